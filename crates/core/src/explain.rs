@@ -1,0 +1,240 @@
+//! Why, and why not: the steps that a change takes towards a subscription, as data.
+
+use serde::{Deserialize, Serialize};
+
+use crate::feed::{self, Change};
+use crate::position::{Old, RowChange, Transaction};
+use crate::query::{Masked, expr::write_name};
+use crate::rule::{Effective, Standing};
+use crate::schema::{Row, Table};
+
+/// What became of one transaction for one subscription, as far as the engine knows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// None of its rows are of the subscription's table.
+    Elsewhere,
+    /// Rows of the table, but no rule admits them, before or after.
+    Withheld,
+    /// Rows that rules admit, but the query does not ask for them.
+    Outside,
+    /// Rows of the result, but nothing that is selected and visible changed.
+    Unchanged,
+    /// The subscription is waiting for a snapshot, which will show it.
+    Folded,
+    /// The result changed and the delta went to the client's queue.
+    Matched,
+}
+
+/// How many rows of a transaction did what to a result.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Tally {
+    /// Rows added.
+    pub added: u32,
+    /// Rows replaced.
+    pub replaced: u32,
+    /// Rows removed.
+    pub removed: u32,
+}
+
+impl Tally {
+    /// Counts the changes of a delta.
+    pub fn of(changes: &[Change]) -> Tally {
+        let mut t = Tally::default();
+        for c in changes {
+            match c {
+                Change::Add { .. } => t.added += 1,
+                Change::Replace { .. } => t.replaced += 1,
+                Change::Remove { .. } => t.removed += 1,
+            }
+        }
+        t
+    }
+}
+
+/// Whether a step was passed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Passed {
+    /// The change went on.
+    Yes,
+    /// It stopped here.
+    No,
+    /// It had stopped before.
+    NotReached,
+}
+
+/// One step of an explanation.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Step {
+    /// `stream`, `rule`, `query` or `change`; the server adds what it knows of the rest of the way.
+    pub step: String,
+    /// Whether it was passed.
+    pub verdict: Passed,
+    /// What was looked at.
+    pub text: String,
+    /// The same with the values that stood there.
+    pub values: Vec<String>,
+}
+
+impl Step {
+    /// Builds a step.
+    pub fn new(step: &str, verdict: Passed, text: impl Into<String>, values: Vec<String>) -> Step {
+        Step { step: step.into(), verdict, text: text.into(), values }
+    }
+}
+
+/// The verdict of one row, in the order of how far it came.
+pub fn row_verdict(effective: &Effective, change: &RowChange, matched: bool) -> Verdict {
+    if matched {
+        return Verdict::Matched;
+    }
+    let rows = both(change);
+    if rows.iter().any(|r| effective.sees(r)) {
+        Verdict::Unchanged
+    } else if rows.iter().any(|r| effective.admitted(r).is_some()) {
+        Verdict::Outside
+    } else {
+        Verdict::Withheld
+    }
+}
+
+/// The verdict of a whole transaction: that of the row which came furthest.
+pub fn verdict(effective: &Effective, transaction: &Transaction) -> Verdict {
+    let own = transaction.changes.iter().filter(|c| c.table == effective.table.name);
+    let one = |c: &RowChange| row_verdict(effective, c, would_change(effective, c));
+    own.map(one).max().unwrap_or(Verdict::Elsewhere)
+}
+
+fn would_change(effective: &Effective, c: &RowChange) -> bool {
+    feed::change(effective, c, None).is_some()
+}
+
+fn both(c: &RowChange) -> Vec<&Row> {
+    let old = match &c.old {
+        Old::Known(old) => old.as_ref(),
+        Old::Unknown => None,
+    };
+    c.new.iter().chain(old).collect()
+}
+
+/// The steps of a transaction towards an effective query. `standing` are the rules of the asker that speak of the
+/// table. Of several rows, the one that came furthest is explained.
+pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Transaction) -> Vec<Step> {
+    let table = &effective.table;
+    let mut steps = Vec::new();
+    let own: Vec<&RowChange> = transaction.changes.iter().filter(|c| c.table == table.name).collect();
+    let Some(row) = own.iter().max_by_key(|c| row_verdict(effective, c, would_change(effective, c))) else {
+        let tables: std::collections::BTreeSet<String> =
+            transaction.changes.iter().map(|c| c.table.to_string()).collect();
+        let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
+        let text = format!("the change is to {tables}; this query reads {}", table.name);
+        return vec![
+            Step::new("stream", Passed::No, text, vec![]),
+            Step::new("rule", Passed::NotReached, "", vec![]),
+            Step::new("query", Passed::NotReached, "", vec![]),
+            Step::new("change", Passed::NotReached, "", vec![]),
+        ];
+    };
+    let operation = match (&row.old, &row.new) {
+        (_, None) => "delete",
+        (Old::Known(None), Some(_)) => "insert",
+        _ => "update",
+    };
+    let known = if matches!(row.old, Old::Known(_)) { "old values known" } else { "old values not known" };
+    let more = if own.len() > 1 { format!("; {} rows in all", own.len()) } else { String::new() };
+    steps.push(Step::new("stream", Passed::Yes, format!("{}: {operation} is streamed, {known}{more}", table.name), vec![
+        row_name(table, row),
+    ]));
+
+    let verdict = row_verdict(effective, row, would_change(effective, row));
+    steps.push(rule_step(table, standing, row, verdict != Verdict::Withheld));
+
+    let reached = |v: Verdict| match () {
+        () if verdict < v => Passed::NotReached,
+        () if verdict == v => Passed::No,
+        () => Passed::Yes,
+    };
+    let query = effective.condition.show(table, None).to_string();
+    let query = if effective.condition.is_const(true) { "all rows".into() } else { query };
+    let values = both(row)
+        .into_iter()
+        .filter_map(|r| effective.admitted(r).map(|visible| (r, visible)))
+        .filter(|_| !effective.condition.is_const(true))
+        .map(|(row, visible)| {
+            let masked = Masked { row, visible: &visible };
+            effective.condition.show(table, Some(&masked)).to_string()
+        })
+        .collect();
+    steps.push(Step::new("query", reached(Verdict::Outside), query, values));
+
+    let changed = changed_columns(table, row);
+    let text = match feed::change(effective, row, None) {
+        Some(Change::Add { .. }) => "the row comes into the result".to_string(),
+        Some(Change::Remove { .. }) => "the row leaves the result".to_string(),
+        Some(Change::Replace { changed, .. }) => format!("replaced: {}", names(table, changed.into_iter())),
+        None => "nothing that is selected and visible changed".to_string(),
+    };
+    let values = if changed.is_empty() { vec![] } else { vec![format!("changed in the row: {changed}")] };
+    steps.push(Step::new("change", reached(Verdict::Unchanged), text, values));
+    steps
+}
+
+fn rule_step(table: &Table, standing: &[Standing], row: &RowChange, passed: bool) -> Step {
+    if standing.is_empty() {
+        let text = format!("no rule grants anything on {} to any of these roles", table.name);
+        return Step::new("rule", Passed::No, text, vec![]);
+    }
+    let mut texts = Vec::new();
+    let mut values = Vec::new();
+    for s in standing {
+        match &s.condition {
+            Err(e) => values.push(format!("claim.{} {}", e.name, e.problem)),
+            Ok(condition) => {
+                let holds = both(row).iter().any(|r| condition.truth(&r[..]) == Some(true));
+                // Show the rules that admitted it, or all where none did.
+                if passed && !holds {
+                    continue;
+                }
+                if !condition.is_const(true) {
+                    values.extend(both(row).into_iter().map(|r| condition.show(table, Some(r)).to_string()));
+                }
+            }
+        }
+        texts.push(s.rule.headline());
+    }
+    values.dedup();
+    Step::new("rule", if passed { Passed::Yes } else { Passed::No }, texts.join("; or "), values)
+}
+
+impl crate::query::Cells for Row {
+    fn cell(&self, i: usize) -> &crate::value::Value {
+        &self[i]
+    }
+}
+
+fn row_name(table: &Table, row: &RowChange) -> String {
+    let key: Vec<String> = row.key.iter().map(|v| v.to_string()).collect();
+    format!("{} {}", table.name, key.join(", "))
+}
+
+fn changed_columns(table: &Table, row: &RowChange) -> String {
+    match (&row.old, &row.new) {
+        (Old::Known(Some(old)), Some(new)) => {
+            names(table, (0..table.columns.len()).filter(|&i| old.get(i) != new.get(i)))
+        }
+        _ => String::new(),
+    }
+}
+
+fn names(table: &Table, columns: impl Iterator<Item = usize>) -> String {
+    let mut text = String::new();
+    for i in columns {
+        if !text.is_empty() {
+            text.push_str(", ");
+        }
+        let _ = write_name(&mut text, &table.columns[i].name);
+    }
+    text
+}
+

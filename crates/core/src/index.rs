@@ -1,0 +1,136 @@
+//! From a changed row to the feeds that it may touch.
+//!
+//! An effective condition that can only be true where a column equals one of a few values is found by those values; all
+//! others are looked at for every change. The index may name too many feeds, never too few: what it names is evaluated.
+
+use std::collections::HashMap;
+
+use foldhash::fast::RandomState;
+
+use crate::query::{CmpOp, Expr};
+use crate::rule::Effective;
+use crate::schema::Row;
+use crate::value::Value;
+
+/// A feed of one engine.
+pub type FeedId = u32;
+
+/// More values than this and a condition is not indexed.
+const MAX_ANCHORS: usize = 256;
+
+/// A column and a value that it must equal.
+type Anchor = (usize, Value);
+
+/// The feeds on one table, by what their conditions need.
+#[derive(Debug, Default)]
+pub struct TableIndex {
+    /// Per column: value (its probe) → feeds.
+    by_value: Vec<(usize, HashMap<Value, Vec<FeedId>, RandomState>)>,
+    /// Feeds that every change may touch.
+    always: Vec<FeedId>,
+}
+
+impl TableIndex {
+    /// Enters a feed.
+    pub fn insert(&mut self, feed: FeedId, effective: &Effective) {
+        match anchors(effective) {
+            None => self.always.push(feed),
+            Some(anchors) => {
+                for (column, value) in anchors {
+                    let place = match self.by_value.iter().position(|(c, _)| *c == column) {
+                        Some(i) => i,
+                        None => {
+                            self.by_value.push((column, HashMap::default()));
+                            self.by_value.len() - 1
+                        }
+                    };
+                    self.by_value[place].1.entry(value).or_default().push(feed);
+                }
+            }
+        }
+    }
+
+    /// Takes a feed out. `effective` must be the one it was entered with.
+    pub fn remove(&mut self, feed: FeedId, effective: &Effective) {
+        match anchors(effective) {
+            None => self.always.retain(|f| *f != feed),
+            Some(anchors) => {
+                for (column, value) in anchors {
+                    let Some((_, map)) = self.by_value.iter_mut().find(|(c, _)| *c == column) else { continue };
+                    if let Some(feeds) = map.get_mut(&value) {
+                        feeds.retain(|f| *f != feed);
+                        if feeds.is_empty() {
+                            map.remove(&value);
+                        }
+                    }
+                }
+            }
+        }
+        self.by_value.retain(|(_, map)| !map.is_empty());
+    }
+
+    /// Calls `found` for every feed whose result may have the old or the new row. May name a feed more than once.
+    pub fn touched(&self, old: Option<&Row>, new: Option<&Row>, mut found: impl FnMut(FeedId)) {
+        self.always.iter().for_each(|f| found(*f));
+        for (column, map) in &self.by_value {
+            let old = old.map(|r| &r[*column]);
+            let new = new.map(|r| &r[*column]);
+            let mut look = |v: Option<&Value>| {
+                if let Some(feeds) = v.and_then(Value::probe).and_then(|p| map.get(&p)) {
+                    feeds.iter().for_each(|f| found(*f));
+                }
+            };
+            look(new);
+            if old != new {
+                look(old);
+            }
+        }
+    }
+}
+
+/// Values of columns of which at least one must be there for a row to be in the result, or `None` if there is no such
+/// short list.
+fn anchors(e: &Effective) -> Option<Vec<Anchor>> {
+    // A column that is hidden behaves as NULL, which equals nothing: the client's equalities still hold on the row.
+    let rules: Option<Vec<Anchor>> = any(e.grants.iter().map(|g| needed(&g.condition)));
+    let mut best = shorter(rules, needed(&e.condition))?;
+    best.sort();
+    best.dedup();
+    (best.len() <= MAX_ANCHORS).then_some(best)
+}
+
+fn needed(e: &Expr) -> Option<Vec<Anchor>> {
+    match e {
+        Expr::Const(Value::Bool(false) | Value::Null) => Some(Vec::new()),
+        Expr::Cmp(CmpOp::Eq, a, b) => match (&**a, &**b) {
+            (Expr::Column(c), Expr::Const(v)) | (Expr::Const(v), Expr::Column(c)) => {
+                Some(v.probe().map(|p| (*c, p)).into_iter().collect())
+            }
+            _ => None,
+        },
+        Expr::In(a, list) => match &**a {
+            Expr::Column(c) => {
+                let value = |e: &Expr| match e {
+                    Expr::Const(v) => Some(v.probe().map(|p| (*c, p))),
+                    _ => None,
+                };
+                list.iter().map(value).collect::<Option<Vec<_>>>().map(|v| v.into_iter().flatten().collect())
+            }
+            _ => None,
+        },
+        Expr::And(all) => all.iter().map(needed).fold(None, shorter),
+        Expr::Or(each) => any(each.iter().map(needed)),
+        _ => None,
+    }
+}
+
+fn any(each: impl Iterator<Item = Option<Vec<Anchor>>>) -> Option<Vec<Anchor>> {
+    each.collect::<Option<Vec<_>>>().map(|v| v.into_iter().flatten().collect())
+}
+
+fn shorter(a: Option<Vec<Anchor>>, b: Option<Vec<Anchor>>) -> Option<Vec<Anchor>> {
+    match (a, b) {
+        (Some(a), Some(b)) => Some(if a.len() <= b.len() { a } else { b }),
+        (a, b) => a.or(b),
+    }
+}

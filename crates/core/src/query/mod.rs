@@ -1,0 +1,116 @@
+//! From the text of a live query to a checked plan.
+//!
+//! The language is a part of SQL with PostgreSQL's meaning; what is not supported is refused with its place in the
+//! text, never ignored. [`parse`] reads the text, [`expr`] evaluates conditions.
+
+pub mod expr;
+pub mod like;
+pub mod parse;
+
+use std::fmt;
+use std::sync::Arc;
+
+use serde_json::{Map, Value as Json};
+
+use crate::schema::{ColumnSet, Table};
+pub use expr::{Blank, BlankError, Cells, CmpOp, Expr, Masked};
+pub use parse::{parse_condition, parse_query};
+
+/// A `SELECT` on one table, checked against the table and what the asker may see of it.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct LiveQuery {
+    /// The table that it reads.
+    pub table: Arc<Table>,
+    /// Selected columns, in the order asked for.
+    pub select: Vec<usize>,
+    /// The condition; may have parameters still to be filled in.
+    pub condition: Expr,
+}
+
+impl LiveQuery {
+    /// Fills in the client's parameters. One that the query does not name is an error: it is most likely misspelt.
+    pub fn bind(mut self, params: &Map<String, Json>) -> Result<LiveQuery, QueryError> {
+        self.condition = self.condition.fill(Blank::Param, params)?.normal();
+        Ok(self)
+    }
+}
+
+/// Why a query cannot be taken.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum QueryError {
+    /// The text is not valid or not supported.
+    Invalid {
+        /// Line, from 1.
+        line: u64,
+        /// Column in characters, from 1.
+        column: u64,
+        /// What is wrong.
+        message: String,
+        /// What would have been understood here.
+        expected: String,
+    },
+    /// A table or column that does not exist or that the asker may not see. The two are never told apart.
+    NotKnown {
+        /// Line, from 1.
+        line: u64,
+        /// Column in characters, from 1.
+        column: u64,
+        /// `table` or `column`.
+        kind: &'static str,
+        /// The name as it was written.
+        name: String,
+        /// A similar name that the asker may see.
+        similar: Option<String>,
+    },
+    /// A parameter is missing, not named in the query, or of the wrong type.
+    Parameter(String),
+}
+
+impl fmt::Display for QueryError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            QueryError::Invalid { line, column, message, expected } => {
+                write!(f, "line {line}, column {column}: {message}")?;
+                if expected.is_empty() { Ok(()) } else { write!(f, "; expected {expected}") }
+            }
+            QueryError::NotKnown { line, column, kind, name, similar } => {
+                write!(f, "line {line}, column {column}: {kind} {name} is not known or not permitted")?;
+                match similar {
+                    Some(s) => write!(f, "; did you mean {s}?"),
+                    None => Ok(()),
+                }
+            }
+            QueryError::Parameter(text) => f.write_str(text),
+        }
+    }
+}
+
+impl std::error::Error for QueryError {}
+
+impl From<BlankError> for QueryError {
+    fn from(e: BlankError) -> Self {
+        QueryError::Parameter(match e.name.as_str() {
+            "pattern" => format!("the pattern of LIKE {}", e.problem),
+            name => format!("parameter :{name} {}", e.problem),
+        })
+    }
+}
+
+/// What an asker may name: the tables and, in each, the columns.
+pub trait Visible {
+    /// The table under this name and the columns of it that may be named, `None` if it is unknown or not permitted.
+    fn table(&self, schema: Option<&str>, name: &str, quoted: bool) -> Option<(Arc<Table>, ColumnSet)>;
+
+    /// The names of all tables that may be named, for suggestions.
+    fn names(&self) -> Vec<String>;
+}
+
+/// The candidate most like `name`, if one is like enough to be meant.
+pub fn similar<'a>(name: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<String> {
+    candidates
+        .into_iter()
+        .map(|c| (strsim::damerau_levenshtein(&name.to_lowercase(), &c.to_lowercase()), c))
+        .filter(|(distance, c)| *distance <= 1 + c.chars().count().min(name.chars().count()) / 4)
+        .min()
+        .map(|(_, c)| c.to_string())
+}

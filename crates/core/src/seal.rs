@@ -1,0 +1,132 @@
+//! What clients hold but must not read: cursors and opaque keys, under one key per cluster.
+
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD as BASE64;
+use chacha20poly1305::aead::Aead;
+use chacha20poly1305::{KeyInit, XChaCha20Poly1305, XNonce};
+use hmac::{Hmac, Mac};
+use serde::{Deserialize, Serialize};
+use sha2::Sha256;
+
+use crate::position::Position;
+use crate::schema::{Key, TableName};
+
+/// What a cursor says.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Cursor {
+    /// The source.
+    pub source: String,
+    /// The reader's epoch.
+    pub epoch: u64,
+    /// The commit number of the position that the client's result shows.
+    pub commit: u64,
+    /// The index of that position.
+    pub index: u32,
+    /// [`Effective`](crate::rule::Effective)'s fingerprint: changes with the query and with the rules.
+    pub query: u64,
+}
+
+/// The cluster's key. Does not show in `Debug`.
+#[derive(Clone)]
+pub struct Sealer {
+    aead: XChaCha20Poly1305,
+    mac: Hmac<Sha256>,
+}
+
+impl std::fmt::Debug for Sealer {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Sealer(…)")
+    }
+}
+
+impl Sealer {
+    /// Derives the keys from a secret that all instances of the cluster share.
+    pub fn new(secret: &[u8]) -> Sealer {
+        let derive = |purpose: &str| {
+            let mut mac = new_mac(secret);
+            mac.update(purpose.as_bytes());
+            mac.finalize().into_bytes()
+        };
+        Sealer { aead: XChaCha20Poly1305::new(&derive("gossip cursor")), mac: new_mac(&derive("gossip key")) }
+    }
+
+    fn digest(&self, parts: &[&[u8]]) -> Vec<u8> {
+        let mut mac = self.mac.clone();
+        for part in parts {
+            mac.update(&(part.len() as u64).to_be_bytes());
+            mac.update(part);
+        }
+        mac.finalize().into_bytes().to_vec()
+    }
+
+    /// Seals a cursor. The same cursor always seals to the same text, so that it can be compared.
+    pub fn seal(&self, cursor: &Cursor) -> String {
+        let head = [cursor.epoch, cursor.commit, cursor.index.into(), cursor.query];
+        let mut plain: Vec<u8> = head.iter().flat_map(|n| n.to_be_bytes()).collect();
+        plain.extend_from_slice(cursor.source.as_bytes());
+        // A nonce made from the content repeats only together with the content.
+        let nonce = self.digest(&[b"nonce", &plain]);
+        let nonce = XNonce::from_slice(&nonce[..24]);
+        let sealed = self.aead.encrypt(nonce, plain.as_slice()).unwrap_or_default();
+        BASE64.encode([nonce.as_slice(), &sealed].concat())
+    }
+
+    /// Opens a cursor; `None` if it is not one of this cluster's.
+    pub fn open(&self, text: &str) -> Option<Cursor> {
+        let bytes = BASE64.decode(text).ok().filter(|b| b.len() > 24 && b.len() < 1_024)?;
+        let (nonce, sealed) = bytes.split_at(24);
+        let plain = self.aead.decrypt(XNonce::from_slice(nonce), sealed).ok()?;
+        let number = |i: usize| plain.get(i * 8..i * 8 + 8)?.try_into().ok().map(u64::from_be_bytes);
+        Some(Cursor {
+            epoch: number(0)?,
+            commit: number(1)?,
+            index: number(2)?.try_into().ok()?,
+            query: number(3)?,
+            source: String::from_utf8(plain.get(32..)?.to_vec()).ok()?,
+        })
+    }
+
+    /// Stands for a key whose columns the client may not see. Stable across instances and reconnects.
+    pub fn opaque_key(&self, table: &TableName, key: &Key) -> String {
+        let values = format!("{key:?}");
+        BASE64.encode(&self.digest(&[b"key", table.to_string().as_bytes(), values.as_bytes()])[..16])
+    }
+}
+
+fn new_mac(key: &[u8]) -> Hmac<Sha256> {
+    // A key of just the block's size cannot be refused.
+    use sha2::Digest;
+    let mut block = [0; 64];
+    block[..32].copy_from_slice(&Sha256::digest(key));
+    <Hmac<Sha256> as Mac>::new(&block.into())
+}
+
+impl Cursor {
+    /// The position of the cursor.
+    pub fn position(&self) -> Position {
+        Position { commit: self.commit, index: self.index }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn cursors_open_only_whole_and_under_their_key() {
+        let cursor = Cursor { source: "harbour".into(), epoch: 3, commit: 99, index: 0, query: 7 };
+        let sealer = Sealer::new(b"one");
+        let text = sealer.seal(&cursor);
+        assert_eq!(sealer.open(&text), Some(cursor.clone()));
+        assert_eq!(sealer.seal(&cursor), text);
+        assert_eq!(Sealer::new(b"two").open(&text), None);
+        for i in 0..text.len() {
+            let mut bad = text.clone().into_bytes();
+            bad[i] = if bad[i] == b'A' { b'B' } else { b'A' };
+            let bad = String::from_utf8(bad).unwrap();
+            // The last character of base64 may carry bits that do not count.
+            assert!(sealer.open(&bad).is_none() || i + 1 == text.len(), "{i}");
+        }
+        assert_eq!(sealer.open(""), None);
+    }
+}

@@ -1,0 +1,166 @@
+//! One client's queue of what is to be written: in order, bounded, and honest when it is full.
+//!
+//! Replies to the client's own calls always fit: the connection reads no further call while too many replies wait.
+//! Deltas are counted against a limit in number and bytes. When one does not fit, its subscription *lags*: its waiting
+//! deltas are dropped, no more are taken, and when the client has read what was left it gets a snapshot of the newest
+//! state instead. No other subscription of the client and no other client is held up.
+
+use std::collections::{HashSet, VecDeque};
+
+/// How much may wait for one client.
+#[derive(Clone, Copy, Debug)]
+pub struct QueueLimits {
+    /// Deltas, in number.
+    pub deltas: usize,
+    /// Deltas, in bytes.
+    pub bytes: usize,
+}
+
+impl Default for QueueLimits {
+    fn default() -> Self {
+        QueueLimits { deltas: 4_096, bytes: 4 << 20 }
+    }
+}
+
+#[derive(Debug)]
+struct Entry<T> {
+    subscription: Option<u64>,
+    bytes: usize,
+    is_delta: bool,
+    item: T,
+}
+
+/// What became of a delta that was offered.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Offered {
+    /// It waits to be written.
+    Queued,
+    /// It did not fit; the subscription lags from now on.
+    LagsNow,
+    /// The subscription lags already; a snapshot will show it.
+    Lags,
+}
+
+/// A client's queue. `T` is whatever the shell writes.
+#[derive(Debug)]
+pub struct SendQueue<T> {
+    entries: VecDeque<Entry<T>>,
+    limits: QueueLimits,
+    deltas: usize,
+    bytes: usize,
+    lagging: HashSet<u64>,
+}
+
+impl<T> SendQueue<T> {
+    /// An empty queue.
+    pub fn new(limits: QueueLimits) -> Self {
+        SendQueue { entries: VecDeque::new(), limits, deltas: 0, bytes: 0, lagging: HashSet::new() }
+    }
+
+    /// Queues a reply, or a notification that must not be lost. Belongs to `subscription` if it carries its rows.
+    pub fn push(&mut self, subscription: Option<u64>, item: T) {
+        self.entries.push_back(Entry { subscription, bytes: 0, is_delta: false, item });
+    }
+
+    /// Offers a delta of `bytes` bytes.
+    pub fn offer(&mut self, subscription: u64, bytes: usize, item: T) -> Offered {
+        if self.lagging.contains(&subscription) {
+            return Offered::Lags;
+        }
+        if self.deltas >= self.limits.deltas || self.bytes + bytes > self.limits.bytes {
+            self.lagging.insert(subscription);
+            self.drop_where(|e| e.is_delta && e.subscription == Some(subscription));
+            return Offered::LagsNow;
+        }
+        self.deltas += 1;
+        self.bytes += bytes;
+        self.entries.push_back(Entry { subscription: Some(subscription), bytes, is_delta: true, item });
+        Offered::Queued
+    }
+
+    /// Throws away everything unsent of a subscription: it ended, or its rights changed.
+    pub fn discard(&mut self, subscription: u64) {
+        self.lagging.remove(&subscription);
+        self.drop_where(|e| e.subscription == Some(subscription));
+    }
+
+    fn drop_where(&mut self, gone: impl Fn(&Entry<T>) -> bool) {
+        let (deltas, bytes) = (&mut self.deltas, &mut self.bytes);
+        self.entries.retain(|e| {
+            let keep = !gone(e);
+            if !keep && e.is_delta {
+                *deltas -= 1;
+                *bytes -= e.bytes;
+            }
+            keep
+        });
+    }
+
+    /// Takes the next item to write.
+    pub fn pop(&mut self) -> Option<T> {
+        let e = self.entries.pop_front()?;
+        if e.is_delta {
+            self.deltas -= 1;
+            self.bytes -= e.bytes;
+        }
+        Some(e.item)
+    }
+
+    /// Puts an item back in front, for results that are written in parts.
+    pub fn push_front(&mut self, subscription: Option<u64>, item: T) {
+        self.entries.push_front(Entry { subscription, bytes: 0, is_delta: false, item });
+    }
+
+    /// The subscriptions to be brought up to date by a snapshot, once the queue has run empty; each is told once.
+    pub fn take_lagging(&mut self) -> Vec<u64> {
+        if !self.entries.is_empty() {
+            return Vec::new();
+        }
+        self.lagging.drain().collect()
+    }
+
+    /// Items that wait.
+    pub fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    /// Whether nothing waits.
+    pub fn is_empty(&self) -> bool {
+        self.entries.is_empty()
+    }
+
+    /// Bytes of deltas that wait.
+    pub fn bytes(&self) -> usize {
+        self.bytes
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_full_queue_drops_one_subscription_and_says_so_once() {
+        let mut q = SendQueue::new(QueueLimits { deltas: 3, bytes: 100 });
+        q.push(None, "reply");
+        assert_eq!(q.offer(1, 10, "1a"), Offered::Queued);
+        assert_eq!(q.offer(2, 10, "2a"), Offered::Queued);
+        assert_eq!(q.offer(1, 90, "1b"), Offered::LagsNow);
+        assert_eq!(q.offer(1, 1, "1c"), Offered::Lags);
+        assert_eq!(q.offer(2, 90, "2b"), Offered::Queued, "the room of what was dropped is free");
+        assert!(q.take_lagging().is_empty(), "not before the client has read what was left");
+        assert_eq!(std::iter::from_fn(|| q.pop()).collect::<Vec<_>>(), ["reply", "2a", "2b"]);
+        assert_eq!((q.take_lagging(), q.take_lagging()), (vec![1], vec![]));
+        assert_eq!(q.offer(1, 10, "1d"), Offered::Queued);
+    }
+
+    #[test]
+    fn discarding_leaves_nothing_of_a_subscription() {
+        let mut q = SendQueue::new(QueueLimits::default());
+        q.push(Some(7), "result");
+        q.offer(7, 5, "delta");
+        q.offer(8, 6, "other");
+        q.discard(7);
+        assert_eq!((q.pop(), q.bytes(), q.pop()), (Some("other"), 0, None));
+    }
+}

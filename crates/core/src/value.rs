@@ -1,0 +1,439 @@
+//! Typed values with SQL's meaning.
+//!
+//! A value has two notions of sameness and they must not be mixed up:
+//!
+//! - *identity* (`==`, `Hash`, `Ord`): is it the same stored value? Used to see whether a column changed, to share
+//!   effective queries and as keys of maps. `1` and `1.0` differ, `NULL` equals `NULL`.
+//! - *SQL comparison* ([`Value::sql_cmp`]): what `=` and `<` mean in a condition, as PostgreSQL defines them. `NULL`
+//!   compares to nothing.
+//!
+//! Text is compared by bytes (`COLLATE "C"`).
+
+use std::cmp::Ordering;
+use std::fmt;
+use std::hash::{Hash, Hasher};
+use std::str::FromStr;
+use std::sync::Arc;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD as BASE64;
+use bigdecimal::{BigDecimal, FromPrimitive, ToPrimitive};
+use serde_json::Value as Json;
+
+/// The largest integer that JSON readers keep exactly (I-JSON, RFC 7493): 2^53 − 1.
+const JSON_SAFE: i64 = (1 << 53) - 1;
+
+/// Decimal exponents beyond this are refused: comparing `1e999999999` would write out a billion digits.
+const MAX_EXPONENT: i64 = 1_000;
+
+/// The type of a column, in PostgreSQL's words.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Type {
+    /// `true` or `false`.
+    Bool,
+    /// 64-bit signed integer.
+    Int8,
+    /// IEEE 754 double.
+    Float8,
+    /// Decimal number of any size, exact.
+    Numeric,
+    /// Text, compared by bytes.
+    Text,
+    /// Bytes.
+    Bytea,
+    /// A column without a declared type: values are taken as they are stored.
+    Any,
+}
+
+impl Type {
+    /// The name that clients and messages use.
+    pub fn name(self) -> &'static str {
+        match self {
+            Type::Bool => "bool",
+            Type::Int8 => "int8",
+            Type::Float8 => "float8",
+            Type::Numeric => "numeric",
+            Type::Text => "text",
+            Type::Bytea => "bytea",
+            Type::Any => "any",
+        }
+    }
+
+    /// Whether values of the two types may stand on both sides of a comparison.
+    pub fn comparable(self, other: Type) -> bool {
+        self == other || self == Type::Any || other == Type::Any || (self.is_number() && other.is_number())
+    }
+
+    fn is_number(self) -> bool {
+        matches!(self, Type::Int8 | Type::Float8 | Type::Numeric)
+    }
+}
+
+impl fmt::Display for Type {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+/// One value of one column. Cloning is cheap: long contents are shared.
+#[derive(Clone)]
+pub enum Value {
+    /// SQL `NULL`.
+    Null,
+    /// A truth value.
+    Bool(bool),
+    /// A 64-bit integer.
+    Int(i64),
+    /// A double; not-a-number equals itself and is greater than all others, as in PostgreSQL.
+    Float(f64),
+    /// An exact decimal.
+    Numeric(Arc<BigDecimal>),
+    /// Text.
+    Text(Arc<str>),
+    /// Bytes.
+    Bytes(Arc<[u8]>),
+}
+
+/// `NULL`, to borrow where a column is hidden.
+pub static NULL: Value = Value::Null;
+
+impl Value {
+    /// Text from anything that can be borrowed as a string.
+    pub fn text(s: impl AsRef<str>) -> Value {
+        Value::Text(Arc::from(s.as_ref()))
+    }
+
+    /// Whether this is `NULL`.
+    pub fn is_null(&self) -> bool {
+        matches!(self, Value::Null)
+    }
+
+    /// The narrowest type that this value has, `Any` for `NULL`.
+    pub fn type_of(&self) -> Type {
+        match self {
+            Value::Null => Type::Any,
+            Value::Bool(_) => Type::Bool,
+            Value::Int(_) => Type::Int8,
+            Value::Float(_) => Type::Float8,
+            Value::Numeric(_) => Type::Numeric,
+            Value::Text(_) => Type::Text,
+            Value::Bytes(_) => Type::Bytea,
+        }
+    }
+
+    /// Compares as SQL's `=`, `<` and so on do. `None` (unknown) if either side is `NULL` or the two are of classes
+    /// that cannot be compared, which happens only to a value that does not fit its column's declared type.
+    pub fn sql_cmp(&self, other: &Value) -> Option<Ordering> {
+        use Value::*;
+        match (self, other) {
+            (Bool(a), Bool(b)) => Some(a.cmp(b)),
+            (Int(a), Int(b)) => Some(a.cmp(b)),
+            (Text(a), Text(b)) => Some(a.as_bytes().cmp(b.as_bytes())),
+            (Bytes(a), Bytes(b)) => Some(a.cmp(b)),
+            (Numeric(a), Numeric(b)) => Some(a.cmp(b)),
+            (Int(a), Numeric(b)) => Some(BigDecimal::from(*a).cmp(b)),
+            (Numeric(a), Int(b)) => Some(a.as_ref().cmp(&BigDecimal::from(*b))),
+            // A double on either side makes the comparison one of doubles.
+            (Float(_), Int(_) | Float(_) | Numeric(_)) | (Int(_) | Numeric(_), Float(_)) => {
+                Some(float_cmp(self.as_f64()?, other.as_f64()?))
+            }
+            _ => None,
+        }
+    }
+
+    fn as_f64(&self) -> Option<f64> {
+        match self {
+            Value::Int(i) => Some(*i as f64),
+            Value::Float(x) => Some(*x),
+            Value::Numeric(n) => n.to_f64(),
+            _ => None,
+        }
+    }
+
+    /// A stand-in for index look-ups: values that are equal in SQL have equal probes. The reverse need not hold.
+    /// `NULL` equals nothing and has none.
+    pub fn probe(&self) -> Option<Value> {
+        match self {
+            Value::Null => None,
+            Value::Int(_) | Value::Float(_) | Value::Numeric(_) => {
+                let x = self.as_f64()?;
+                Some(Value::Float(if x == 0.0 {
+                    0.0
+                } else if x.is_nan() {
+                    f64::NAN
+                } else {
+                    x
+                }))
+            }
+            other => Some(other.clone()),
+        }
+    }
+
+    /// The JSON form of the protocol: integers beyond ±(2^53−1) and decimals as strings, bytes in base64.
+    pub fn to_json(&self) -> Json {
+        match self {
+            Value::Null => Json::Null,
+            Value::Bool(b) => Json::Bool(*b),
+            Value::Int(i) if (-JSON_SAFE..=JSON_SAFE).contains(i) => Json::from(*i),
+            Value::Int(i) => Json::String(i.to_string()),
+            Value::Float(x) => match serde_json::Number::from_f64(*x) {
+                Some(n) => Json::Number(n),
+                None if x.is_nan() => Json::from("NaN"),
+                None if *x > 0.0 => Json::from("Infinity"),
+                None => Json::from("-Infinity"),
+            },
+            Value::Numeric(n) => Json::String(n.to_plain_string()),
+            Value::Text(s) => Json::String(s.to_string()),
+            Value::Bytes(b) => Json::String(BASE64.encode(b)),
+        }
+    }
+
+    /// Reads the protocol's JSON form of a value of type `ty`. The error says what was expected.
+    pub fn from_json(json: &Json, ty: Type) -> Result<Value, String> {
+        let refuse = || Err(format!("expected {ty}, found {}", json_kind(json)));
+        match (json, ty) {
+            (Json::Null, _) => Ok(Value::Null),
+            (Json::Bool(b), Type::Bool | Type::Any) => Ok(Value::Bool(*b)),
+            (Json::Number(n), Type::Int8 | Type::Float8 | Type::Numeric | Type::Any) => {
+                // A whole number stays one whatever the column's type is; a fraction is exact until it meets a double.
+                match (n.as_i64(), ty) {
+                    (Some(i), Type::Int8 | Type::Any | Type::Numeric) => Ok(Value::Int(i)),
+                    (_, Type::Float8) => n.as_f64().map(Value::Float).ok_or_else(|| "number out of range".into()),
+                    _ => Value::parse_number(&n.to_string()).ok_or_else(|| "number out of range".into()),
+                }
+            }
+            (Json::String(s), Type::Text | Type::Any) => Ok(Value::text(s)),
+            (Json::String(s), Type::Bytea) => match BASE64.decode(s) {
+                Ok(b) => Ok(Value::Bytes(b.into())),
+                Err(_) => Err("expected bytes in base64".into()),
+            },
+            (Json::String(s), Type::Int8 | Type::Float8 | Type::Numeric) => {
+                Value::from_text(s, ty).ok_or_else(|| format!("expected {ty}, found a text that is not one"))
+            }
+            _ => refuse(),
+        }
+    }
+
+    /// Reads a text literal as PostgreSQL reads a quoted constant of type `ty`.
+    pub fn from_text(s: &str, ty: Type) -> Option<Value> {
+        let t = s.trim();
+        match ty {
+            Type::Text | Type::Any => Some(Value::text(s)),
+            Type::Int8 => t.parse().ok().map(Value::Int),
+            Type::Float8 => match t.to_ascii_lowercase().as_str() {
+                "nan" => Some(Value::Float(f64::NAN)),
+                "infinity" | "inf" | "+infinity" => Some(Value::Float(f64::INFINITY)),
+                "-infinity" | "-inf" => Some(Value::Float(f64::NEG_INFINITY)),
+                // Rust reads some words that SQL does not; a number starts with a digit, sign or point.
+                n if n.starts_with(|c: char| c.is_ascii_digit() || "+-.".contains(c)) => {
+                    n.parse::<f64>().ok().filter(|x| x.is_finite()).map(Value::Float)
+                }
+                _ => None,
+            },
+            Type::Numeric => Value::parse_number(t),
+            Type::Bool => match t.to_ascii_lowercase().as_str() {
+                "t" | "true" | "y" | "yes" | "on" | "1" => Some(Value::Bool(true)),
+                "f" | "false" | "n" | "no" | "off" | "0" => Some(Value::Bool(false)),
+                _ => None,
+            },
+            Type::Bytea => {
+                let hex = t.strip_prefix("\\x")?;
+                if hex.len() % 2 != 0 || !hex.is_ascii() {
+                    return None;
+                }
+                (0..hex.len())
+                    .step_by(2)
+                    .map(|i| u8::from_str_radix(&hex[i..i + 2], 16).ok())
+                    .collect::<Option<Vec<u8>>>()
+                    .map(|b| Value::Bytes(b.into()))
+            }
+        }
+    }
+
+    /// A number as SQL writes it: an integer if it is one and fits, else an exact decimal.
+    pub fn parse_number(s: &str) -> Option<Value> {
+        if let Ok(i) = s.parse::<i64>() {
+            return Some(Value::Int(i));
+        }
+        if let Some((_, exponent)) = s.split_once(['e', 'E']) {
+            exponent.parse::<i64>().ok().filter(|e| e.unsigned_abs() <= MAX_EXPONENT.unsigned_abs())?;
+        }
+        if s.len() > 1_000 {
+            return None;
+        }
+        BigDecimal::from_str(s).ok().map(|n| Value::Numeric(Arc::new(n)))
+    }
+
+    /// The decimal that is written as this double is.
+    pub fn numeric_from_f64(x: f64) -> Option<Value> {
+        BigDecimal::from_f64(x).map(|n| Value::Numeric(Arc::new(n)))
+    }
+
+    /// Bytes that this value takes in memory, about.
+    pub fn size(&self) -> usize {
+        24 + match self {
+            Value::Text(s) => s.len(),
+            Value::Bytes(b) => b.len(),
+            Value::Numeric(_) => 40,
+            _ => 0,
+        }
+    }
+
+    fn rank(&self) -> u8 {
+        match self {
+            Value::Null => 0,
+            Value::Bool(_) => 1,
+            Value::Int(_) => 2,
+            Value::Float(_) => 3,
+            Value::Numeric(_) => 4,
+            Value::Text(_) => 5,
+            Value::Bytes(_) => 6,
+        }
+    }
+}
+
+/// PostgreSQL's order of doubles: not-a-number is equal to itself and above all others.
+fn float_cmp(a: f64, b: f64) -> Ordering {
+    a.partial_cmp(&b).unwrap_or_else(|| a.is_nan().cmp(&b.is_nan()))
+}
+
+fn json_kind(json: &Json) -> &'static str {
+    match json {
+        Json::Null => "null",
+        Json::Bool(_) => "a truth value",
+        Json::Number(_) => "a number",
+        Json::String(_) => "a text",
+        Json::Array(_) => "an array",
+        Json::Object(_) => "an object",
+    }
+}
+
+impl PartialEq for Value {
+    fn eq(&self, other: &Self) -> bool {
+        self.cmp(other) == Ordering::Equal
+    }
+}
+
+impl Eq for Value {}
+
+impl PartialOrd for Value {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Ord for Value {
+    fn cmp(&self, other: &Self) -> Ordering {
+        use Value::*;
+        match (self, other) {
+            (Bool(a), Bool(b)) => a.cmp(b),
+            (Int(a), Int(b)) => a.cmp(b),
+            (Float(a), Float(b)) => a.total_cmp(b),
+            (Numeric(a), Numeric(b)) => {
+                a.cmp(b).then_with(|| a.fractional_digit_count().cmp(&b.fractional_digit_count()))
+            }
+            (Text(a), Text(b)) => a.cmp(b),
+            (Bytes(a), Bytes(b)) => a.cmp(b),
+            _ => self.rank().cmp(&other.rank()),
+        }
+    }
+}
+
+impl Hash for Value {
+    fn hash<H: Hasher>(&self, h: &mut H) {
+        h.write_u8(self.rank());
+        match self {
+            Value::Null => {}
+            Value::Bool(b) => b.hash(h),
+            Value::Int(i) => i.hash(h),
+            Value::Float(x) => x.to_bits().hash(h),
+            Value::Numeric(n) => n.normalized().to_string().hash(h),
+            Value::Text(s) => s.hash(h),
+            Value::Bytes(b) => b.hash(h),
+        }
+    }
+}
+
+impl fmt::Debug for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{self}")
+    }
+}
+
+/// As a literal in SQL, for explanations.
+impl fmt::Display for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Value::Null => f.write_str("NULL"),
+            Value::Bool(b) => write!(f, "{b}"),
+            Value::Int(i) => write!(f, "{i}"),
+            Value::Float(x) => write!(f, "{x}"),
+            Value::Numeric(n) => f.write_str(&n.to_plain_string()),
+            Value::Text(s) => write!(f, "'{}'", s.replace('\'', "''")),
+            Value::Bytes(b) => {
+                f.write_str("'\\x")?;
+                b.iter().take(64).try_for_each(|x| write!(f, "{x:02x}"))?;
+                f.write_str(if b.len() > 64 { "…'" } else { "'" })
+            }
+        }
+    }
+}
+
+impl From<i64> for Value {
+    fn from(i: i64) -> Value {
+        Value::Int(i)
+    }
+}
+
+impl From<&str> for Value {
+    fn from(s: &str) -> Value {
+        Value::text(s)
+    }
+}
+
+impl From<String> for Value {
+    fn from(s: String) -> Value {
+        Value::Text(s.into())
+    }
+}
+
+impl From<bool> for Value {
+    fn from(b: bool) -> Value {
+        Value::Bool(b)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn json_keeps_integers_exact() {
+        for i in [0, JSON_SAFE, JSON_SAFE + 1, i64::MIN, i64::MAX] {
+            let v = Value::Int(i);
+            assert_eq!(Value::from_json(&v.to_json(), Type::Int8).unwrap(), v);
+        }
+        assert_eq!(Value::Int(JSON_SAFE + 1).to_json(), Json::from("9007199254740992"));
+    }
+
+    #[test]
+    fn equal_in_sql_means_equal_probe() {
+        let n = |s| Value::parse_number(s).unwrap();
+        for (a, b) in [
+            (Value::Int(1), Value::Float(1.0)),
+            (Value::Int((1 << 53) + 1), Value::Float((1i64 << 53) as f64)),
+            (Value::Float(0.0), Value::Float(-0.0)),
+            (n("1.50"), Value::Float(1.5)),
+            (n("2.0"), Value::Int(2)),
+        ] {
+            assert_eq!(a.sql_cmp(&b), Some(Ordering::Equal), "{a} = {b}");
+            assert_eq!(a.probe(), b.probe(), "{a} = {b}");
+        }
+    }
+
+    #[test]
+    fn huge_exponents_are_refused() {
+        assert!(Value::parse_number("1e999999999").is_none());
+        assert!(Value::parse_number("1e300").is_some());
+    }
+}

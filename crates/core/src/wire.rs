@@ -1,0 +1,363 @@
+//! The protocol's messages, both directions: JSON-RPC 2.0 in text.
+//!
+//! What leaves an instance in numbers (deltas, rows) is written straight into text, once per feed; what is rare goes
+//! through `serde_json`. `docs/protocol.md` is the text for users.
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value as Json, json};
+
+use crate::engine::{Delta, Why};
+use crate::feed::Change;
+use crate::position::Micros;
+use crate::rule::{Effective, Seen};
+use crate::schema::Key;
+use crate::seal::{Cursor, Sealer};
+use crate::value::Value;
+
+/// The WebSocket subprotocol.
+pub const SUBPROTOCOL: &str = "gossip.v1";
+
+/// JSON-RPC error codes of the protocol.
+pub mod code {
+    /// The text is not JSON.
+    pub const PARSE: i64 = -32700;
+    /// Not a JSON-RPC 2.0 request.
+    pub const INVALID_REQUEST: i64 = -32600;
+    /// No such call.
+    pub const NO_SUCH_CALL: i64 = -32601;
+    /// The parameters do not fit the call.
+    pub const INVALID_PARAMS: i64 = -32602;
+    /// Something is wrong inside the instance.
+    pub const INTERNAL: i64 = -32603;
+    /// Not authenticated, or the token was refused.
+    pub const NOT_AUTHENTICATED: i64 = -32001;
+    /// Not known or not permitted; never told apart.
+    pub const NOT_KNOWN: i64 = -32002;
+    /// The query is not valid.
+    pub const QUERY: i64 = -32003;
+    /// No stored query, topic or subscription of that name.
+    pub const UNKNOWN_NAME: i64 = -32004;
+    /// A limit is reached.
+    pub const LIMIT: i64 = -32005;
+    /// Not available now.
+    pub const UNAVAILABLE: i64 = -32006;
+}
+
+/// An error answer.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RpcError {
+    /// One of [`code`].
+    pub code: i64,
+    /// What, where and what to do.
+    pub message: String,
+    /// More, for programs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub data: Option<Json>,
+}
+
+impl RpcError {
+    /// An error without further data.
+    pub fn new(code: i64, message: impl Into<String>) -> RpcError {
+        RpcError { code, message: message.into(), data: None }
+    }
+
+    /// Adds data for programs.
+    pub fn with(mut self, data: Json) -> RpcError {
+        self.data = Some(data);
+        self
+    }
+}
+
+impl std::fmt::Display for RpcError {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} ({})", self.message, self.code)
+    }
+}
+
+impl std::error::Error for RpcError {}
+
+/// One row of a result.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RowEntry {
+    /// Array of key values, or one opaque string.
+    pub key: Json,
+    /// Visible selected columns.
+    pub row: Map<String, Json>,
+}
+
+/// One entry of a delta.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "op", rename_all = "lowercase")]
+pub enum ChangeEntry {
+    /// The row is now in the result, whole.
+    Add {
+        /// Its key.
+        key: Json,
+        /// Its columns.
+        row: Map<String, Json>,
+    },
+    /// The row changed.
+    Replace {
+        /// Its key.
+        key: Json,
+        /// Its columns; what is absent is unchanged.
+        row: Map<String, Json>,
+        /// The columns that changed.
+        changed: Vec<String>,
+    },
+    /// The row is no longer in the result.
+    Remove {
+        /// Its key.
+        key: Json,
+    },
+}
+
+/// A column of a result.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ColumnInfo {
+    /// Its name.
+    pub name: String,
+    /// Its type's name.
+    #[serde(rename = "type")]
+    pub ty: String,
+    /// Whether it is part of the key.
+    pub key: bool,
+}
+
+/// The answer to `subscribe`.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Subscribed {
+    /// The subscription's number within the connection.
+    pub subscription: u64,
+    /// The columns of the result.
+    pub columns: Vec<ColumnInfo>,
+    /// The first rows.
+    pub rows: Vec<RowEntry>,
+    /// Where the result stands.
+    #[serde(default)]
+    pub cursor: String,
+    /// Whether `rows` notifications follow.
+    #[serde(default)]
+    pub more: bool,
+}
+
+/// What an instance tells a client unasked.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "method", content = "params", rename_all = "lowercase")]
+pub enum Notification {
+    /// More rows of a result.
+    Rows {
+        /// The subscription.
+        subscription: u64,
+        /// Number of this part, from 1.
+        part: u64,
+        /// The rows.
+        rows: Vec<RowEntry>,
+        /// Whether yet more follow.
+        #[serde(default)]
+        more: bool,
+    },
+    /// The result changed.
+    Delta {
+        /// The subscription.
+        subscription: u64,
+        /// Where the result stands after it.
+        cursor: String,
+        /// Commit time, RFC 3339.
+        at: String,
+        /// The changes.
+        changes: Vec<ChangeEntry>,
+        /// The transaction's position, for operators.
+        #[serde(default)]
+        position: Option<String>,
+    },
+    /// The result is replaced as a whole.
+    Snapshot {
+        /// The subscription.
+        subscription: u64,
+        /// The first rows.
+        rows: Vec<RowEntry>,
+        /// Where the result stands.
+        cursor: String,
+        /// Why.
+        why: String,
+        /// Whether `rows` notifications follow.
+        #[serde(default)]
+        more: bool,
+    },
+    /// The subscription has ended.
+    Closed {
+        /// The subscription.
+        subscription: u64,
+        /// Why.
+        why: String,
+    },
+    /// How far this instance has followed its source.
+    Current {
+        /// The position, with its source.
+        position: String,
+        /// How long ago the source was last known to be there, in milliseconds.
+        behind_ms: u64,
+    },
+}
+
+/// The protocol's word for the reason of a whole result.
+pub fn why_word(why: Why) -> &'static str {
+    match why {
+        Why::First => "first",
+        Why::Gap => "gap",
+        Why::SchemaChanged => "schema-changed",
+        Why::RightsChanged => "rights-changed",
+        Why::CaughtUp => "caught-up",
+    }
+}
+
+/// A time as RFC 3339 in UTC with microseconds.
+pub fn rfc3339(at: Micros) -> String {
+    match jiff::Timestamp::from_microsecond(at) {
+        Ok(t) => t.strftime("%Y-%m-%dT%H:%M:%S%.6fZ").to_string(),
+        Err(_) => "1970-01-01T00:00:00.000000Z".into(),
+    }
+}
+
+/// The columns of a result, for the answer to `subscribe`.
+pub fn columns(e: &Effective) -> Vec<ColumnInfo> {
+    let info = |&i: &usize| {
+        let c = &e.table.columns[i];
+        ColumnInfo { name: c.name.to_string(), ty: c.ty.name().into(), key: e.table.key.contains(&i) }
+    };
+    e.select.iter().map(info).collect()
+}
+
+fn write_str(out: &mut String, s: &str) {
+    // Writing a string as JSON cannot fail.
+    out.push_str(&serde_json::to_string(s).unwrap_or_default());
+}
+
+fn write_value(out: &mut String, v: &Value) {
+    use std::fmt::Write;
+    match v {
+        Value::Null => out.push_str("null"),
+        Value::Bool(b) => out.push_str(if *b { "true" } else { "false" }),
+        Value::Text(s) => write_str(out, s),
+        Value::Int(i) if i.unsigned_abs() < 1 << 53 => drop(write!(out, "{i}")),
+        other => out.push_str(&other.to_json().to_string()),
+    }
+}
+
+fn write_key(out: &mut String, e: &Effective, key: &Key, sealer: &Sealer) {
+    if !e.open_key {
+        return write_str(out, &sealer.opaque_key(&e.table.name, key));
+    }
+    out.push('[');
+    for (i, v) in key.iter().enumerate() {
+        out.push_str(if i > 0 { "," } else { "" });
+        write_value(out, v);
+    }
+    out.push(']');
+}
+
+fn write_row(out: &mut String, e: &Effective, seen: &Seen) {
+    out.push('{');
+    for (n, (i, v)) in e.shown(seen).enumerate() {
+        out.push_str(if n > 0 { "," } else { "" });
+        write_str(out, &e.table.columns[i].name);
+        out.push(':');
+        write_value(out, v);
+    }
+    out.push('}');
+}
+
+/// Rows of a result as a JSON array, from the start of `rows`, until about `bytes` bytes; says how many were taken.
+pub fn rows_json(e: &Effective, rows: &[(Key, Seen)], bytes: usize, sealer: &Sealer) -> (String, usize) {
+    let mut out = String::from("[");
+    let mut taken = 0;
+    for (key, seen) in rows {
+        if taken > 0 {
+            if out.len() >= bytes {
+                break;
+            }
+            out.push(',');
+        }
+        out.push_str("{\"key\":");
+        write_key(&mut out, e, key, sealer);
+        out.push_str(",\"row\":");
+        write_row(&mut out, e, seen);
+        out.push('}');
+        taken += 1;
+    }
+    out.push(']');
+    (out, taken)
+}
+
+/// The cursor after a delta or a result.
+pub fn cursor(e: &Effective, epoch: u64, position: crate::position::Position, sealer: &Sealer) -> String {
+    sealer.seal(&Cursor {
+        source: e.table.source.to_string(),
+        epoch,
+        commit: position.commit,
+        index: position.index,
+        query: e.fingerprint,
+    })
+}
+
+/// What all subscribers of a feed share of a `delta` message: everything after the subscription's number, closing
+/// brackets included.
+pub fn delta_body(d: &Delta, cursor: &str, with_position: bool, sealer: &Sealer) -> String {
+    let e = &d.feed;
+    let mut out = String::with_capacity(192 + d.changes.len() * 96);
+    out.push_str(",\"cursor\":");
+    write_str(&mut out, cursor);
+    out.push_str(",\"at\":\"");
+    out.push_str(&rfc3339(d.at));
+    out.push('"');
+    if with_position {
+        out.push_str(",\"position\":");
+        write_str(&mut out, &format!("{}:{}", e.table.source, d.position));
+    }
+    out.push_str(",\"changes\":[");
+    for (i, change) in d.changes.iter().enumerate() {
+        out.push_str(if i > 0 { "," } else { "" });
+        out.push_str(match change {
+            Change::Add { .. } => "{\"op\":\"add\",\"key\":",
+            Change::Replace { .. } => "{\"op\":\"replace\",\"key\":",
+            Change::Remove { .. } => "{\"op\":\"remove\",\"key\":",
+        });
+        write_key(&mut out, e, change.key(), sealer);
+        if let Change::Add { row, .. } | Change::Replace { row, .. } = change {
+            out.push_str(",\"row\":");
+            write_row(&mut out, e, row);
+        }
+        if let Change::Replace { changed, .. } = change {
+            out.push_str(",\"changed\":[");
+            for (n, i) in changed.iter().enumerate() {
+                out.push_str(if n > 0 { "," } else { "" });
+                write_str(&mut out, &e.table.columns[*i].name);
+            }
+            out.push(']');
+        }
+        out.push('}');
+    }
+    out.push_str("]}}");
+    out
+}
+
+/// What stands before a delta's body.
+pub fn delta_head(subscription: u64) -> String {
+    format!("{{\"jsonrpc\":\"2.0\",\"method\":\"delta\",\"params\":{{\"subscription\":{subscription}")
+}
+
+/// An answer with a result.
+pub fn reply(id: &Json, result: Json) -> String {
+    json!({"jsonrpc": "2.0", "id": id, "result": result}).to_string()
+}
+
+/// An answer with an error.
+pub fn refuse(id: &Json, error: &RpcError) -> String {
+    json!({"jsonrpc": "2.0", "id": id, "error": error}).to_string()
+}
+
+/// A notification.
+pub fn notify(method: &str, params: Json) -> String {
+    json!({"jsonrpc": "2.0", "method": method, "params": params}).to_string()
+}

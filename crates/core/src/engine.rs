@@ -242,6 +242,8 @@ struct OnTable {
 #[derive(Debug, Default)]
 struct Followed {
     progress: Progress,
+    /// Where the unbroken stretch that ends at `progress` began. A snapshot from before it cannot be joined.
+    floor: Position,
     ahead: VecDeque<Arc<Interval>>,
     healing: bool,
 }
@@ -663,15 +665,24 @@ impl Engine {
 
     fn finish_seam(&mut self, id: FeedId, source: &Arc<str>) {
         let progress = self.progress(source);
-        let Some(reached) = progress.at else { return };
+        let Some(reached) = progress.at.filter(|_| !progress.lost) else { return };
+        let floor = self.sources.get(source).map_or(Position::default(), |s| s.floor);
         let Some(feed) = self.feed_mut(id) else { return };
         let effective = feed.effective.clone();
         let Some(joining) = &mut feed.joining else { return };
+        if joining.seam.stands_at().is_some_and(|at| at < floor) {
+            return self.take_again(id);
+        }
         let Some(rows) = joining.seam.finish(&effective, reached) else { return };
         let Some(joining) = self.stop_joining(id) else { return };
         // Nothing is to be cancelled: the snapshot is complete.
         self.out.retain(|o| !matches!(o, Output::CancelSnapshot(s) if *s == joining.snapshot));
         let track = !effective.table.old_values && !effective.table.key.is_empty();
+        if track && self.feed(id).is_some_and(|f| f.live.is_empty() && f.sent.is_some()) {
+            // Nobody was listening meanwhile: what is remembered as sent is out of date.
+            self.forget_holders(id);
+            self.feeds[id as usize].iter_mut().for_each(|f| f.sent = None);
+        }
         if let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) {
             Arc::make_mut(&mut feed.live).extend(joining.waiting.iter().map(|(s, _)| *s));
             if track && feed.sent.is_none() {
@@ -729,7 +740,7 @@ impl Engine {
         let ahead = std::mem::take(&mut followed.ahead);
         if lost {
             // What is missing is not to be had: begin anew where the stream goes on.
-            followed.progress.at = None;
+            followed.progress.lost = true;
             self.renew_source(source, Why::Gap);
         }
         intervals.into_iter().flatten().chain(ahead).for_each(|i| self.interval(i));
@@ -750,7 +761,10 @@ impl Engine {
             }
         }
         let followed = self.sources.entry(interval.source.clone()).or_default();
-        followed.progress = Progress { epoch: interval.epoch.max(followed.progress.epoch), at: Some(interval.to) };
+        if before.is_none() || followed.progress.lost {
+            followed.floor = interval.from;
+        }
+        followed.progress = Progress { epoch: interval.epoch.max(followed.progress.epoch), at: Some(interval.to), lost: false };
         interval.resets.iter().for_each(|r| self.reset(r));
         let joining: Vec<FeedId> = self
             .tables

@@ -144,6 +144,8 @@ pub struct Progress {
     pub epoch: u64,
     /// The last position taken; `None` before the first.
     pub at: Option<Position>,
+    /// What follows `at` is lost: the next interval that ends later is taken, wherever it begins.
+    pub lost: bool,
 }
 
 impl Progress {
@@ -152,10 +154,10 @@ impl Progress {
         let Some(at) = self.at else { return Continues::Seamlessly };
         if interval.epoch < self.epoch {
             Continues::OutOfOffice
-        } else if at < interval.from {
-            Continues::AfterGap
         } else if at >= interval.to {
             Continues::Nothing
+        } else if at < interval.from && !self.lost {
+            Continues::AfterGap
         } else {
             Continues::Seamlessly
         }

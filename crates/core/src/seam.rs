@@ -62,6 +62,11 @@ impl Seam {
         self.at = Some(at);
     }
 
+    /// The position that the snapshot shows, once all of it has come.
+    pub fn stands_at(&self) -> Option<Position> {
+        self.at
+    }
+
     /// Takes a change of the table. `false`: there are too many and the snapshot has to be taken again.
     #[must_use]
     pub fn overlay(&mut self, effective: &Effective, position: Position, change: &RowChange) -> bool {

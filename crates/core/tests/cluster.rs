@@ -376,7 +376,7 @@ impl Cluster {
                         Change::Add { row, .. } | Change::Replace { row, .. } => Some(project(&delta.feed, row)),
                         Change::Remove { .. } => None,
                     };
-                    assert_ne!(before, after, "a change that changes nothing");
+                    assert_ne!(before, after, "a change that changes nothing: {change:?} at {}", delta.position);
                     assert!(before.is_some() || matches!(change, Change::Add { .. }), "{change:?} of what was not there");
                     match after {
                         Some(row) => drop(c.shown.insert(id, row)),
@@ -384,7 +384,7 @@ impl Cluster {
                     }
                 }
                 let expected = expected(&c.person, c.query, &self.history[&delta.position]);
-                assert_eq!(c.shown, expected, "after the delta of {}", delta.position);
+                assert_eq!(c.shown, expected, "client {sub} {:?} after the delta of {}", c.person, delta.position);
             }
         }
     }

@@ -1,0 +1,98 @@
+//! SQLite as a source: triggers log which keys were touched and the rows as they were, so that the writes of any
+//! process are seen.
+//!
+//! - [`schema`] reads what tables there are;
+//! - [`triggers`] writes the SQL that follows them, and takes it away again;
+//! - [`reader`] turns the log into intervals;
+//! - [`snapshot`] reads whole tables with the position that they show;
+//! - [`watch`] says when it is worth looking, without spinning.
+
+pub mod reader;
+pub mod schema;
+pub mod snapshot;
+pub mod triggers;
+pub mod watch;
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use rusqlite::types::ValueRef;
+use rusqlite::{Connection, OpenFlags};
+
+use crate::{Result, SourceError};
+use gossip_core::value::{Type, Value};
+
+/// A database file that is a source.
+#[derive(Clone, Debug)]
+pub struct SqliteSource {
+    /// The source's name in the configuration.
+    pub name: Arc<str>,
+    /// The file.
+    pub path: PathBuf,
+    /// The tables to stream.
+    pub tables: Vec<String>,
+}
+
+impl SqliteSource {
+    /// Takes a URL of the form `sqlite:path`; a relative path is taken from `base`.
+    pub fn new(name: &str, url: &str, tables: Vec<String>, base: &Path) -> Result<SqliteSource> {
+        let problem = |text: &str| SourceError::Url { url: without_password(url), problem: text.into() };
+        let path = url.strip_prefix("sqlite:").ok_or_else(|| problem("expected sqlite:path-of-the-file"))?;
+        if path.is_empty() {
+            return Err(problem("the path is missing"));
+        }
+        Ok(SqliteSource { name: name.into(), path: base.join(path), tables })
+    }
+
+    /// Opens the file for reading and, where it may, writing. Never creates it.
+    pub fn connect(&self) -> Result<Connection> {
+        let fail = |problem: String| SourceError::Open { path: self.path.display().to_string(), problem };
+        if !self.path.exists() {
+            return Err(fail("there is no such file; create the database first or mend the url".into()));
+        }
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let db = Connection::open_with_flags(&self.path, flags).map_err(|e| fail(e.to_string()))?;
+        db.busy_timeout(Duration::from_millis(200))?;
+        // The first read finds out whether this is a database at all.
+        match db.query_row("SELECT count(*) FROM sqlite_master", [], |r| r.get::<_, i64>(0)) {
+            Ok(_) => Ok(db),
+            Err(e) => match SourceError::from(e) {
+                SourceError::Database(e) => Err(fail(format!("{e}; is it an SQLite database?"))),
+                other => Err(other),
+            },
+        }
+    }
+}
+
+/// A URL without what may be a password, to be shown.
+fn without_password(url: &str) -> String {
+    match (url.find("://"), url.rfind('@')) {
+        (Some(start), Some(at)) if at > start => format!("{}…{}", &url[..start + 3], &url[at..]),
+        _ => url.to_string(),
+    }
+}
+
+/// A stored value as a value of the column's type, and whether it fits that type. One that does not stays as it is
+/// stored: it compares to nothing of the declared type.
+pub fn to_value(stored: ValueRef<'_>, ty: Type) -> (Value, bool) {
+    let value = match (stored, ty) {
+        (ValueRef::Null, _) => return (Value::Null, true),
+        (ValueRef::Integer(i @ (0 | 1)), Type::Bool) => Value::Bool(i == 1),
+        (ValueRef::Integer(i), Type::Float8) => Value::Float(i as f64),
+        (ValueRef::Integer(i), _) => Value::Int(i),
+        (ValueRef::Real(x), _) => Value::Float(x),
+        (ValueRef::Text(bytes), _) => match std::str::from_utf8(bytes) {
+            Ok(s) => Value::text(s),
+            Err(_) => Value::Bytes(bytes.into()),
+        },
+        (ValueRef::Blob(bytes), _) => Value::Bytes(bytes.into()),
+    };
+    let fits = ty == Type::Any || value.type_of() == ty;
+    (value, fits)
+}
+
+/// A name in double quotes, for SQL.
+pub fn quote(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}

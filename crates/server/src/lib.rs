@@ -1,1 +1,1 @@
-//! Placeholder.
+pub mod auth; pub mod config;

@@ -201,8 +201,8 @@ pub enum Output {
         /// What it did to the result.
         tally: Tally,
     },
-    /// A transaction was taken.
-    Taken(Arc<str>, Arc<Transaction>),
+    /// A transaction of this interval was taken.
+    Taken(Arc<Interval>, Arc<Transaction>),
 }
 
 #[derive(Debug)]
@@ -757,7 +757,7 @@ impl Engine {
         for t in &interval.transactions {
             // The first interval ever may begin anywhere; later ones may overlap what is known.
             if before.is_none_or(|at| t.position > at) {
-                self.transaction_in(&interval.source, t);
+                self.transaction_in(&interval, t);
             }
         }
         let followed = self.sources.entry(interval.source.clone()).or_default();
@@ -798,7 +798,8 @@ impl Engine {
         }
     }
 
-    fn transaction_in(&mut self, source: &Arc<str>, t: &Arc<Transaction>) {
+    fn transaction_in(&mut self, interval: &Arc<Interval>, t: &Arc<Transaction>) {
+        let source = &interval.source;
         let mut touched = std::mem::take(&mut self.touched);
         touched.clear();
         for (i, change) in t.changes.iter().enumerate() {
@@ -825,7 +826,7 @@ impl Engine {
             self.window.pop_front();
         }
         self.window.push_back((source.clone(), t.clone()));
-        self.out.push(Output::Taken(source.clone(), t.clone()));
+        self.out.push(Output::Taken(interval.clone(), t.clone()));
     }
 
     fn overlay(&mut self, id: FeedId, position: Position, change: &crate::position::RowChange) {

@@ -50,6 +50,11 @@ pub struct Served {
     pub stopping: watch::Receiver<bool>,
 }
 
+/// Waits until the instance stops, or is gone.
+async fn stopped(stopping: &mut watch::Receiver<bool>) {
+    drop(stopping.wait_for(|s| *s).await);
+}
+
 /// Why a connection ends.
 struct End(u16, String);
 
@@ -96,7 +101,7 @@ impl Connection {
         loop {
             let ends = self.expires.map(|at| Duration::from_micros((at * 1_000_000 - now()).max(0).unsigned_abs()));
             tokio::select! {
-                _ = stopping.wait_for(|s| *s) => {
+                () = stopped(&mut stopping) => {
                     return Err(Some(End(close::RESTART, "the instance stops; connect again".into())));
                 }
                 _ = tokio::time::sleep(ends.unwrap_or(Duration::MAX)), if ends.is_some() => {
@@ -138,7 +143,7 @@ impl Connection {
                     Ok(Ok(())) => {}
                     _ => return Err(None),
                 },
-                _ = stopping.wait_for(|s| *s) => return Err(None),
+                () = stopped(&mut stopping) => return Err(None),
             }
             let at = now();
             for receipt in receipts {

@@ -1,0 +1,132 @@
+//! The command line.
+
+use std::fmt;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+
+use crate::{commands, demo};
+
+/// Streams database row changes and broker events to clients as live queries.
+#[derive(Debug, Parser)]
+#[command(name = "gossip", version, about, after_help = "Exit codes: 0 done, 1 a check failed, 2 wrong usage or configuration, 3 could not connect.")]
+pub struct Cli {
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// The configuration file of a command.
+#[derive(Debug, clap::Args)]
+pub struct ConfigFile {
+    /// The configuration.
+    #[arg(short, long, default_value = "gossip.toml")]
+    pub config: PathBuf,
+}
+
+/// All commands.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Opens the workbench on the shipped scenario: a small harbour, two instances, simulated traffic.
+    Demo(demo::Args),
+    /// Runs an instance without a screen.
+    Serve(commands::serve::Args),
+    /// Opens the workbench with an instance of its own.
+    Open(ConfigFile),
+    /// Opens the workbench on instances that run elsewhere.
+    Attach(commands::attach::Args),
+    /// Prints a live query's result and its deltas as JSON Lines.
+    Watch(commands::watch::Args),
+    /// Holds the configuration against the real database.
+    Check(commands::check::Args),
+    /// Creates in the database what following its tables needs.
+    Prepare(commands::prepare::Args),
+    /// Mints a token for development.
+    Token(commands::token::Args),
+}
+
+/// Why a command failed, with its exit code.
+#[derive(Debug)]
+pub struct Failure {
+    /// The exit code.
+    pub code: u8,
+    /// What, where and what to do.
+    pub text: String,
+}
+
+impl Failure {
+    /// The check or expectation failed.
+    pub fn check(text: impl fmt::Display) -> Failure {
+        Failure { code: 1, text: text.to_string() }
+    }
+
+    /// Wrong usage or configuration.
+    pub fn usage(text: impl fmt::Display) -> Failure {
+        Failure { code: 2, text: text.to_string() }
+    }
+
+    /// Could not connect.
+    pub fn connect(text: impl fmt::Display) -> Failure {
+        Failure { code: 3, text: text.to_string() }
+    }
+}
+
+impl From<gossip_client::ClientError> for Failure {
+    fn from(e: gossip_client::ClientError) -> Self {
+        match e {
+            gossip_client::ClientError::Refused(_) | gossip_client::ClientError::Url(..) => Failure::usage(e),
+            _ => Failure::connect(e),
+        }
+    }
+}
+
+/// The result of a command.
+pub type Outcome = Result<(), Failure>;
+
+/// Runs a command and says how it ended.
+pub fn run(cli: Cli) -> ExitCode {
+    let full_screen = matches!(&cli.command, Command::Open(_) | Command::Attach(_))
+        || matches!(&cli.command, Command::Demo(a) if !a.headless);
+    if !full_screen {
+        let filter = tracing_subscriber::EnvFilter::try_from_env("GOSSIP_LOG");
+        let filter = filter.unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info"));
+        tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).init();
+    }
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(e) => {
+            eprintln!("gossip: cannot start: {e}");
+            return ExitCode::from(2);
+        }
+    };
+    let outcome = runtime.block_on(async {
+        match cli.command {
+            Command::Demo(args) => demo::run(args).await,
+            Command::Serve(args) => commands::serve::run(args).await,
+            Command::Open(args) => commands::open::run(args).await,
+            Command::Attach(args) => commands::attach::run(args).await,
+            Command::Watch(args) => commands::watch::run(args).await,
+            Command::Check(args) => commands::check::run(&args),
+            Command::Prepare(args) => commands::prepare::run(&args),
+            Command::Token(args) => commands::token::run(&args),
+        }
+    });
+    runtime.shutdown_timeout(std::time::Duration::from_secs(2));
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(Failure { code, text }) => {
+            for line in text.lines() {
+                eprintln!("gossip: {line}");
+            }
+            ExitCode::from(code)
+        }
+    }
+}
+
+/// Writes a line to standard output; a reader that has gone away ends the program quietly.
+pub fn print_line(text: &str) -> Outcome {
+    use std::io::Write;
+    let mut out = std::io::stdout().lock();
+    writeln!(out, "{text}").and_then(|()| out.flush()).map_err(|e| Failure::check(format!("standard output: {e}")))
+}

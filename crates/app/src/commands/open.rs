@@ -1,0 +1,61 @@
+//! `gossip open`: the workbench with an instance of its own.
+
+use std::sync::Arc;
+
+use gossip_server::auth::Tokens;
+use gossip_server::config::{Auth, Config};
+use tokio::sync::Mutex;
+
+use crate::cli::{ConfigFile, Failure, Outcome};
+use crate::local::{Cluster, source, tokens};
+use crate::workbench::{self, Access, Place};
+
+/// The role of the workbench's own operator where the configuration names none.
+const OWN_OPERATOR: &str = "gossip-workbench";
+
+/// Runs the workbench.
+pub async fn run(args: ConfigFile) -> Outcome {
+    let mut config = Config::read(&args.config).map_err(Failure::usage)?;
+    // Without [auth] the instance is for this workbench alone, and so is its secret.
+    let tokens = match tokens(&config)? {
+        Some(tokens) if tokens.operators().is_some() => tokens,
+        Some(_) => {
+            return Err(Failure::usage(format!(
+                "{}: auth.operators is missing: the workbench needs a role that may operate",
+                config.path.display()
+            )));
+        }
+        None => {
+            let auth = Auth {
+                secret_env: String::new(),
+                audience: None,
+                roles: "roles".into(),
+                operators: Some(OWN_OPERATOR.into()),
+            };
+            config.auth = Some(auth.clone());
+            Arc::new(Tokens::new(auth, &rand::random::<[u8; 32]>()).map_err(Failure::usage)?)
+        }
+    };
+    let cluster = Cluster::start(&config, &[config.name.clone()], Some(tokens.clone())).await?;
+    let places = cluster.places().into_iter().map(|(name, a)| Place { name, url: a.to_string() }).collect();
+    let operator = workbench::operator_token(&tokens).map_err(Failure::usage)?;
+    let access = Access {
+        places,
+        operator,
+        tokens: Some(tokens),
+        database: Some(source(&config)?),
+        personas: config.personas.clone(),
+        watchers: config.watchers.clone(),
+        config: Some(config.path.clone()),
+        cluster: Some(Arc::new(Mutex::new(Some(cluster)))),
+        ..Access::default()
+    };
+    let cluster = access.cluster.clone();
+    let outcome = workbench::run(access).await.map_err(Failure::connect);
+    if let Some(cluster) = cluster {
+        if let Some(cluster) = cluster.lock().await.take() {
+            cluster.stop().await;
+        }
+    }
+    outcome
+}

@@ -1,0 +1,58 @@
+//! `gossip prepare`: what following tables needs, put into the database or taken out of it.
+
+use gossip_server::config::Config;
+use gossip_source::SourceError;
+use gossip_source::sqlite::triggers;
+
+use crate::cli::{ConfigFile, Failure, Outcome, print_line};
+use crate::local::source;
+
+/// Arguments of `prepare`.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    #[command(flatten)]
+    file: ConfigFile,
+    /// Print the SQL and do nothing.
+    #[arg(long)]
+    dry_run: bool,
+    /// Take everything of Gossip's out of the database again.
+    #[arg(long)]
+    remove: bool,
+}
+
+fn failure(e: SourceError) -> Failure {
+    match e {
+        SourceError::NotReady(_) | SourceError::Url { .. } => Failure::usage(e),
+        e => Failure::connect(e),
+    }
+}
+
+/// Prepares, or removes.
+pub fn run(args: &Args) -> Outcome {
+    let config = Config::read(&args.file.config).map_err(Failure::usage)?;
+    let source = source(&config)?;
+    if source.tables.is_empty() && !args.remove {
+        return Err(Failure::usage(format!("{}: source.{}.tables names no tables", config.path.display(), source.name)));
+    }
+    let mut db = source.connect().map_err(failure)?;
+    let (statements, effects) = if args.remove {
+        (triggers::removal(&db).map_err(failure)?, vec![])
+    } else {
+        let plan = triggers::plan(&db, &source).map_err(failure)?;
+        (plan.statements, plan.effects)
+    };
+    if statements.is_empty() {
+        return print_line("nothing to do");
+    }
+    for effect in effects {
+        print_line(&format!("-- {effect}"))?;
+    }
+    if args.dry_run {
+        return statements.iter().try_for_each(|s| print_line(&format!("{s};")));
+    }
+    triggers::carry_out(&mut db, &statements).map_err(failure)?;
+    print_line(&match args.remove {
+        true => format!("removed: {} is as it was before", source.path.display()),
+        false => format!("prepared: {} in {}", source.tables.join(", "), source.path.display()),
+    })
+}

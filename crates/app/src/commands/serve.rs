@@ -1,0 +1,47 @@
+//! `gossip serve`: instances without a screen.
+
+use gossip_server::config::Config;
+
+use crate::cli::{ConfigFile, Failure, Outcome, print_line};
+use crate::local::{Cluster, tokens};
+
+/// Arguments of `serve`.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    #[command(flatten)]
+    file: ConfigFile,
+    /// Run so many instances in this process, on consecutive ports, for trying out.
+    #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=16))]
+    instances: u16,
+}
+
+/// Runs until SIGINT or SIGTERM, then drains.
+pub async fn run(args: Args) -> Outcome {
+    let config = Config::read(&args.file.config).map_err(Failure::usage)?;
+    let tokens = tokens(&config)?;
+    let name = |i: u16| if i == 1 { config.name.clone() } else { format!("{}-{i}", config.name) };
+    let names: Vec<String> = (1..=args.instances).map(name).collect();
+    let cluster = Cluster::start(&config, &names, tokens).await?;
+    for (name, address) in cluster.places() {
+        print_line(&format!("{name} listens on ws://{address}/v1/socket"))?;
+    }
+    if !config.listen.ip().is_loopback() {
+        tracing::warn!("listening on {} without TLS: tokens and rows can be read on the way", config.listen.ip());
+    }
+    wait_for_signal().await?;
+    tracing::info!("stopping");
+    cluster.stop().await;
+    Ok(())
+}
+
+async fn wait_for_signal() -> Outcome {
+    use tokio::signal::unix::{SignalKind, signal};
+    let fail = |e: std::io::Error| Failure::usage(format!("signals: {e}"));
+    let mut term = signal(SignalKind::terminate()).map_err(fail)?;
+    let mut int = signal(SignalKind::interrupt()).map_err(fail)?;
+    tokio::select! {
+        _ = term.recv() => {}
+        _ = int.recv() => {}
+    }
+    Ok(())
+}

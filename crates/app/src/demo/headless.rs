@@ -1,0 +1,338 @@
+//! The demo without a screen: the same scenario, and at its end a summary that is held against the audit.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use gossip_client::{Incoming, Live, Session};
+use gossip_core::wire::{ChangeEntry, Notification};
+use gossip_server::now;
+use hdrhistogram::Histogram;
+use parking_lot::Mutex;
+use serde_json::{Map, Value as Json, json};
+use tokio::sync::watch;
+use tokio::task::JoinHandle;
+
+use super::audit::{self, History, Shape, canonical};
+use super::harbour::{Harbour, Simulation};
+use super::{INSTANCES, Scene};
+use crate::cli::Failure;
+use crate::local::source;
+use crate::workbench::operator_token;
+
+/// How long the end may wait for the last delta.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// Deltas that a watcher is made to lose, to see that it is noticed.
+#[derive(Clone, Copy, Debug)]
+pub enum Lose {
+    /// Only this one, counted from 0.
+    One(u64),
+    /// This one and all later ones.
+    From(u64),
+}
+
+/// How to run.
+#[derive(Clone, Copy, Debug)]
+pub struct Options {
+    /// How long.
+    pub seconds: u64,
+    /// Transactions per second.
+    pub pace: f64,
+    /// The simulation's seed.
+    pub seed: u64,
+    /// A watcher, by its place, that loses deltas on purpose.
+    pub lose: Option<(usize, Lose)>,
+}
+
+/// What one watcher heard.
+#[derive(Clone, Debug)]
+pub struct Heard {
+    /// The persona.
+    pub persona: String,
+    /// The instance.
+    pub instance: String,
+    /// Deltas that arrived.
+    pub heard: u64,
+    /// Transactions that rules withheld.
+    pub withheld: u64,
+    /// Transactions that the query does not ask for.
+    pub outside: u64,
+}
+
+/// What came of a run.
+#[derive(Clone, Debug)]
+pub struct Summary {
+    /// Row changes.
+    pub changes: u64,
+    /// Transactions.
+    pub transactions: u64,
+    /// Instances.
+    pub instances: usize,
+    /// What each watcher heard.
+    pub watchers: Vec<Heard>,
+    /// Deltas that should have arrived and did not.
+    pub missed_deltas: u64,
+    /// Rows too many or too few in the watchers' final results.
+    pub wrong_rows: u64,
+    /// From the writer's commit to the watcher's socket, in microseconds.
+    pub latency: Histogram<u64>,
+    /// How long, in seconds.
+    pub seconds: u64,
+    /// The seed.
+    pub seed: u64,
+}
+
+impl Summary {
+    fn ms(&self, quantile: f64) -> f64 {
+        self.latency.value_at_quantile(quantile) as f64 / 1_000.0
+    }
+
+    /// As one JSON object.
+    pub fn to_json(&self) -> Json {
+        let watcher = |w: &Heard| {
+            json!({"persona": w.persona, "instance": w.instance, "heard": w.heard, "withheld": w.withheld, "outside": w.outside})
+        };
+        json!({
+            "seconds": self.seconds,
+            "seed": self.seed,
+            "instances": self.instances,
+            "transactions": self.transactions,
+            "changes": self.changes,
+            "watchers": self.watchers.iter().map(watcher).collect::<Vec<_>>(),
+            "missed_deltas": self.missed_deltas,
+            "wrong_rows": self.wrong_rows,
+            "latency_ms": {"p50": self.ms(0.5), "p99": self.ms(0.99), "max": self.latency.max() as f64 / 1_000.0},
+        })
+    }
+
+    /// For people.
+    pub fn to_text(&self) -> String {
+        let mut text = format!(
+            "{} transactions, {} row changes, {} instances, {} s\n",
+            self.transactions, self.changes, self.instances, self.seconds
+        );
+        for w in &self.watchers {
+            text += &format!(
+                "{:<10} on {:<6} heard {:>5}   withheld {:>5}   outside {:>5}\n",
+                w.persona, w.instance, w.heard, w.withheld, w.outside
+            );
+        }
+        text += &format!("missed deltas {}, wrong rows {}\n", self.missed_deltas, self.wrong_rows);
+        text + &format!(
+            "commit to socket: p50 {:.2} ms, p99 {:.2} ms, max {:.2} ms",
+            self.ms(0.5),
+            self.ms(0.99),
+            self.latency.max() as f64 / 1_000.0
+        )
+    }
+}
+
+/// What a watcher's task has taken in.
+#[derive(Default)]
+struct Taken {
+    live: Live,
+    arrived: Vec<(i64, Shape)>,
+    position: u64,
+    error: Option<String>,
+}
+
+/// What the operator's task has taken in.
+#[derive(Default)]
+struct Operated {
+    reads: Vec<u64>,
+    changes: u64,
+    verdicts: std::collections::HashMap<(String, String), u64>,
+}
+
+fn position(text: &str) -> u64 {
+    text.rsplit(':').next().and_then(|p| p.parse().ok()).unwrap_or(0)
+}
+
+/// Runs the scenario.
+pub async fn run(options: Options) -> Result<Summary, Failure> {
+    let scene = Scene::start().await?;
+    let source = source(&scene.config)?;
+    let places = scene.cluster.places();
+    let url = |name: &str| places.iter().find(|(n, _)| n == name).map(|(_, a)| a.to_string()).unwrap_or_default();
+    let (stop, stopped) = watch::channel(false);
+    let operator = operator_token(&scene.tokens).map_err(Failure::usage)?;
+
+    let operated: Arc<Mutex<Operated>> = Arc::default();
+    let mut tasks: Vec<JoinHandle<()>> = Vec::new();
+    for name in INSTANCES {
+        let mut session = Session::connect(&url(name), Some(&operator)).await?;
+        if name == INSTANCES[0] {
+            session.subscribe("SELECT position, rows FROM gossip.changes", &Map::new(), None).await?;
+        }
+        session.subscribe("SELECT label, verdict FROM gossip.verdicts", &Map::new(), None).await?;
+        tasks.push(tokio::spawn(operate(session, operated.clone(), stopped.clone())));
+    }
+    let mut watchers = Vec::new();
+    for (i, w) in scene.config.watchers.iter().enumerate() {
+        let persona = scene.config.personas.get(&w.persona).cloned().unwrap_or_default();
+        let time = now() / 1_000_000;
+        let token = match persona.roles.is_empty() {
+            true => None,
+            false => Some(
+                scene.tokens.mint_for(&w.persona, &persona.roles, &persona.claims, time, 86_400).map_err(Failure::usage)?,
+            ),
+        };
+        let instance = w.instance.clone().unwrap_or_else(|| INSTANCES[0].into());
+        let mut session = Session::connect(&url(&instance), token.as_deref()).await?;
+        let answer = session.subscribe(&w.query, &Map::new(), Some(&i.to_string())).await?;
+        let taken = Arc::new(Mutex::new(Taken { live: Live::new(answer), ..Taken::default() }));
+        let lose = options.lose.filter(|(who, _)| *who == i).map(|(_, lose)| lose);
+        tasks.push(tokio::spawn(watch(session, taken.clone(), lose, stopped.clone())));
+        watchers.push((w.persona.clone(), instance, taken));
+    }
+
+    let db = rusqlite::Connection::open(&source.path).map_err(Failure::usage)?;
+    let history = Arc::new(Mutex::new(History::new(audit::witness(&db))));
+    let noted = history.clone();
+    let harbour = Harbour::open(&source.path, options.seed).map_err(Failure::usage)?;
+    let pace = Duration::from_secs_f64(1.0 / options.pace.clamp(0.1, 10_000.0));
+    let simulation =
+        Simulation::start(harbour, pace, move |c, seen| noted.lock().note(c.position, c.at, seen));
+    tokio::time::sleep(Duration::from_secs(options.seconds)).await;
+    let _ = tokio::task::spawn_blocking(move || simulation.stop()).await;
+
+    // Everybody is told how far their instance is; then nothing is on its way any more.
+    let last = history.lock().last();
+    let waited = std::time::Instant::now();
+    while watchers.iter().any(|(_, _, t)| t.lock().position < last) && waited.elapsed() < PATIENCE {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    // The operator's streams are told of the same transactions, on other connections.
+    while operated.lock().reads.last().is_none_or(|r| *r < last) && waited.elapsed() < PATIENCE {
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    stop.send_replace(true);
+    for task in tasks {
+        let _ = task.await;
+    }
+    scene.cluster.stop().await;
+
+    let (history, operated) = (history.lock(), operated.lock());
+    let mut summary = Summary {
+        changes: operated.changes,
+        transactions: history.len() as u64,
+        instances: INSTANCES.len(),
+        watchers: vec![],
+        missed_deltas: 0,
+        wrong_rows: 0,
+        latency: Histogram::new(3).map_err(Failure::usage)?,
+        seconds: options.seconds,
+        seed: options.seed,
+    };
+    for (i, (persona, instance, taken)) in watchers.iter().enumerate() {
+        let taken = taken.lock();
+        if let Some(e) = &taken.error {
+            tracing::warn!("{persona}: {e}");
+        }
+        let expected = history.expected(i, &operated.reads);
+        let arrived: Vec<Shape> = taken.arrived.iter().map(|(_, shape)| shape.clone()).collect();
+        for (e, place) in expected.iter().zip(audit::align(&expected, &arrived)) {
+            match place {
+                None => summary.missed_deltas += 1,
+                Some(at) => summary.latency.saturating_record((taken.arrived[at].0 - e.committed).max(0).unsigned_abs()),
+            }
+        }
+        let rows: Vec<String> = taken.live.rows.values().map(|r| canonical(&Json::Object(r.clone()))).collect();
+        summary.wrong_rows += history.wrong_rows(i, &rows) as u64;
+        let count = |verdict: &str| operated.verdicts.get(&(i.to_string(), verdict.to_string())).copied().unwrap_or(0);
+        summary.watchers.push(Heard {
+            persona: persona.clone(),
+            instance: instance.clone(),
+            heard: taken.arrived.len() as u64,
+            withheld: count("withheld"),
+            outside: count("outside"),
+        });
+    }
+    Ok(summary)
+}
+
+async fn watch(mut session: Session, taken: Arc<Mutex<Taken>>, lose: Option<Lose>, mut stopped: watch::Receiver<bool>) {
+    let mut deltas = 0;
+    loop {
+        let next = tokio::select! {
+            next = session.next() => next,
+            _ = stopped.changed() => return session.close().await,
+        };
+        let at = now();
+        let mut taken = taken.lock();
+        let told = match next {
+            Ok((Incoming::Told(told), _)) => told,
+            Ok(_) => continue,
+            Err(e) => {
+                taken.error = Some(e.to_string());
+                return;
+            }
+        };
+        if let Notification::Current { position: p, .. } = &told {
+            taken.position = position(p);
+        }
+        if let Notification::Delta { changes, .. } = &told {
+            deltas += 1;
+            let lost = match lose {
+                Some(Lose::One(n)) => deltas - 1 == n,
+                Some(Lose::From(n)) => deltas > n,
+                None => false,
+            };
+            if lost {
+                continue;
+            }
+            let shape = shape(&taken.live, changes);
+            taken.arrived.push((at, shape));
+        }
+        if let Err(e) = taken.live.apply(&told) {
+            taken.error = Some(e);
+        }
+    }
+}
+
+/// A delta in the audit's form; `live` is the result before it.
+fn shape(live: &Live, changes: &[ChangeEntry]) -> Shape {
+    let one = |c: &ChangeEntry| match c {
+        ChangeEntry::Add { row, .. } => format!("add {}", canonical(&Json::Object(row.clone()))),
+        ChangeEntry::Replace { key, row, .. } => {
+            let mut whole = live.rows.get(&key.to_string()).cloned().unwrap_or_default();
+            whole.extend(row.clone());
+            format!("replace {}", canonical(&Json::Object(whole)))
+        }
+        ChangeEntry::Remove { key } => {
+            let gone = live.rows.get(&key.to_string()).cloned().unwrap_or_default();
+            format!("remove {}", canonical(&Json::Object(gone)))
+        }
+    };
+    let mut shape: Shape = changes.iter().map(one).collect();
+    shape.sort();
+    shape
+}
+
+async fn operate(mut session: Session, operated: Arc<Mutex<Operated>>, mut stopped: watch::Receiver<bool>) {
+    loop {
+        let next = tokio::select! {
+            next = session.next() => next,
+            _ = stopped.changed() => return session.close().await,
+        };
+        let Ok((Incoming::Told(Notification::Delta { changes, .. }), _)) = next else {
+            if next.is_err() {
+                return;
+            }
+            continue;
+        };
+        let mut operated = operated.lock();
+        for change in changes {
+            let ChangeEntry::Add { row, .. } = change else { continue };
+            if let Some(p) = row.get("position").and_then(Json::as_str) {
+                operated.reads.push(position(p));
+                operated.changes += row.get("rows").and_then(Json::as_u64).unwrap_or(0);
+            }
+            if let (Some(label), Some(verdict)) =
+                (row.get("label").and_then(Json::as_str), row.get("verdict").and_then(Json::as_str))
+            {
+                *operated.verdicts.entry((label.into(), verdict.into())).or_default() += 1;
+            }
+        }
+    }
+}

@@ -1,15 +1,37 @@
-//! The workbench.
+//! The workbench: one [`State`](state::State), one [`Message`](message::Message), [`update`](update::update) and
+//! [`view`](view::view).
+//!
+//! [`tasks`] does what has to be done outside and reports by messages; a burst of messages is taken in and then drawn
+//! once. The workbench knows instances only as a client: through live queries on the system tables, the operator's
+//! calls, and watchers that are clients like any other.
+
+pub mod actions;
+pub mod input;
+pub mod marks;
+pub mod message;
+pub mod state;
+pub mod tasks;
+pub mod theme;
+pub mod update;
+pub mod view;
+
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use gossip_server::auth::Tokens;
 use gossip_server::config::{Persona, Watcher};
 use gossip_source::sqlite::SqliteSource;
 use serde_json::Map;
-use tokio::sync::Mutex;
+use tokio::sync::{Mutex, mpsc};
 
 use crate::local::Cluster;
+use message::Message;
+use state::State;
+use tasks::Tasks;
+use theme::Theme;
 
 /// An instance to look at.
 #[derive(Clone, Debug, Default)]
@@ -49,7 +71,85 @@ pub fn operator_token(tokens: &Tokens) -> Result<String, String> {
     tokens.mint_for("workbench", &[role], &Map::new(), gossip_server::now() / 1_000_000, 30 * 86_400)
 }
 
-/// Runs the workbench until the user leaves it.
-pub async fn run(_access: Access) -> Result<(), String> {
+/// Longest time between two pictures while something happens.
+const FRAME: Duration = Duration::from_millis(33);
+
+/// Time between ticks, which move clocks and rates.
+const TICK: Duration = Duration::from_millis(250);
+
+/// Messages that are taken in before the screen is drawn again.
+const BURST: usize = 4_096;
+
+/// Runs the workbench until the user leaves it. The terminal is restored also after a panic.
+pub async fn run(access: Access) -> Result<(), String> {
+    let fail = |e: std::io::Error| format!("terminal: {e}; the workbench needs one, gossip demo --headless does not");
+    let (messages, mut inbox) = mpsc::channel(tasks::CHANNEL);
+    let mut state = State::new(&access, Theme::from_env(), gossip_server::now());
+    let mut terminal = ratatui::try_init().map_err(fail)?;
+    let watchers = access.watchers.clone();
+    let mut tasks = Tasks::start(access, messages.clone());
+    for w in watchers {
+        let named = |p: &state::PlaceState| Some(&p.name) == w.instance.as_ref();
+        let place = state.places.iter().position(named).unwrap_or(0);
+        update::add_watcher(&mut state, &w.persona, &w.query, place).into_iter().for_each(|e| tasks.carry_out(e));
+    }
+    let keys = read_keys(messages.clone());
+    let outcome = show(&mut terminal, &mut state, &mut tasks, &mut inbox).await;
+    keys.store(true, Ordering::Relaxed);
+    tasks.stop();
+    ratatui::restore();
+    outcome.map_err(fail)
+}
+
+async fn show(
+    terminal: &mut ratatui::DefaultTerminal,
+    state: &mut State,
+    tasks: &mut Tasks,
+    inbox: &mut mpsc::Receiver<Message>,
+) -> std::io::Result<()> {
+    let mut tick = tokio::time::interval(TICK);
+    while !state.leaving {
+        terminal.draw(|frame| view::view(state, frame))?;
+        let drawn = tokio::time::Instant::now();
+        let mut burst = Vec::new();
+        tokio::select! {
+            n = inbox.recv_many(&mut burst, BURST) => if n == 0 { return Ok(()) },
+            _ = tick.tick() => burst.push(Message::Tick(gossip_server::now())),
+        }
+        // A key is answered at once; a stream of changes waits for the next picture.
+        if !burst.iter().any(|m| matches!(m, Message::Key(_) | Message::Resized)) {
+            tokio::time::sleep_until(drawn + FRAME).await;
+            while let Ok(more) = inbox.try_recv() {
+                burst.push(more);
+                if burst.len() >= BURST {
+                    break;
+                }
+            }
+        }
+        for message in burst {
+            update::update(state, message).into_iter().for_each(|e| tasks.carry_out(e));
+        }
+    }
     Ok(())
+}
+
+/// Reads keys on a thread of its own, until the flag that it returns is set.
+fn read_keys(messages: mpsc::Sender<Message>) -> Arc<AtomicBool> {
+    use crossterm::event::{self, Event, KeyEventKind};
+    let stop = Arc::new(AtomicBool::new(false));
+    let stopped = stop.clone();
+    std::thread::spawn(move || {
+        while !stopped.load(Ordering::Relaxed) {
+            let message = match event::poll(Duration::from_millis(100)).and_then(|ready| ready.then(event::read).transpose()) {
+                Ok(Some(Event::Key(key))) if key.kind != KeyEventKind::Release => Message::Key(key),
+                Ok(Some(Event::Resize(..))) => Message::Resized,
+                Ok(_) => continue,
+                Err(_) => return,
+            };
+            if messages.blocking_send(message).is_err() {
+                return;
+            }
+        }
+    });
+    stop
 }

@@ -1,0 +1,121 @@
+//! What can happen to the workbench, and what it asks to be done.
+
+use std::sync::Arc;
+
+use crossterm::event::KeyEvent;
+use gossip_core::explain::Step;
+use gossip_server::config::Persona;
+use serde_json::{Map, Value as Json};
+
+use super::state::{At, Micros, WatcherId};
+
+/// Something that happened.
+#[derive(Clone, Debug)]
+pub enum Message {
+    /// A key was pressed.
+    Key(KeyEvent),
+    /// The window changed its size.
+    Resized,
+    /// Some time has passed.
+    Tick(Micros),
+    /// An operator's connection was made, or lost with a reason.
+    Place(usize, Micros, Result<(), String>),
+    /// A row of `gossip.instances`.
+    Instance(usize, Map<String, Json>),
+    /// A row of `gossip.changes`.
+    Change(usize, Map<String, Json>),
+    /// A row of `gossip.verdicts`.
+    Verdict(Map<String, Json>),
+    /// A watcher's subscription has its first rows.
+    Listening(WatcherId, Micros, usize),
+    /// A watcher's connection was lost.
+    WatcherLost(WatcherId, Micros, String),
+    /// A watcher's query was refused.
+    Refused(WatcherId, String),
+    /// A delta arrived at a watcher.
+    Delta {
+        /// The watcher.
+        watcher: WatcherId,
+        /// When.
+        at: Micros,
+        /// Its cursor.
+        cursor: String,
+        /// The frame.
+        frame: Arc<str>,
+        /// Rows of the result after it.
+        rows: usize,
+    },
+    /// A watcher's result was replaced.
+    Snapshot(WatcherId, String, usize),
+    /// A watcher was told how far its instance is.
+    Current(WatcherId, String),
+    /// An explanation came.
+    Explained(u64, WatcherId, Result<Vec<Step>, String>),
+    /// A change made here was carried out.
+    Made(u64, Made),
+    /// Which instances run.
+    Running(Vec<bool>),
+    /// Something to say.
+    Notice(String),
+}
+
+/// What came of a change made here.
+#[derive(Clone, Debug)]
+pub enum Made {
+    /// Committed, and in the change log up to here.
+    Logged(u64),
+    /// Committed, but nothing of it is in the change log: the tables that it changed, and how many rows.
+    Unheard(Vec<String>, u64),
+    /// Nothing was changed.
+    Nothing,
+    /// Rolled back, and why.
+    Failed(String),
+}
+
+/// Something to be done outside.
+#[derive(Clone, Debug)]
+pub enum Effect {
+    /// Let a watcher listen.
+    Listen {
+        /// Its number.
+        watcher: WatcherId,
+        /// Who it is.
+        persona: String,
+        /// The persona's roles and claims.
+        identity: Persona,
+        /// The live query.
+        query: String,
+        /// Where.
+        place: usize,
+    },
+    /// End a watcher.
+    Hush(WatcherId),
+    /// Ask why.
+    Explain {
+        /// The line.
+        line: u64,
+        /// The watcher.
+        watcher: WatcherId,
+        /// The transaction.
+        at: At,
+        /// The watcher's place.
+        place: usize,
+    },
+    /// Run SQL on the database.
+    Make(u64, String),
+    /// Keep a persona in the configuration.
+    KeepPersona(String, Persona),
+    /// Do something to an instance.
+    Instance(usize, InstanceAction),
+}
+
+/// What can be done to an instance in this process.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum InstanceAction {
+    /// End it as a crash would, or start it again.
+    EndOrStart,
+    /// Lose the next relay message on its way in.
+    LoseNext,
+    /// Cut it off from the relay, or mend that.
+    CutOrMend,
+}

@@ -1,0 +1,483 @@
+//! Everything that the workbench knows and shows. Changed only by [`update`](super::update), drawn by
+//! [`view`](super::view).
+
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::Arc;
+
+use gossip_core::explain::{Step, Tally};
+use gossip_server::config::Persona;
+use hdrhistogram::Histogram;
+use serde_json::{Map, Value as Json};
+
+use super::Access;
+use super::input::Input;
+use super::marks::Mark;
+use super::theme::Theme;
+
+/// Microseconds since 1970.
+pub type Micros = i64;
+
+/// Lines that are kept; the oldest go first.
+pub const MAX_LINES: usize = 4_000;
+
+/// A position as it is told, `source:number`, in order.
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct At {
+    /// The source.
+    pub source: String,
+    /// The number.
+    pub number: u64,
+}
+
+impl At {
+    /// Reads `source:number`.
+    pub fn parse(text: &str) -> Option<At> {
+        let (source, number) = text.rsplit_once(':')?;
+        Some(At { source: source.into(), number: number.split('.').next()?.parse().ok()? })
+    }
+}
+
+impl std::fmt::Display for At {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}:{}", self.source, self.number)
+    }
+}
+
+/// How a connection stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Link {
+    /// Not made yet.
+    Connecting,
+    /// Made, since then.
+    Up(Micros),
+    /// Lost, since then, and why. Tried again by itself.
+    Down(Micros, String),
+}
+
+/// An instance as the workbench sees it.
+#[derive(Clone, Debug)]
+pub struct PlaceState {
+    /// Its name.
+    pub name: String,
+    /// Where it listens.
+    pub url: String,
+    /// The operator's connection.
+    pub link: Link,
+    /// Its row of `gossip.instances`.
+    pub info: Map<String, Json>,
+}
+
+/// A number that a watcher keeps for its life.
+pub type WatcherId = u32;
+
+/// A watcher.
+#[derive(Clone, Debug)]
+pub struct WatcherState {
+    /// Its number.
+    pub id: WatcherId,
+    /// The persona's name.
+    pub persona: String,
+    /// The persona's first role, or `anyone`.
+    pub role: String,
+    /// Its live query.
+    pub query: String,
+    /// The place that it connects to.
+    pub place: usize,
+    /// Its connection.
+    pub link: Link,
+    /// Why its query was refused.
+    pub refused: Option<String>,
+    /// How far its instance said to be, on its own connection.
+    pub current: Option<At>,
+    /// Before this position nothing can be said of it: it was not listening.
+    pub listens_after: Option<At>,
+    /// Rows of its result.
+    pub rows: usize,
+    /// Deltas since the start.
+    pub heard: u64,
+    /// Snapshots that replaced its result: after which position, and why.
+    pub snapshots: Vec<(Option<At>, String)>,
+    /// The stretches in which it was not connected, by time.
+    pub absent: Vec<(Micros, Option<Micros>)>,
+}
+
+/// One row of a transaction, as operators see it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct RowShown {
+    /// The table.
+    pub table: String,
+    /// The key, as text.
+    pub key: String,
+    /// Before, unless it was inserted.
+    pub old: Option<Map<String, Json>>,
+    /// After, unless it was deleted.
+    pub new: Option<Map<String, Json>>,
+}
+
+/// What is known of a line for one watcher.
+#[derive(Clone, Debug, Default)]
+pub struct Cell {
+    /// The engine's verdict.
+    pub verdict: String,
+    /// What it did to the result.
+    pub tally: Tally,
+    /// When the engine decided.
+    pub matched_at: Option<Micros>,
+    /// When its instance had written it.
+    pub written_at: Option<Micros>,
+    /// When it arrived at the watcher's socket.
+    pub arrived_at: Option<Micros>,
+    /// The frame as it arrived.
+    pub frame: Option<Arc<str>>,
+}
+
+/// How a change made here stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Stage {
+    /// The database is at it.
+    Running,
+    /// Committed; the change log ends here after it.
+    Committed(At),
+    /// It cannot be heard, and why.
+    NeverComes(String),
+}
+
+/// One line of Earshot.
+#[derive(Clone, Debug)]
+pub struct Line {
+    /// Its number, the same while it is kept.
+    pub id: u64,
+    /// The transaction's place; `None` while it is only made here.
+    pub at: Option<At>,
+    /// The position before it.
+    pub after: Option<At>,
+    /// Commit time, earliest and latest.
+    pub committed: (Micros, Micros),
+    /// When it was read.
+    pub read_at: Micros,
+    /// The instance that read it.
+    pub reader: String,
+    /// When each place received it.
+    pub received: BTreeMap<usize, Micros>,
+    /// Its rows, the first of many.
+    pub rows: Vec<RowShown>,
+    /// All its rows, in number.
+    pub row_count: u64,
+    /// What became of it, by watcher.
+    pub cells: HashMap<WatcherId, Cell>,
+    /// Set for a change made here: the SQL and how it stands.
+    pub made: Option<(String, Stage)>,
+    /// Whether its rows are shown.
+    pub unfolded: bool,
+}
+
+/// An explanation that is open.
+#[derive(Clone, Debug)]
+pub struct Why {
+    /// The line.
+    pub line: u64,
+    /// The watcher.
+    pub watcher: WatcherId,
+    /// The steps; `None` until they have come.
+    pub steps: Option<Result<Vec<Step>, String>>,
+}
+
+/// A form that is being filled in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Form {
+    /// What it is for.
+    pub kind: FormKind,
+    /// Its fields: label, text; a field with choices is changed by ← and →.
+    pub fields: Vec<Field>,
+    /// The field that has the focus.
+    pub focus: usize,
+    /// What is wrong with what was entered.
+    pub problem: Option<String>,
+}
+
+/// What a form is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FormKind {
+    /// Make a change.
+    Change,
+    /// Add a watcher.
+    Watcher,
+    /// Add or edit a persona.
+    Persona,
+    /// Set the filter.
+    Filter,
+}
+
+/// A field of a form.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Field {
+    /// What it is.
+    pub label: &'static str,
+    /// What was typed or chosen.
+    pub input: Input,
+    /// What can be chosen; empty if it is typed.
+    pub choices: Vec<String>,
+}
+
+/// What lies over the view.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Overlay {
+    /// Nothing.
+    None,
+    /// Keys and marks.
+    Help,
+    /// A form.
+    Form(Form),
+    /// The instances, with the chosen one.
+    Instances(usize),
+    /// A line's journey.
+    Journey {
+        /// The line.
+        line: u64,
+        /// Whether the raw frame is shown.
+        frame: bool,
+    },
+}
+
+/// Rates over the last seconds.
+#[derive(Clone, Debug, Default)]
+pub struct Rates {
+    /// Times of changes seen, newest last.
+    pub changes: VecDeque<Micros>,
+    /// Times of deltas that arrived, with how long each took.
+    pub arrivals: VecDeque<(Micros, u64)>,
+}
+
+/// The stretch that rates are over.
+pub const RATE_SPAN: Micros = 5_000_000;
+
+/// Entries kept for rates.
+const MAX_RATED: usize = 200_000;
+
+impl Rates {
+    /// Notes a change.
+    pub fn changed(&mut self, at: Micros, rows: u64) {
+        (0..rows.min(1_000)).for_each(|_| self.changes.push_back(at));
+        while self.changes.len() > MAX_RATED {
+            self.changes.pop_front();
+        }
+    }
+
+    /// Notes an arrival.
+    pub fn arrived(&mut self, at: Micros, took: u64) {
+        self.arrivals.push_back((at, took));
+        if self.arrivals.len() > MAX_RATED {
+            self.arrivals.pop_front();
+        }
+    }
+
+    /// Changes per second, arrivals per second and the 99th percentile of their delay in microseconds.
+    pub fn now(&mut self, now: Micros) -> (f64, f64, Option<u64>) {
+        while self.changes.front().is_some_and(|t| *t < now - RATE_SPAN) {
+            self.changes.pop_front();
+        }
+        while self.arrivals.front().is_some_and(|t| t.0 < now - RATE_SPAN) {
+            self.arrivals.pop_front();
+        }
+        let seconds = RATE_SPAN as f64 / 1e6;
+        let p99 = Histogram::<u64>::new(2).ok().filter(|_| !self.arrivals.is_empty()).map(|mut h| {
+            self.arrivals.iter().for_each(|(_, took)| h.saturating_record(*took));
+            h.value_at_quantile(0.99)
+        });
+        (self.changes.len() as f64 / seconds, self.arrivals.len() as f64 / seconds, p99)
+    }
+}
+
+/// The whole state.
+pub struct State {
+    /// What is looked at.
+    pub title: String,
+    /// The instances.
+    pub places: Vec<PlaceState>,
+    /// The watchers, in the order of their columns.
+    pub watchers: Vec<WatcherState>,
+    /// The personas.
+    pub personas: BTreeMap<String, Persona>,
+    /// The lines, newest first.
+    pub lines: VecDeque<Line>,
+    /// Where a line of a position stands among all that were ever made: position → id.
+    pub by_position: HashMap<At, u64>,
+    /// A delta's cursor → its line's position, and frames that came before their verdict.
+    pub by_cursor: HashMap<(WatcherId, String), At>,
+    /// Deltas that arrived before their verdict, by cursor.
+    pub early: HashMap<(WatcherId, String), (Micros, Arc<str>)>,
+    /// Verdicts that came before their line.
+    pub orphans: HashMap<At, Vec<Map<String, Json>>>,
+    /// The line at the top while the flow is held.
+    pub held: Option<u64>,
+    /// The chosen line; the newest if `None`.
+    pub chosen: Option<u64>,
+    /// The chosen watcher's column.
+    pub column: usize,
+    /// Only lines with this text are shown.
+    pub filter: String,
+    /// What lies over the view.
+    pub overlay: Overlay,
+    /// The explanation that is open.
+    pub why: Option<Why>,
+    /// The last notice, and when it came.
+    pub notice: Option<(Micros, String)>,
+    /// Rates for the head line.
+    pub rates: Rates,
+    /// What the head line shows of the rates.
+    pub shown_rates: (f64, f64, Option<u64>),
+    /// The time of the last tick.
+    pub now: Micros,
+    /// Lines that fit on the screen, as drawn last.
+    pub page: usize,
+    /// Colours.
+    pub theme: Theme,
+    /// Whether tokens can be minted here.
+    pub can_mint: bool,
+    /// Whether the database can be written from here.
+    pub has_database: bool,
+    /// Whether the instances run in this process.
+    pub has_cluster: bool,
+    /// Which of them run.
+    pub running: Vec<bool>,
+    /// Whether the user wants to leave.
+    pub leaving: bool,
+    next_line: u64,
+    next_watcher: WatcherId,
+}
+
+impl State {
+    /// As it is before anything has come.
+    pub fn new(access: &Access, theme: Theme, now: Micros) -> State {
+        let place = |p: &super::Place| PlaceState {
+            name: if p.name.is_empty() { p.url.clone() } else { p.name.clone() },
+            url: p.url.clone(),
+            link: Link::Connecting,
+            info: Map::new(),
+        };
+        State {
+            title: access.title.clone(),
+            places: access.places.iter().map(place).collect(),
+            watchers: Vec::new(),
+            personas: access.personas.clone(),
+            lines: VecDeque::new(),
+            by_position: HashMap::new(),
+            by_cursor: HashMap::new(),
+            early: HashMap::new(),
+            orphans: HashMap::new(),
+            held: None,
+            chosen: None,
+            column: 0,
+            filter: String::new(),
+            overlay: Overlay::None,
+            why: None,
+            notice: None,
+            rates: Rates::default(),
+            shown_rates: (0.0, 0.0, None),
+            now,
+            page: 20,
+            theme,
+            can_mint: access.tokens.is_some(),
+            has_database: access.database.is_some(),
+            has_cluster: access.cluster.is_some(),
+            running: vec![true; access.places.len()],
+            leaving: false,
+            next_line: 1,
+            next_watcher: 1,
+        }
+    }
+
+    /// A number for a new line.
+    pub fn line_id(&mut self) -> u64 {
+        self.next_line += 1;
+        self.next_line - 1
+    }
+
+    /// A number for a new watcher.
+    pub fn watcher_id(&mut self) -> WatcherId {
+        self.next_watcher += 1;
+        self.next_watcher - 1
+    }
+
+    /// The line of a number. Numbers fall from front to back, but for lines that came out of order.
+    pub fn line(&self, id: u64) -> Option<&Line> {
+        self.lines.iter().find(|l| l.id == id)
+    }
+
+    /// The same, to be changed.
+    pub fn line_mut(&mut self, id: u64) -> Option<&mut Line> {
+        self.lines.iter_mut().find(|l| l.id == id)
+    }
+
+    /// A watcher.
+    pub fn watcher(&self, id: WatcherId) -> Option<&WatcherState> {
+        self.watchers.iter().find(|w| w.id == id)
+    }
+
+    /// The same, to be changed.
+    pub fn watcher_mut(&mut self, id: WatcherId) -> Option<&mut WatcherState> {
+        self.watchers.iter_mut().find(|w| w.id == id)
+    }
+
+    /// The lines that the filter lets through, newest first.
+    pub fn visible(&self) -> impl Iterator<Item = &Line> {
+        let wanted = self.filter.to_lowercase();
+        self.lines.iter().filter(move |l| wanted.is_empty() || self.matches(l, &wanted))
+    }
+
+    fn matches(&self, line: &Line, wanted: &str) -> bool {
+        let text = super::view::words::whole(line).to_lowercase();
+        let marks = || self.watchers.iter().any(|w| self.mark(line, w).word().contains(wanted));
+        wanted.split_whitespace().all(|word| text.contains(word)) || marks()
+    }
+
+    /// The chosen line.
+    pub fn chosen_line(&self) -> Option<&Line> {
+        let newest = || self.visible().next();
+        match self.chosen {
+            Some(id) => self.line(id).or_else(newest),
+            None => newest(),
+        }
+    }
+
+    /// Lines that are newer than the top one while the flow is held.
+    pub fn newer(&self) -> usize {
+        self.held.map_or(0, |top| self.visible().take_while(|l| l.id != top).count())
+    }
+
+    /// What became of a line for a watcher, from all that is known.
+    pub fn mark(&self, line: &Line, w: &WatcherState) -> Mark {
+        if let Some((_, stage)) = &line.made {
+            if line.at.is_none() {
+                return if matches!(stage, Stage::NeverComes(_)) { Mark::Unknown } else { Mark::OnItsWay };
+            }
+        }
+        let Some(at) = &line.at else { return Mark::Unknown };
+        let Some(cell) = line.cells.get(&w.id) else {
+            let away = |(from, to): &(Micros, Option<Micros>)| {
+                line.committed.1 >= *from && to.is_none_or(|to| line.committed.1 <= to)
+            };
+            return match () {
+                () if w.absent.iter().any(away) => Mark::NotConnected,
+                () if w.listens_after.as_ref().is_none_or(|after| at <= after) => Mark::Unknown,
+                () if self.now - line.read_at < 2_000_000 => Mark::OnItsWay,
+                () => Mark::Unknown,
+            };
+        };
+        let snapshot_since = || w.snapshots.iter().any(|(after, _)| after.as_ref().is_none_or(|a| a >= at));
+        match cell.verdict.as_str() {
+            "matched" if cell.arrived_at.is_some() => Mark::heard(cell.tally),
+            "matched" if snapshot_since() => Mark::CaughtUp,
+            "matched" if !matches!(w.link, Link::Up(_)) => Mark::NotConnected,
+            "matched" if w.current.as_ref().is_some_and(|c| c.source == at.source && c >= at) => Mark::Missed,
+            "matched" => Mark::OnItsWay,
+            "withheld" => Mark::Withheld,
+            "outside" => Mark::Outside,
+            "unchanged" => Mark::Unchanged,
+            "folded" if snapshot_since() => Mark::CaughtUp,
+            "folded" => Mark::Folded,
+            "elsewhere" => Mark::Elsewhere,
+            _ => Mark::Unknown,
+        }
+    }
+}

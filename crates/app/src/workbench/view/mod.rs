@@ -1,0 +1,153 @@
+//! Drawing. Reads the state and nothing else; never does I/O.
+
+pub mod earshot;
+pub mod journey;
+pub mod popup;
+pub mod words;
+
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::Paragraph;
+use serde_json::Value as Json;
+use unicode_width::UnicodeWidthStr;
+
+use super::actions::{ACTIONS, Action, is_possible};
+use super::state::{Link, Overlay, State};
+use words::{fit, span};
+
+/// Below this size nothing useful can be shown.
+const SMALLEST: (u16, u16) = (80, 24);
+
+/// Draws the whole screen.
+pub fn view(s: &mut State, frame: &mut Frame<'_>) {
+    let area = frame.area();
+    if area.width < SMALLEST.0 || area.height < SMALLEST.1 {
+        let text = format!(
+            "This window has {} columns and {} rows.\nGossip needs {} and {}: make it larger, or press q to leave.",
+            area.width, area.height, SMALLEST.0, SMALLEST.1
+        );
+        return frame.render_widget(Paragraph::new(text), area);
+    }
+    let rail = if area.width >= 120 { 14 } else { 4 };
+    head(s, frame, Rect { height: 2, ..area });
+    draw_rail(s, frame, Rect { x: 0, y: 3, width: rail, height: area.height - 5 });
+    foot(s, frame, Rect { y: area.height - 1, height: 1, ..area });
+    rule(s, frame, Rect { y: area.height - 2, height: 1, ..area });
+    let body = Rect { x: rail + 1, y: 3, width: area.width - rail - 2, height: area.height - 5 };
+    match s.overlay.clone() {
+        Overlay::Journey { line, frame: raw } => journey::draw(s, frame, body, line, raw),
+        _ => earshot::draw(s, frame, body),
+    }
+    match s.overlay.clone() {
+        Overlay::Help => popup::help(s, frame, area),
+        Overlay::Form(form) => popup::form(s, frame, area, &form),
+        Overlay::Instances(chosen) => popup::instances(s, frame, area, chosen),
+        Overlay::None | Overlay::Journey { .. } => {}
+    }
+}
+
+/// A thin rule across.
+pub fn rule(s: &State, frame: &mut Frame<'_>, area: Rect) {
+    let line = "─".repeat(area.width as usize);
+    frame.render_widget(Paragraph::new(line).style(s.theme.dim()), area);
+}
+
+/// Writes a line into a row of an area, if it is inside.
+pub fn put(frame: &mut Frame<'_>, area: Rect, row: u16, line: Line<'_>) {
+    if row < area.height {
+        frame.render_widget(Paragraph::new(line), Rect { y: area.y + row, height: 1, ..area });
+    }
+}
+
+fn right(frame: &mut Frame<'_>, area: Rect, row: u16, line: Line<'_>) {
+    frame.render_widget(Paragraph::new(line).right_aligned(), Rect { y: area.y + row, height: 1, width: area.width - 1, ..area });
+}
+
+fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
+    let t = s.theme;
+    let (view, question) = match s.overlay {
+        Overlay::Journey { .. } => ("Journey", "from commit to every watcher"),
+        _ => ("Earshot", "who heard what, and why not"),
+    };
+    let left = vec![
+        Span::styled(" GOSSIP", t.accent()),
+        Span::raw("   "),
+        Span::styled(view, t.strong()),
+        Span::styled(format!("   {question}"), t.dim()),
+    ];
+    let used: usize = left.iter().map(|x| x.content.width()).sum();
+    put(frame, area, 0, Line::from(left));
+
+    let up = s.places.iter().filter(|p| matches!(p.link, Link::Up(_))).count();
+    let reads = |p: &&super::state::PlaceState| {
+        matches!(p.link, Link::Up(_)) && p.info.get("reads").and_then(Json::as_bool) == Some(true)
+    };
+    let reader = s.places.iter().find(reads).map_or("none".into(), |p| p.name.clone());
+    let instances = match (up, s.places.len()) {
+        (u, 1) if u == 1 => "1 instance".into(),
+        (u, n) if u == n => format!("{n} instances"),
+        (u, n) => format!("{u} of {n} instances"),
+    };
+    let title = if s.title.is_empty() { String::new() } else { format!("{} · ", s.title) };
+    let whole = fit(&format!("{title}{instances} · reader {reader}"), (area.width as usize).saturating_sub(used + 3));
+    right(frame, area, 0, Line::styled(whole, if up < s.places.len() { t.withheld() } else { t.strong() }));
+
+    let (changes, heard, p99) = s.shown_rates;
+    let p99 = p99.map_or(String::new(), |p| format!("   p99 {}", span(p as i64)));
+    right(frame, area, 1, Line::styled(format!("{changes:.1} changes/s   {heard:.1} heard/s{p99}"), t.dim()));
+
+    let down = s.places.iter().find_map(|p| match &p.link {
+        Link::Down(since, why) => Some(format!(" {} out of touch for {}: {why}", p.name, span(s.now - since))),
+        _ => None,
+    });
+    let width = (area.width as usize).saturating_sub(44);
+    let notice = s.notice.as_ref().map(|(_, n)| format!(" {n}")).or(down);
+    if let Some(text) = notice {
+        put(frame, Rect { width: width as u16, ..area }, 1, Line::styled(fit(&text, width), t.withheld()));
+    }
+}
+
+fn draw_rail(s: &State, frame: &mut Frame<'_>, area: Rect) {
+    let name = if area.width > 6 { " 1  Earshot" } else { " 1" };
+    put(frame, area, 0, Line::styled(name, s.theme.accent()));
+    let edge = Rect { x: area.x + area.width - 1, width: 1, ..area };
+    for row in 0..area.height {
+        put(frame, edge, row, Line::styled("┊", s.theme.dim()));
+    }
+}
+
+fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
+    let t = s.theme;
+    let mut spans = vec![Span::raw(" ")];
+    let in_popup = matches!(s.overlay, Overlay::Form(_) | Overlay::Instances(_) | Overlay::Help);
+    let keys: Vec<(&str, &str)> = match &s.overlay {
+        Overlay::Help => vec![("any key", "back")],
+        Overlay::Form(_) => vec![("enter", "do it"), ("tab", "next field"), ("esc", "leave it")],
+        Overlay::Instances(_) => {
+            vec![("e", "end or start"), ("l", "lose next change"), ("c", "cut off or mend"), ("esc", "back")]
+        }
+        _ => {
+            let possible = |e: &&super::actions::Entry| !e.short.is_empty() && is_possible(e.action, s);
+            let name = |e: &super::actions::Entry| match e.action {
+                Action::Hold if s.held.is_some() => (e.shown, "let go"),
+                _ => (e.shown, e.short),
+            };
+            ACTIONS.iter().filter(possible).map(name).collect()
+        }
+    };
+    let mut used = 1;
+    for (key, name) in &keys {
+        let width = key.width() + name.width() + 4;
+        // Help and quit come last and must be seen.
+        let last = matches!(*name, "help" | "quit");
+        let room = (area.width as usize).saturating_sub(if last || in_popup { 0 } else { 18 });
+        if used + width > room {
+            continue;
+        }
+        used += width;
+        spans.push(Span::styled(key.to_string(), t.accent()));
+        spans.push(Span::raw(format!(" {name}   ")));
+    }
+    put(frame, area, 0, Line::from(spans));
+}

@@ -1,0 +1,106 @@
+//! What lies over the view: help, forms, the instances.
+
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::text::{Line as Text, Span};
+use ratatui::widgets::Clear;
+use serde_json::Value as Json;
+use unicode_width::UnicodeWidthStr;
+
+use super::put;
+use super::words::{fit, span};
+use crate::workbench::actions::ACTIONS;
+use crate::workbench::marks::Mark;
+use crate::workbench::state::{Form, FormKind, Link, State};
+
+/// Clears a place in the middle and gives its inside, below a heading.
+fn sheet(s: &State, frame: &mut Frame<'_>, area: Rect, size: (u16, u16), title: &str) -> Rect {
+    let (width, height) = (size.0.min(area.width - 4), size.1.min(area.height - 4));
+    let place = Rect { x: (area.width - width) / 2, y: (area.height - height) / 2, width, height };
+    frame.render_widget(Clear, place);
+    let edge = "━".repeat(width as usize);
+    put(frame, place, 0, Text::styled(edge.clone(), s.theme.accent()));
+    put(frame, place, height - 1, Text::styled(edge, s.theme.accent()));
+    let inside = Rect { x: place.x + 2, y: place.y + 1, width: width - 4, height: height - 2 };
+    put(frame, inside, 0, Text::styled(title.to_string(), s.theme.strong()));
+    Rect { y: inside.y + 2, height: inside.height.saturating_sub(2), ..inside }
+}
+
+/// All keys and marks.
+pub fn help(s: &State, frame: &mut Frame<'_>, area: Rect) {
+    let rows = ACTIONS.len().max(Mark::ALL.len()) as u16;
+    let inside = sheet(s, frame, area, (116, rows + 5), "Keys and marks");
+    for (i, e) in ACTIONS.iter().enumerate() {
+        let line = Text::from(vec![
+            Span::styled(format!("{:<10}", e.shown), s.theme.accent()),
+            Span::raw(fit(e.help, inside.width.saturating_sub(42) as usize)),
+        ]);
+        put(frame, inside, i as u16, line);
+    }
+    let right = Rect { x: inside.x + inside.width.saturating_sub(30), width: 30.min(inside.width), ..inside };
+    for (i, mark) in Mark::ALL.iter().enumerate() {
+        let line = Text::from(vec![Span::styled(mark.shape(), mark.style(s.theme)), Span::raw(format!("  {}", mark.word()))]);
+        put(frame, right, i as u16, line);
+    }
+}
+
+/// A form that is being filled in.
+pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
+    let (title, note) = match form.kind {
+        FormKind::Change => ("Make a change", "It runs on the database itself, in one transaction, as any other program's would."),
+        FormKind::Watcher => ("New watcher", "A real client: this persona, this live query, connected to this instance."),
+        FormKind::Persona => ("Persona", "Roles with commas between them, none for a client without a token; claims as JSON."),
+        FormKind::Filter => ("Filter", "Words of the line, or of a mark: missed, withheld, outside. Empty shows all."),
+    };
+    let inside = sheet(s, frame, area, (110, form.fields.len() as u16 * 2 + 8), title);
+    for (i, field) in form.fields.iter().enumerate() {
+        let focus = i == form.focus;
+        let row = i as u16 * 2;
+        let label = format!("{:<16}", field.label);
+        let style = if focus { s.theme.accent() } else { s.theme.dim() };
+        let room = inside.width.saturating_sub(18) as usize;
+        // The end of a long text is where one types.
+        let before = field.input.before().width();
+        let hidden = before.saturating_sub(room.saturating_sub(1));
+        let text: String = field.input.text().chars().skip(hidden).collect();
+        let shown = if field.choices.is_empty() { fit(&text, room) } else { format!("‹ {} ›", field.input.text()) };
+        put(frame, inside, row, Text::from(vec![Span::styled(label, style), Span::raw(shown)]));
+        if focus && field.choices.is_empty() {
+            frame.set_cursor_position((inside.x + 16 + (before - hidden) as u16, inside.y + row));
+        }
+    }
+    let below = form.fields.len() as u16 * 2;
+    put(frame, inside, below, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
+    if let Some(problem) = &form.problem {
+        put(frame, inside, below + 1, Text::styled(fit(problem, inside.width as usize), s.theme.withheld()));
+    }
+}
+
+/// The instances, and what can be done to them.
+pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
+    let inside = sheet(s, frame, area, (110, s.places.len() as u16 * 2 + 7), "Instances of this process");
+    for (i, p) in s.places.iter().enumerate() {
+        let style = if i == chosen { s.theme.accent() } else { s.theme.strong() };
+        let running = s.running.get(i).copied().unwrap_or(false);
+        let text = |name: &str| p.info.get(name).map(crate::workbench::update::plain).unwrap_or_default();
+        let state = match (&p.link, running) {
+            (_, false) => "ended".to_string(),
+            (Link::Up(_), _) => {
+                let behind = p.info.get("behind_ms").and_then(Json::as_i64).unwrap_or(0);
+                let current = if behind > 0 { format!("behind by {}", span(behind * 1_000)) } else { "current".into() };
+                format!("{}, at {}, {current}, {} clients", text("state"), text("position"), text("clients"))
+            }
+            (Link::Connecting, _) => "connecting".into(),
+            (Link::Down(since, why), _) => format!("out of touch for {}: {why}", span(s.now - since)),
+        };
+        let mark = if i == chosen { "▸ " } else { "  " };
+        let line = Text::from(vec![
+            Span::styled(format!("{mark}{:<10}", p.name), style),
+            Span::styled(format!("{:<18}", p.url), s.theme.dim()),
+            Span::raw(fit(&state, inside.width.saturating_sub(32) as usize)),
+        ]);
+        put(frame, inside, i as u16 * 2, line);
+    }
+    let note = "e ends or starts it · l loses the next change on its way to it · c cuts it off the relay, or mends that";
+    put(frame, inside, s.places.len() as u16 * 2, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
+}

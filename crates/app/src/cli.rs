@@ -10,7 +10,12 @@ use crate::{commands, demo};
 
 /// Streams database row changes and broker events to clients as live queries.
 #[derive(Debug, Parser)]
-#[command(name = "gossip", version, about, after_help = "Exit codes: 0 done, 1 a check failed, 2 wrong usage or configuration, 3 could not connect.")]
+#[command(
+    name = "gossip",
+    version,
+    about,
+    after_help = "Exit codes: 0 done, 1 a check failed, 2 wrong usage or configuration, 3 could not connect."
+)]
 pub struct Cli {
     /// What to do.
     #[command(subcommand)]

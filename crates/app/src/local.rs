@@ -56,7 +56,9 @@ impl Cluster {
         for (i, name) in names.iter().enumerate() {
             let port = match config.listen.port() {
                 0 => 0,
-                port => port.checked_add(i as u16).ok_or_else(|| Failure::usage("instance.listen: the ports run out"))?,
+                port => {
+                    port.checked_add(i as u16).ok_or_else(|| Failure::usage("instance.listen: the ports run out"))?
+                }
             };
             let faulty = Faulty::new(hub.clone());
             cluster.faults.push(faulty.faults().clone());

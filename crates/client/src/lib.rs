@@ -75,7 +75,11 @@ pub fn socket_url(url: &str) -> Result<String, ClientError> {
         Some(_) => return fail("expected ws://host:port"),
     };
     let host = rest.split('/').next().unwrap_or("");
-    if host.is_empty() || host.contains('@') { fail("expected ws://host:port") } else { Ok(format!("ws://{host}/v1/socket")) }
+    if host.is_empty() || host.contains('@') {
+        fail("expected ws://host:port")
+    } else {
+        Ok(format!("ws://{host}/v1/socket"))
+    }
 }
 
 impl Session {
@@ -132,7 +136,8 @@ impl Session {
             match self.socket.next().await {
                 Some(Ok(Message::Text(text))) => return Ok((understand(&text)?, text.as_str().to_owned())),
                 Some(Ok(Message::Close(frame))) => {
-                    let text = frame.map_or("without a reason".into(), |f| format!("{} {}", u16::from(f.code), f.reason));
+                    let text =
+                        frame.map_or("without a reason".into(), |f| format!("{} {}", u16::from(f.code), f.reason));
                     return Err(ClientError::Ended(text));
                 }
                 Some(Ok(_)) => {}

@@ -449,8 +449,7 @@ impl Engine {
         on_table.index.insert(id, &effective);
         on_table.feeds.insert(id);
         self.by_effective.insert(effective.clone(), id);
-        self.feeds[id as usize] =
-            Some(Feed { effective, live: Arc::default(), joining: None, sent: None, deltas: 0 });
+        self.feeds[id as usize] = Some(Feed { effective, live: Arc::default(), joining: None, sent: None, deltas: 0 });
         id
     }
 
@@ -706,7 +705,8 @@ impl Engine {
 
     fn tick(&mut self) {
         let resting = |f: &Feed| f.joining.as_ref().is_some_and(|j| j.resting);
-        let again: Vec<FeedId> = (0..self.feeds.len() as FeedId).filter(|&i| self.feed(i).is_some_and(resting)).collect();
+        let again: Vec<FeedId> =
+            (0..self.feeds.len() as FeedId).filter(|&i| self.feed(i).is_some_and(resting)).collect();
         again.into_iter().for_each(|id| self.take_again(id));
     }
 
@@ -764,7 +764,8 @@ impl Engine {
         if before.is_none() || followed.progress.lost {
             followed.floor = interval.from;
         }
-        followed.progress = Progress { epoch: interval.epoch.max(followed.progress.epoch), at: Some(interval.to), lost: false };
+        followed.progress =
+            Progress { epoch: interval.epoch.max(followed.progress.epoch), at: Some(interval.to), lost: false };
         interval.resets.iter().for_each(|r| self.reset(r));
         let joining: Vec<FeedId> = self
             .tables
@@ -838,7 +839,12 @@ impl Engine {
     }
 
     /// Evaluates the feeds that a transaction may touch, and returns what matched, by feed.
-    fn evaluate(&mut self, source: &Arc<str>, t: &Arc<Transaction>, touched: &[(FeedId, u32)]) -> HashMap<FeedId, Tally> {
+    fn evaluate(
+        &mut self,
+        source: &Arc<str>,
+        t: &Arc<Transaction>,
+        touched: &[(FeedId, u32)],
+    ) -> HashMap<FeedId, Tally> {
         let observing = !self.observed.is_empty();
         let mut matched = HashMap::new();
         let epoch = self.progress(source).epoch;

@@ -143,9 +143,12 @@ pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Trans
     };
     let known = if matches!(row.old, Old::Known(_)) { "old values known" } else { "old values not known" };
     let more = if own.len() > 1 { format!("; {} rows in all", own.len()) } else { String::new() };
-    steps.push(Step::new("stream", Passed::Yes, format!("{}: {operation} is streamed, {known}{more}", table.name), vec![
-        row_name(table, row),
-    ]));
+    steps.push(Step::new(
+        "stream",
+        Passed::Yes,
+        format!("{}: {operation} is streamed, {known}{more}", table.name),
+        vec![row_name(table, row)],
+    ));
 
     let verdict = row_verdict(effective, row, would_change(effective, row));
     steps.push(rule_step(table, standing, row, verdict != Verdict::Withheld));
@@ -237,4 +240,3 @@ fn names(table: &Table, columns: impl Iterator<Item = usize>) -> String {
     }
     text
 }
-

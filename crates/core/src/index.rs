@@ -21,11 +21,14 @@ const MAX_ANCHORS: usize = 256;
 /// A column and a value that it must equal.
 type Anchor = (usize, Value);
 
+/// The feeds that need a value of a column, by its probe.
+type ByValue = HashMap<Value, Vec<FeedId>, RandomState>;
+
 /// The feeds on one table, by what their conditions need.
 #[derive(Debug, Default)]
 pub struct TableIndex {
-    /// Per column: value (its probe) → feeds.
-    by_value: Vec<(usize, HashMap<Value, Vec<FeedId>, RandomState>)>,
+    /// Per column that conditions need.
+    by_value: Vec<(usize, ByValue)>,
     /// Feeds that every change may touch.
     always: Vec<FeedId>,
 }

@@ -123,13 +123,7 @@ impl RuleSet {
     pub fn standing(&self, table: &Arc<Table>, claims: &Claims) -> Vec<Standing> {
         let own = claims.operator && table.name.is_system();
         let operators = own.then(|| Rule {
-            text: RuleText {
-                role: "operators".into(),
-                table: table.name.clone(),
-                rows: None,
-                columns: None,
-                line: 0,
-            },
+            text: RuleText { role: "operators".into(), table: table.name.clone(), rows: None, columns: None, line: 0 },
             condition: Expr::always(),
             columns: table.all_columns(),
         });
@@ -237,7 +231,8 @@ impl Effective {
         grants.retain(|g| !g.condition.is_const(false) && g.condition != Expr::Const(Value::Null));
         let all: Vec<ColumnSet> =
             grants.iter().filter(|g| g.condition.is_const(true)).map(|g| g.columns.clone()).collect();
-        grants.retain(|g| !all.iter().any(|a| a.covers(&g.columns) && (*a != g.columns || !g.condition.is_const(true))));
+        grants
+            .retain(|g| !all.iter().any(|a| a.covers(&g.columns) && (*a != g.columns || !g.condition.is_const(true))));
         grants.sort();
         let key: ColumnSet = query.table.key.iter().copied().collect();
         let open_key = grants.iter().all(|g| g.columns.covers(&key));
@@ -272,9 +267,7 @@ impl Effective {
 
     /// Whether the row is in the result; as [`Effective::see`], without the cost of building what is seen.
     pub fn sees(&self, row: &[Value]) -> bool {
-        self.admitted(row).is_some_and(|visible| {
-            self.condition.truth(&Masked { row, visible: &visible }) == Some(true)
-        })
+        self.admitted(row).is_some_and(|visible| self.condition.truth(&Masked { row, visible: &visible }) == Some(true))
     }
 
     /// The selected columns that are shown of a row, with their values.
@@ -296,7 +289,6 @@ impl Effective {
         self.table.key_of(row)
     }
 }
-
 
 /// What one client may name in a query.
 pub struct Permitted<'a> {

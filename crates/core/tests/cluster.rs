@@ -3,6 +3,7 @@
 //!
 //! What is held against it is written by hand below and shares nothing with the engine's evaluation. `GOSSIP_SEED=n`
 //! replays one seed, `GOSSIP_SEEDS=n` sets how many are tried.
+#![allow(clippy::unwrap_used)]
 
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
@@ -214,7 +215,7 @@ impl Cluster {
                 }
                 _ => {
                     let r = &mut self.rng;
-                    let note = r.random_bool(0.5).then(|| 7);
+                    let note = r.random_bool(0.5).then_some(7);
                     Some((r.random_range(0..3), r.random_range(0..3), r.random_range(0..10), note))
                 }
             };
@@ -255,12 +256,13 @@ impl Cluster {
             read_at: 0,
         };
         // A new reader may begin further back than the old one ended.
-        if self.faults && self.rng.random_bool(0.1) {
-            if let Some(last) = self.published.last().cloned() {
-                interval.from = last.from;
-                let again = last.transactions.iter().cloned();
-                interval.transactions = again.chain(std::mem::take(&mut interval.transactions)).collect();
-            }
+        if self.faults
+            && self.rng.random_bool(0.1)
+            && let Some(last) = self.published.last().cloned()
+        {
+            interval.from = last.from;
+            let again = last.transactions.iter().cloned();
+            interval.transactions = again.chain(std::mem::take(&mut interval.transactions)).collect();
         }
         let interval = Arc::new(interval);
         self.published.push(interval.clone());
@@ -377,7 +379,10 @@ impl Cluster {
                         Change::Remove { .. } => None,
                     };
                     assert_ne!(before, after, "a change that changes nothing: {change:?} at {}", delta.position);
-                    assert!(before.is_some() || matches!(change, Change::Add { .. }), "{change:?} of what was not there");
+                    assert!(
+                        before.is_some() || matches!(change, Change::Add { .. }),
+                        "{change:?} of what was not there"
+                    );
                     match after {
                         Some(row) => drop(c.shown.insert(id, row)),
                         None => drop(c.shown.remove(&id)),

@@ -94,18 +94,19 @@ impl Tokens {
         if token.len() > MAX_TOKEN {
             return Err(format!("the token has {} bytes, at most {MAX_TOKEN} are read", token.len()));
         }
-        let data = decode::<Map<String, Json>>(token, &self.decoding, &self.validation).map_err(|e| match e.kind() {
-            ErrorKind::ExpiredSignature => "the token has expired".to_string(),
-            ErrorKind::ImmatureSignature => "the token is not valid yet".into(),
-            ErrorKind::InvalidSignature => "the token's signature does not fit".into(),
-            ErrorKind::InvalidAudience => "the token is for another audience".into(),
-            ErrorKind::InvalidAlgorithm | ErrorKind::InvalidAlgorithmName => {
-                "the token's algorithm is not HS256".into()
-            }
-            ErrorKind::MissingRequiredClaim(name) => format!("the token has no claim {name}"),
-            // A header that names an unknown algorithm, `none` among them, does not parse.
-            _ => "the token is not a JSON Web Token signed with HS256".into(),
-        })?;
+        let data =
+            decode::<Map<String, Json>>(token, &self.decoding, &self.validation).map_err(|e| match e.kind() {
+                ErrorKind::ExpiredSignature => "the token has expired".to_string(),
+                ErrorKind::ImmatureSignature => "the token is not valid yet".into(),
+                ErrorKind::InvalidSignature => "the token's signature does not fit".into(),
+                ErrorKind::InvalidAudience => "the token is for another audience".into(),
+                ErrorKind::InvalidAlgorithm | ErrorKind::InvalidAlgorithmName => {
+                    "the token's algorithm is not HS256".into()
+                }
+                ErrorKind::MissingRequiredClaim(name) => format!("the token has no claim {name}"),
+                // A header that names an unknown algorithm, `none` among them, does not parse.
+                _ => "the token is not a JSON Web Token signed with HS256".into(),
+            })?;
         let facts = data.claims;
         let roles: Vec<String> = match at_path(&facts, &self.auth.roles) {
             Some(Json::String(role)) => vec![role.clone()],

@@ -170,12 +170,21 @@ impl Config {
         };
         let listen = listen.parse().unwrap_or_else(|_| {
             let offset = file.instance.listen.as_ref().map_or(0, |l| l.span().start);
-            fail(offset, format!("instance.listen: {listen:?} is not an address; expected host:port, like {DEFAULT_LISTEN}"));
+            fail(
+                offset,
+                format!("instance.listen: {listen:?} is not an address; expected host:port, like {DEFAULT_LISTEN}"),
+            );
             SocketAddr::from(([127, 0, 0, 1], 0))
         });
         if file.source.len() != 1 {
             let offset = file.source.values().nth(1).map_or(0, |s| s.span().start);
-            fail(offset, format!("{} sources are named; exactly one [source.NAME] with url and tables is supported", file.source.len()));
+            fail(
+                offset,
+                format!(
+                    "{} sources are named; exactly one [source.NAME] with url and tables is supported",
+                    file.source.len()
+                ),
+            );
         }
         let (source, section) = match file.source.into_iter().next() {
             Some((name, s)) => (name, s.into_inner()),
@@ -185,7 +194,10 @@ impl Config {
             fail(0, format!("the name {SYSTEM_SCHEMA} is taken by Gossip's own tables; give the source another"));
         }
         if let Some(relay) = file.relay.filter(|r| r.get_ref().url != "inproc:") {
-            fail(relay.span().start, format!("relay.url: {:?} is not supported yet; expected \"inproc:\"", scheme(&relay.get_ref().url)));
+            fail(
+                relay.span().start,
+                format!("relay.url: {:?} is not supported yet; expected \"inproc:\"", scheme(&relay.get_ref().url)),
+            );
         }
         let auth = file.auth.and_then(|section| {
             let (offset, a) = (section.span().start, section.into_inner());
@@ -201,7 +213,10 @@ impl Config {
             let (offset, r) = (section.span().start, section.into_inner());
             for may in &r.may {
                 if may.get_ref() != "read" {
-                    fail(may.span().start, format!("rule.may: {:?} is not supported yet; expected \"read\"", may.get_ref()));
+                    fail(
+                        may.span().start,
+                        format!("rule.may: {:?} is not supported yet; expected \"read\"", may.get_ref()),
+                    );
                 }
             }
             let table = match r.table.split_once('.') {

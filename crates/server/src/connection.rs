@@ -68,11 +68,11 @@ pub async fn serve(mut socket: WebSocket, served: Served, token: Option<String>)
         return;
     }
     let mut flow: Flow = Ok(());
-    if let Some(token) = token {
-        if let Err(e) = c.authenticate(&token).await {
-            let _ = socket.send(Message::Text(wire::refuse(&Json::Null, &e).into())).await;
-            flow = Err(Some(End(close::POLICY, e.message)));
-        }
+    if let Some(token) = token
+        && let Err(e) = c.authenticate(&token).await
+    {
+        let _ = socket.send(Message::Text(wire::refuse(&Json::Null, &e).into())).await;
+        flow = Err(Some(End(close::POLICY, e.message)));
     }
     if flow.is_ok() {
         flow = c.run(&mut socket).await;
@@ -184,7 +184,8 @@ impl Connection {
         let method = call.get("method").and_then(Json::as_str).map(String::from);
         let version = call.get("jsonrpc").and_then(Json::as_str) == Some("2.0");
         let (Some(method), true, true) = (method, ok_id, version) else {
-            let text = "expected {\"jsonrpc\":\"2.0\",\"id\":…,\"method\":\"…\",\"params\":{…}} with a string or number as id";
+            let text =
+                "expected {\"jsonrpc\":\"2.0\",\"id\":…,\"method\":\"…\",\"params\":{…}} with a string or number as id";
             say(RpcError::new(code::INVALID_REQUEST, text), &id.filter(|_| ok_id).unwrap_or(Json::Null));
             return Ok(());
         };
@@ -366,7 +367,8 @@ impl Params {
 fn explain_params(p: &mut Params) -> Result<Explain, Failed> {
     let position = p.text("position")?.ok_or_else(|| missing("position"))?;
     let parsed = position.rsplit_once(':').and_then(|(s, at)| Some((s.to_string(), at.parse::<Position>().ok()?)));
-    let (source, position) = parsed.ok_or_else(|| invalid("position: expected source:number, as deltas to operators carry it"))?;
+    let (source, position) =
+        parsed.ok_or_else(|| invalid("position: expected source:number, as deltas to operators carry it"))?;
     let whom = match p.0.contains_key("subscription") {
         true => Whom::Subscription(p.number("subscription")?),
         false => {

@@ -129,7 +129,12 @@ impl Instance {
             for wanted in &source.tables {
                 match describe(&db, wanted)? {
                     Found::Table(t) => tables.push(t.table(&source.name)),
-                    _ => return Err(SourceError::NotReady(format!("table {wanted} cannot be streamed; gossip check says why")).into()),
+                    _ => {
+                        return Err(SourceError::NotReady(format!(
+                            "table {wanted} cannot be streamed; gossip check says why"
+                        ))
+                        .into());
+                    }
                 }
             }
             tables
@@ -141,7 +146,8 @@ impl Instance {
         let listener = TcpListener::bind(options.listen).await.map_err(|e| StartError::Listen(options.listen, e))?;
         let address = listener.local_addr().map_err(|e| StartError::Listen(options.listen, e))?;
         let inbox = options.relay.join().await?;
-        let reading = Reading::start(source.clone(), &options.name, options.relay.clone()).map_err(StartError::Thread)?;
+        let reading =
+            Reading::start(source.clone(), &options.name, options.relay.clone()).map_err(StartError::Thread)?;
         let reading = Arc::new(Mutex::new(reading));
         let sealer = Arc::new(Sealer::new(&options.secret));
         let (asks, asked) = mpsc::channel(CHANNEL);

@@ -371,18 +371,21 @@ impl Node {
         at: Micros,
         cursor: Value,
     ) {
-        self.system.add("verdicts", vec![
-            format!("{source}:{position}").into(),
-            self.start.name.as_str().into(),
-            sub.observed.as_deref().unwrap_or("").into(),
-            Value::Int(sub.id as i64),
-            verdict.into(),
-            Value::Int(tally.added.into()),
-            Value::Int(tally.replaced.into()),
-            Value::Int(tally.removed.into()),
-            Value::Int(at),
-            cursor,
-        ]);
+        self.system.add(
+            "verdicts",
+            vec![
+                format!("{source}:{position}").into(),
+                self.start.name.as_str().into(),
+                sub.observed.as_deref().unwrap_or("").into(),
+                Value::Int(sub.id as i64),
+                verdict.into(),
+                Value::Int(tally.added.into()),
+                Value::Int(tally.replaced.into()),
+                Value::Int(tally.removed.into()),
+                Value::Int(at),
+                cursor,
+            ],
+        );
     }
 
     fn taken(&mut self, interval: &Interval, t: &Transaction) {
@@ -396,18 +399,21 @@ impl Node {
         }
         let before = interval.transactions.iter().rev().find(|b| b.position < t.position).map(|b| b.position);
         let shown: Vec<Json> = t.changes.iter().take(SHOWN_ROWS).map(|c| self.show_change(c)).collect();
-        self.system.add("changes", vec![
-            format!("{}:{}", interval.source, t.position).into(),
-            format!("{}:{}", interval.source, before.unwrap_or(interval.from)).into(),
-            Value::Int(t.committed.from),
-            Value::Int(t.committed.to),
-            Value::Int(interval.read_at),
-            Value::Int(self.received),
-            interval.reader.as_ref().into(),
-            self.start.name.as_str().into(),
-            Value::Int(t.changes.len() as i64),
-            Json::from(shown).to_string().into(),
-        ]);
+        self.system.add(
+            "changes",
+            vec![
+                format!("{}:{}", interval.source, t.position).into(),
+                format!("{}:{}", interval.source, before.unwrap_or(interval.from)).into(),
+                Value::Int(t.committed.from),
+                Value::Int(t.committed.to),
+                Value::Int(interval.read_at),
+                Value::Int(self.received),
+                interval.reader.as_ref().into(),
+                self.start.name.as_str().into(),
+                Value::Int(t.changes.len() as i64),
+                Json::from(shown).to_string().into(),
+            ],
+        );
     }
 
     fn show_change(&self, c: &RowChange) -> Json {
@@ -524,7 +530,8 @@ impl Node {
                         self.handle(Input::Unsubscribe(id));
                     }
                     None => {
-                        let e = RpcError::new(code::UNKNOWN_NAME, format!("this connection has no subscription {number}"));
+                        let e =
+                            RpcError::new(code::UNKNOWN_NAME, format!("this connection has no subscription {number}"));
                         client.outbox.say(wire::refuse(&call, &e));
                     }
                 }
@@ -577,14 +584,20 @@ impl Node {
     fn explain(&self, q: Explain) -> Result<Json, RpcError> {
         let (effective, standing) = match &q.whom {
             Whom::Subscription(id) => self.engine.inquiry(*id).ok_or_else(|| {
-                RpcError::new(code::UNKNOWN_NAME, format!("this instance has no subscription {id}; gossip.clients lists them"))
+                RpcError::new(
+                    code::UNKNOWN_NAME,
+                    format!("this instance has no subscription {id}; gossip.clients lists them"),
+                )
             })?,
-            Whom::Anybody(request) => {
-                self.engine.hypothetical(request).map_err(|e| refused(&Refusal::Query(e)))?
-            }
+            Whom::Anybody(request) => self.engine.hypothetical(request).map_err(|e| refused(&Refusal::Query(e)))?,
         };
         let t = self.engine.transaction(&q.source, q.position).ok_or_else(|| {
-            let text = format!("transaction {}:{} is not remembered; the newest {} are", q.source, q.position, Limits::default().window);
+            let text = format!(
+                "transaction {}:{} is not remembered; the newest {} are",
+                q.source,
+                q.position,
+                Limits::default().window
+            );
             RpcError::new(code::UNKNOWN_NAME, text)
         })?;
         let mut steps = explain(&effective, &standing, &t);
@@ -697,10 +710,13 @@ impl Node {
         for (c, subs) in self.clients.values() {
             let claims = c.claims.lock().clone();
             let (waiting, bytes) = c.outbox.waiting();
-            let subs: Vec<Json> = subs.iter().filter_map(|(number, id)| {
-                let s = self.subs.get(id)?;
-                Some(json!({"id": id, "number": number, "query": s.text, "observed": s.subscription.observed}))
-            }).collect();
+            let subs: Vec<Json> = subs
+                .iter()
+                .filter_map(|(number, id)| {
+                    let s = self.subs.get(id)?;
+                    Some(json!({"id": id, "number": number, "query": s.text, "observed": s.subscription.observed}))
+                })
+                .collect();
             clients.push(vec![
                 Value::Int(c.id as i64),
                 claims.subject().map_or(Value::Null, Value::from),
@@ -737,13 +753,16 @@ pub fn refused(refusal: &Refusal) -> RpcError {
         Refusal::Query(e @ QueryError::NotKnown { line, column, .. }) => {
             RpcError::new(code::NOT_KNOWN, e.to_string()).with(json!({"line": line, "column": column}))
         }
-        Refusal::Query(e @ QueryError::Invalid { line, column, expected, .. }) => RpcError::new(code::QUERY, e.to_string())
-            .with(json!({"line": line, "column": column, "expected": expected})),
+        Refusal::Query(e @ QueryError::Invalid { line, column, expected, .. }) => {
+            RpcError::new(code::QUERY, e.to_string())
+                .with(json!({"line": line, "column": column, "expected": expected}))
+        }
         Refusal::Query(e @ QueryError::Parameter(_)) => RpcError::new(code::QUERY, e.to_string()),
         Refusal::Limit(which) => RpcError::new(code::LIMIT, format!("limit reached: {which}")),
-        Refusal::Unavailable(why) => RpcError::new(code::UNAVAILABLE, format!("not available now: {why}; try again in a second"))
-            .with(json!({"retry_after_ms": 1_000})),
+        Refusal::Unavailable(why) => {
+            RpcError::new(code::UNAVAILABLE, format!("not available now: {why}; try again in a second"))
+                .with(json!({"retry_after_ms": 1_000}))
+        }
         Refusal::SchemaChanged(why) | Refusal::RightsChanged(why) => RpcError::new(code::NOT_KNOWN, why.clone()),
     }
 }
-

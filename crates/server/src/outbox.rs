@@ -83,6 +83,9 @@ pub struct WholeResult {
     pub part: u64,
 }
 
+/// A message in words, with its receipt if it is observed.
+pub type InWords = (String, Option<Box<Receipt>>);
+
 /// A client's queue and what is counted about it.
 #[derive(Debug)]
 pub struct Outbox {
@@ -145,7 +148,7 @@ impl Outbox {
 
     /// Takes up to `count` messages in words, with the receipts of those that are observed. Empty: the queue is, and
     /// the second list names subscriptions that wait to be brought up to date.
-    pub fn take(&self, count: usize, sealer: &Sealer) -> (Vec<(String, Option<Box<Receipt>>)>, Vec<SubId>) {
+    pub fn take(&self, count: usize, sealer: &Sealer) -> (Vec<InWords>, Vec<SubId>) {
         let mut texts = Vec::new();
         let mut queue = self.queue.lock();
         while texts.len() < count {

@@ -56,8 +56,7 @@ impl Reading {
             stopped: stopped.clone(),
             status: status.clone(),
         };
-        let thread =
-            std::thread::Builder::new().name("reader".into()).spawn(move || work.run(watch, &stopping))?;
+        let thread = std::thread::Builder::new().name("reader".into()).spawn(move || work.run(watch, &stopping))?;
         Ok(Reading { thread: Some(thread), stop, waker, stopped, status })
     }
 
@@ -112,8 +111,7 @@ impl Work {
     fn try_to_read(&self, watch: &mut Watch) -> Result<(), String> {
         let Some(lock) = try_lock(&self.source).map_err(|e| e.to_string())? else { return Ok(()) };
         let after = self.runtime.block_on(self.relay.last(&self.source.name)).map_err(|e| e.to_string())?;
-        let mut reader =
-            Reader::start(&self.source, &self.instance, lock, after).map_err(|e| e.to_string())?;
+        let mut reader = Reader::start(&self.source, &self.instance, lock, after).map_err(|e| e.to_string())?;
         tracing::info!(source = %self.source.name, epoch = reader.epoch(), "reading");
         *self.status.lock() = "reading".into();
         self.publish(Arc::new(reader.heartbeat(now())))?;

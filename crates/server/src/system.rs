@@ -13,82 +13,109 @@ use gossip_core::value::{Type, Value};
 /// Entries of a stream that are kept.
 const KEPT: usize = 2_000;
 
+/// Names and types of columns.
+type Columns = &'static [(&'static str, Type)];
+
 /// The tables, with their columns. The first column of a table that shows a state is its key.
-const TABLES: &[(&str, bool, &[(&str, Type)])] = &[
-    ("instances", true, &[
-        ("name", Type::Text),
-        ("address", Type::Text),
-        ("since", Type::Text),
-        ("source", Type::Text),
-        ("reads", Type::Bool),
-        ("reader", Type::Text),
-        ("epoch", Type::Int8),
-        ("position", Type::Text),
-        ("behind_ms", Type::Int8),
-        ("state", Type::Text),
-        ("clients", Type::Int8),
-        ("subscriptions", Type::Int8),
-        ("feeds", Type::Int8),
-        ("changes", Type::Int8),
-        ("deliveries", Type::Int8),
-        ("rules", Type::Text),
-        ("version", Type::Text),
-    ]),
-    ("tables", true, &[
-        ("name", Type::Text),
-        ("source", Type::Text),
-        ("columns", Type::Text),
-        ("key", Type::Text),
-        ("old_values", Type::Bool),
-        ("feeds", Type::Int8),
-        ("changes", Type::Int8),
-        ("last_change", Type::Text),
-        ("roles", Type::Text),
-    ]),
-    ("feeds", true, &[
-        ("id", Type::Int8),
-        ("table", Type::Text),
-        ("query", Type::Text),
-        ("subscriptions", Type::Int8),
-        ("deltas", Type::Int8),
-    ]),
-    ("clients", true, &[
-        ("id", Type::Int8),
-        ("subject", Type::Text),
-        ("roles", Type::Text),
-        ("address", Type::Text),
-        ("transport", Type::Text),
-        ("since", Type::Text),
-        ("subscriptions", Type::Text),
-        ("waiting", Type::Int8),
-        ("waiting_bytes", Type::Int8),
-        ("sent", Type::Int8),
-        ("caught_up", Type::Int8),
-    ]),
-    ("changes", false, &[
-        ("position", Type::Text),
-        ("after", Type::Text),
-        ("committed_from", Type::Int8),
-        ("committed_to", Type::Int8),
-        ("read_at", Type::Int8),
-        ("received_at", Type::Int8),
-        ("reader", Type::Text),
-        ("instance", Type::Text),
-        ("rows", Type::Int8),
-        ("changes", Type::Text),
-    ]),
-    ("verdicts", false, &[
-        ("position", Type::Text),
-        ("instance", Type::Text),
-        ("label", Type::Text),
-        ("subscription", Type::Int8),
-        ("verdict", Type::Text),
-        ("added", Type::Int8),
-        ("replaced", Type::Int8),
-        ("removed", Type::Int8),
-        ("at", Type::Int8),
-        ("cursor", Type::Text),
-    ]),
+const TABLES: &[(&str, bool, Columns)] = &[
+    (
+        "instances",
+        true,
+        &[
+            ("name", Type::Text),
+            ("address", Type::Text),
+            ("since", Type::Text),
+            ("source", Type::Text),
+            ("reads", Type::Bool),
+            ("reader", Type::Text),
+            ("epoch", Type::Int8),
+            ("position", Type::Text),
+            ("behind_ms", Type::Int8),
+            ("state", Type::Text),
+            ("clients", Type::Int8),
+            ("subscriptions", Type::Int8),
+            ("feeds", Type::Int8),
+            ("changes", Type::Int8),
+            ("deliveries", Type::Int8),
+            ("rules", Type::Text),
+            ("version", Type::Text),
+        ],
+    ),
+    (
+        "tables",
+        true,
+        &[
+            ("name", Type::Text),
+            ("source", Type::Text),
+            ("columns", Type::Text),
+            ("key", Type::Text),
+            ("old_values", Type::Bool),
+            ("feeds", Type::Int8),
+            ("changes", Type::Int8),
+            ("last_change", Type::Text),
+            ("roles", Type::Text),
+        ],
+    ),
+    (
+        "feeds",
+        true,
+        &[
+            ("id", Type::Int8),
+            ("table", Type::Text),
+            ("query", Type::Text),
+            ("subscriptions", Type::Int8),
+            ("deltas", Type::Int8),
+        ],
+    ),
+    (
+        "clients",
+        true,
+        &[
+            ("id", Type::Int8),
+            ("subject", Type::Text),
+            ("roles", Type::Text),
+            ("address", Type::Text),
+            ("transport", Type::Text),
+            ("since", Type::Text),
+            ("subscriptions", Type::Text),
+            ("waiting", Type::Int8),
+            ("waiting_bytes", Type::Int8),
+            ("sent", Type::Int8),
+            ("caught_up", Type::Int8),
+        ],
+    ),
+    (
+        "changes",
+        false,
+        &[
+            ("position", Type::Text),
+            ("after", Type::Text),
+            ("committed_from", Type::Int8),
+            ("committed_to", Type::Int8),
+            ("read_at", Type::Int8),
+            ("received_at", Type::Int8),
+            ("reader", Type::Text),
+            ("instance", Type::Text),
+            ("rows", Type::Int8),
+            ("changes", Type::Text),
+        ],
+    ),
+    (
+        "verdicts",
+        false,
+        &[
+            ("position", Type::Text),
+            ("instance", Type::Text),
+            ("label", Type::Text),
+            ("subscription", Type::Int8),
+            ("verdict", Type::Text),
+            ("added", Type::Int8),
+            ("replaced", Type::Int8),
+            ("removed", Type::Int8),
+            ("at", Type::Int8),
+            ("cursor", Type::Text),
+        ],
+    ),
 ];
 
 /// What the system tables hold, and the changes that have not been handed to the engine yet.
@@ -104,7 +131,7 @@ pub struct SystemTables {
 impl SystemTables {
     /// Empty tables.
     pub fn new() -> SystemTables {
-        let table = |(name, keyed, columns): &(&'static str, bool, &[(&str, Type)])| {
+        let table = |(name, keyed, columns): &(&'static str, bool, Columns)| {
             let column = |(name, ty): &(&str, Type)| Column { name: (*name).into(), ty: *ty };
             let table = Table {
                 name: TableName::system(name),

@@ -42,10 +42,10 @@ pub fn run(args: &Args) -> Outcome {
             mend: Some("add a [[rule]] with this table".into()),
         });
     }
-    if let Some(auth) = &config.auth {
-        if let Err(e) = gossip_server::auth::Tokens::from_env(auth.clone()) {
-            findings.push(gossip_source::Finding { blocks: true, about: "auth".into(), text: e, mend: None });
-        }
+    if let Some(auth) = &config.auth
+        && let Err(e) = gossip_server::auth::Tokens::from_env(auth.clone())
+    {
+        findings.push(gossip_source::Finding { blocks: true, about: "auth".into(), text: e, mend: None });
     }
     let blocking = findings.iter().filter(|f| f.blocks).count();
     if args.json {

@@ -52,10 +52,10 @@ pub async fn run(args: ConfigFile) -> Outcome {
     };
     let cluster = access.cluster.clone();
     let outcome = workbench::run(access).await.map_err(Failure::connect);
-    if let Some(cluster) = cluster {
-        if let Some(cluster) = cluster.lock().await.take() {
-            cluster.stop().await;
-        }
+    if let Some(cluster) = cluster
+        && let Some(cluster) = cluster.lock().await.take()
+    {
+        cluster.stop().await;
     }
     outcome
 }

@@ -32,7 +32,11 @@ pub fn run(args: &Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
     let source = source(&config)?;
     if source.tables.is_empty() && !args.remove {
-        return Err(Failure::usage(format!("{}: source.{}.tables names no tables", config.path.display(), source.name)));
+        return Err(Failure::usage(format!(
+            "{}: source.{}.tables names no tables",
+            config.path.display(),
+            source.name
+        )));
     }
     let mut db = source.connect().map_err(failure)?;
     let (statements, effects) = if args.remove {

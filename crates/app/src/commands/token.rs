@@ -22,7 +22,8 @@ pub struct Args {
 /// Prints the token.
 pub fn run(args: &Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
-    let no_auth = || Failure::usage(format!("{}: there is no [auth] section to mint tokens for", config.path.display()));
+    let no_auth =
+        || Failure::usage(format!("{}: there is no [auth] section to mint tokens for", config.path.display()));
     let tokens = tokens(&config)?.ok_or_else(no_auth)?;
     let claims: Map<String, Json> = serde_json::from_str(&args.claims)
         .map_err(|e| Failure::usage(format!("--claims: expected a JSON object: {e}")))?;

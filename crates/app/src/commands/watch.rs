@@ -37,7 +37,8 @@ pub fn read_token(path: &PathBuf) -> Result<String, Failure> {
 
 fn parse_params(params: &[String]) -> Result<Map<String, Json>, Failure> {
     let one = |p: &String| {
-        let (name, value) = p.split_once('=').ok_or_else(|| Failure::usage(format!("--param {p}: expected name=value")))?;
+        let (name, value) =
+            p.split_once('=').ok_or_else(|| Failure::usage(format!("--param {p}: expected name=value")))?;
         let value = serde_json::from_str(value).unwrap_or_else(|_| Json::from(value));
         Ok((name.to_string(), value))
     };

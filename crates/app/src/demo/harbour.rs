@@ -55,7 +55,11 @@ fn new_call(db: &Connection, rng: &mut StdRng, minutes: i64) -> rusqlite::Result
         |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)),
     )?;
     let berth: Option<i64> = db
-        .query_row("SELECT id FROM berths WHERE max_length_m >= ?1 ORDER BY (id * ?2) % 11 LIMIT 1", params![length, rng.random_range(1..10)], |r| r.get(0))
+        .query_row(
+            "SELECT id FROM berths WHERE max_length_m >= ?1 ORDER BY (id * ?2) % 11 LIMIT 1",
+            params![length, rng.random_range(1..10)],
+            |r| r.get(0),
+        )
         .optional()?;
     let draught = f64::from(rng.random_range(28..90)) / 10.0;
     let expected = eta(minutes + rng.random_range(60..600));
@@ -144,7 +148,10 @@ fn advance(tx: &Transaction<'_>, rng: &mut StdRng) -> rusqlite::Result<()> {
     tx.execute("UPDATE calls SET status = ?2 WHERE id = ?1", params![call, next])?;
     let berth_becomes = match next {
         "inbound" => {
-            tx.execute("INSERT INTO tug_orders (call, tugs, state) VALUES (?1, ?2, 'ordered')", params![call, rng.random_range(1..4)])?;
+            tx.execute(
+                "INSERT INTO tug_orders (call, tugs, state) VALUES (?1, ?2, 'ordered')",
+                params![call, rng.random_range(1..4)],
+            )?;
             "held"
         }
         "berthed" => "occupied",

@@ -22,6 +22,9 @@ use crate::workbench::operator_token;
 /// How long the end may wait for the last delta.
 const PATIENCE: Duration = Duration::from_secs(10);
 
+/// Delays beyond this, ten minutes, are counted as this, in microseconds.
+const MAX_DELAY: u64 = 600_000_000;
+
 /// Deltas that a watcher is made to lose, to see that it is noticed.
 #[derive(Clone, Copy, Debug)]
 pub enum Lose {
@@ -89,9 +92,7 @@ impl Summary {
 
     /// As one JSON object.
     pub fn to_json(&self) -> Json {
-        let watcher = |w: &Heard| {
-            json!({"persona": w.persona, "instance": w.instance, "heard": w.heard, "withheld": w.withheld, "outside": w.outside})
-        };
+        let watcher = |w: &Heard| json!({"persona": w.persona, "instance": w.instance, "heard": w.heard, "withheld": w.withheld, "outside": w.outside});
         json!({
             "seconds": self.seconds,
             "seed": self.seed,
@@ -174,7 +175,10 @@ pub async fn run(options: Options) -> Result<Summary, Failure> {
         let token = match persona.roles.is_empty() {
             true => None,
             false => Some(
-                scene.tokens.mint_for(&w.persona, &persona.roles, &persona.claims, time, 86_400).map_err(Failure::usage)?,
+                scene
+                    .tokens
+                    .mint_for(&w.persona, &persona.roles, &persona.claims, time, 86_400)
+                    .map_err(Failure::usage)?,
             ),
         };
         let instance = w.instance.clone().unwrap_or_else(|| INSTANCES[0].into());
@@ -191,8 +195,7 @@ pub async fn run(options: Options) -> Result<Summary, Failure> {
     let noted = history.clone();
     let harbour = Harbour::open(&source.path, options.seed).map_err(Failure::usage)?;
     let pace = Duration::from_secs_f64(1.0 / options.pace.clamp(0.1, 10_000.0));
-    let simulation =
-        Simulation::start(harbour, pace, move |c, seen| noted.lock().note(c.position, c.at, seen));
+    let simulation = Simulation::start(harbour, pace, move |c, seen| noted.lock().note(c.position, c.at, seen));
     tokio::time::sleep(Duration::from_secs(options.seconds)).await;
     let _ = tokio::task::spawn_blocking(move || simulation.stop()).await;
 
@@ -220,7 +223,7 @@ pub async fn run(options: Options) -> Result<Summary, Failure> {
         watchers: vec![],
         missed_deltas: 0,
         wrong_rows: 0,
-        latency: Histogram::new(3).map_err(Failure::usage)?,
+        latency: Histogram::new_with_max(MAX_DELAY, 3).map_err(Failure::usage)?,
         seconds: options.seconds,
         seed: options.seed,
     };
@@ -234,7 +237,9 @@ pub async fn run(options: Options) -> Result<Summary, Failure> {
         for (e, place) in expected.iter().zip(audit::align(&expected, &arrived)) {
             match place {
                 None => summary.missed_deltas += 1,
-                Some(at) => summary.latency.saturating_record((taken.arrived[at].0 - e.committed).max(0).unsigned_abs()),
+                Some(at) => {
+                    summary.latency.saturating_record((taken.arrived[at].0 - e.committed).max(0).unsigned_abs())
+                }
             }
         }
         let rows: Vec<String> = taken.live.rows.values().map(|r| canonical(&Json::Object(r.clone()))).collect();

@@ -92,12 +92,8 @@ impl Scene {
 /// Runs the demo.
 pub async fn run(args: Args) -> Outcome {
     if args.headless {
-        let options = headless::Options {
-            seconds: args.seconds,
-            pace: args.pace.unwrap_or(50.0),
-            seed: args.seed,
-            lose: None,
-        };
+        let options =
+            headless::Options { seconds: args.seconds, pace: args.pace.unwrap_or(50.0), seed: args.seed, lose: None };
         let summary = headless::run(options).await?;
         return print_line(&if args.json { summary.to_json().to_string() } else { summary.to_text() });
     }

@@ -140,12 +140,13 @@ fn read_keys(messages: mpsc::Sender<Message>) -> Arc<AtomicBool> {
     let stopped = stop.clone();
     std::thread::spawn(move || {
         while !stopped.load(Ordering::Relaxed) {
-            let message = match event::poll(Duration::from_millis(100)).and_then(|ready| ready.then(event::read).transpose()) {
-                Ok(Some(Event::Key(key))) if key.kind != KeyEventKind::Release => Message::Key(key),
-                Ok(Some(Event::Resize(..))) => Message::Resized,
-                Ok(_) => continue,
-                Err(_) => return,
-            };
+            let message =
+                match event::poll(Duration::from_millis(100)).and_then(|ready| ready.then(event::read).transpose()) {
+                    Ok(Some(Event::Key(key))) if key.kind != KeyEventKind::Release => Message::Key(key),
+                    Ok(Some(Event::Resize(..))) => Message::Resized,
+                    Ok(_) => continue,
+                    Err(_) => return,
+                };
             if messages.blocking_send(message).is_err() {
                 return;
             }

@@ -251,6 +251,9 @@ pub struct Rates {
 /// The stretch that rates are over.
 pub const RATE_SPAN: Micros = 5_000_000;
 
+/// Delays beyond this, ten minutes, are shown as this, in microseconds.
+const MAX_DELAY: u64 = 600_000_000;
+
 /// Entries kept for rates.
 const MAX_RATED: usize = 200_000;
 
@@ -280,10 +283,11 @@ impl Rates {
             self.arrivals.pop_front();
         }
         let seconds = RATE_SPAN as f64 / 1e6;
-        let p99 = Histogram::<u64>::new(2).ok().filter(|_| !self.arrivals.is_empty()).map(|mut h| {
-            self.arrivals.iter().for_each(|(_, took)| h.saturating_record(*took));
-            h.value_at_quantile(0.99)
-        });
+        let p99 =
+            Histogram::<u64>::new_with_max(MAX_DELAY, 2).ok().filter(|_| !self.arrivals.is_empty()).map(|mut h| {
+                self.arrivals.iter().for_each(|(_, took)| h.saturating_record(*took));
+                h.value_at_quantile(0.99)
+            });
         (self.changes.len() as f64 / seconds, self.arrivals.len() as f64 / seconds, p99)
     }
 }
@@ -447,10 +451,10 @@ impl State {
 
     /// What became of a line for a watcher, from all that is known.
     pub fn mark(&self, line: &Line, w: &WatcherState) -> Mark {
-        if let Some((_, stage)) = &line.made {
-            if line.at.is_none() {
-                return if matches!(stage, Stage::NeverComes(_)) { Mark::Unknown } else { Mark::OnItsWay };
-            }
+        if let Some((_, stage)) = &line.made
+            && line.at.is_none()
+        {
+            return if matches!(stage, Stage::NeverComes(_)) { Mark::Unknown } else { Mark::OnItsWay };
         }
         let Some(at) = &line.at else { return Mark::Unknown };
         let Some(cell) = line.cells.get(&w.id) else {

@@ -57,7 +57,13 @@ impl Tasks {
         for (i, place) in access.places.iter().enumerate() {
             let (ask, asked) = mpsc::channel(64);
             questions.push(ask);
-            operators.push(tokio::spawn(operate(i, place.url.clone(), access.operator.clone(), messages.clone(), asked)));
+            operators.push(tokio::spawn(operate(
+                i,
+                place.url.clone(),
+                access.operator.clone(),
+                messages.clone(),
+                asked,
+            )));
         }
         Tasks { access, messages, prefix, watchers: HashMap::new(), questions, operators }
     }
@@ -68,7 +74,8 @@ impl Tasks {
             Effect::Listen { watcher, persona, identity, query, place } => {
                 let Some(url) = self.access.places.get(place).map(|p| p.url.clone()) else { return };
                 let label = format!("{}-{watcher}", self.prefix);
-                let listener = Listener { watcher, persona, identity, query, url, label, tokens: self.access.tokens.clone() };
+                let listener =
+                    Listener { watcher, persona, identity, query, url, label, tokens: self.access.tokens.clone() };
                 let task = tokio::spawn(listener.run(self.messages.clone()));
                 if let Some(old) = self.watchers.insert(watcher, task) {
                     old.abort();
@@ -87,10 +94,9 @@ impl Tasks {
                     let gone = || Err("its instance is not reachable".to_string());
                     let sent = ask.try_send(Question { label, at, answer }).is_ok();
                     let steps = match sent {
-                        true => tokio::time::timeout(Duration::from_secs(5), answered).await.map_or_else(
-                            |_| gone(),
-                            |answer| answer.unwrap_or_else(|_| gone()),
-                        ),
+                        true => tokio::time::timeout(Duration::from_secs(5), answered)
+                            .await
+                            .map_or_else(|_| gone(), |answer| answer.unwrap_or_else(|_| gone())),
                         false => gone(),
                     };
                     let _ = messages.send(Message::Explained(line, watcher, steps)).await;
@@ -258,7 +264,8 @@ async fn operate_once(
     let mut clients = Live::default();
     for table in ["instances", "changes", "verdicts", "clients"] {
         let columns = if table == "clients" { "id, subscriptions" } else { "*" };
-        let answer = match session.subscribe(&format!("SELECT {columns} FROM gossip.{table}"), &Map::new(), None).await {
+        let answer = match session.subscribe(&format!("SELECT {columns} FROM gossip.{table}"), &Map::new(), None).await
+        {
             Ok(answer) => answer,
             Err(e) => return e,
         };

@@ -48,12 +48,12 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
         Message::Verdict(row) => verdict(s, &row),
         Message::Listening(id, at, rows) => listening(s, id, at, rows),
         Message::WatcherLost(id, at, why) => {
-            if let Some(w) = s.watcher_mut(id) {
-                if !matches!(w.link, Link::Down(..)) {
-                    w.link = Link::Down(at, why);
-                    w.absent.push((at, None));
-                    trim(&mut w.absent);
-                }
+            if let Some(w) = s.watcher_mut(id)
+                && !matches!(w.link, Link::Down(..))
+            {
+                w.link = Link::Down(at, why);
+                w.absent.push((at, None));
+                trim(&mut w.absent);
             }
         }
         Message::Refused(id, why) => {
@@ -638,20 +638,23 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
             }
             let id = s.line_id();
             let now = s.now;
-            insert(s, Line {
-                id,
-                at: None,
-                after: None,
-                committed: (now, now),
-                read_at: now,
-                reader: String::new(),
-                received: Default::default(),
-                rows: vec![],
-                row_count: 0,
-                cells: Default::default(),
-                made: Some((sql.clone(), Stage::Running)),
-                unfolded: false,
-            });
+            insert(
+                s,
+                Line {
+                    id,
+                    at: None,
+                    after: None,
+                    committed: (now, now),
+                    read_at: now,
+                    reader: String::new(),
+                    received: Default::default(),
+                    rows: vec![],
+                    row_count: 0,
+                    cells: Default::default(),
+                    made: Some((sql.clone(), Stage::Running)),
+                    unfolded: false,
+                },
+            );
             // One wants to see what becomes of it.
             s.held = None;
             s.chosen = Some(id);
@@ -670,9 +673,10 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
             if name.is_empty() || name.len() > 40 {
                 return Err("give it a name of at most 40 characters".into());
             }
-            let claims: Map<String, Json> =
-                serde_json::from_str(claims).map_err(|_| "claims: expected a JSON object, like {\"agency\": \"Brightwater\"}")?;
-            let roles: Vec<String> = roles.split(',').map(str::trim).filter(|r| !r.is_empty()).map(String::from).collect();
+            let claims: Map<String, Json> = serde_json::from_str(claims)
+                .map_err(|_| "claims: expected a JSON object, like {\"agency\": \"Brightwater\"}")?;
+            let roles: Vec<String> =
+                roles.split(',').map(str::trim).filter(|r| !r.is_empty()).map(String::from).collect();
             let persona = Persona { roles, claims };
             s.personas.insert(name.clone(), persona.clone());
             let mut effects = vec![Effect::KeepPersona(name.clone(), persona.clone())];

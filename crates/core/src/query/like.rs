@@ -26,9 +26,7 @@ impl LikePattern {
         let mut chars = text.chars();
         while let Some(c) = chars.next() {
             let part = match c {
-                c if Some(c) == escape => {
-                    Part::Exactly(chars.next().ok_or("must not end with its escape character")?)
-                }
+                c if Some(c) == escape => Part::Exactly(chars.next().ok_or("must not end with its escape character")?),
                 '%' => Part::Run,
                 '_' => Part::One,
                 c => Part::Exactly(c),

@@ -412,7 +412,9 @@ impl Parser {
         let pattern = self.of_type(pattern.expr, pattern.ty, Type::Text, at)?;
         let mut escape = Some('\\');
         if self.take_keyword(Keyword::ESCAPE) {
-            let Token::SingleQuotedString(s) = self.peek() else { return Err(self.unexpected("a character in quotes")) };
+            let Token::SingleQuotedString(s) = self.peek() else {
+                return Err(self.unexpected("a character in quotes"));
+            };
             let mut chars = s.chars();
             escape = chars.next();
             if chars.next().is_some() {
@@ -460,7 +462,9 @@ impl Parser {
             }
             Token::Colon => {
                 self.next += 1;
-                let Token::Word(w) = self.peek().clone() else { return Err(self.unexpected("the name of a parameter")) };
+                let Token::Word(w) = self.peek().clone() else {
+                    return Err(self.unexpected("the name of a parameter"));
+                };
                 if self.scope.as_ref().is_some_and(|s| s.claims) {
                     return Err(invalid(at, "a rule has no parameters", "claim.name"));
                 }
@@ -581,9 +585,45 @@ fn is_reserved(k: Keyword) -> bool {
     use Keyword::*;
     matches!(
         k,
-        SELECT | FROM | WHERE | AND | OR | NOT | IN | BETWEEN | LIKE | IS | NULL | TRUE | FALSE | ORDER | GROUP | HAVING
-            | LIMIT | OFFSET | UNION | JOIN | INNER | LEFT | RIGHT | FULL | CROSS | NATURAL | ON | USING | AS | DISTINCT
-            | CASE | CAST | EXISTS | FOR | FETCH | WITH | INTERSECT | EXCEPT | WINDOW
+        SELECT
+            | FROM
+            | WHERE
+            | AND
+            | OR
+            | NOT
+            | IN
+            | BETWEEN
+            | LIKE
+            | IS
+            | NULL
+            | TRUE
+            | FALSE
+            | ORDER
+            | GROUP
+            | HAVING
+            | LIMIT
+            | OFFSET
+            | UNION
+            | JOIN
+            | INNER
+            | LEFT
+            | RIGHT
+            | FULL
+            | CROSS
+            | NATURAL
+            | ON
+            | USING
+            | AS
+            | DISTINCT
+            | CASE
+            | CAST
+            | EXISTS
+            | FOR
+            | FETCH
+            | WITH
+            | INTERSECT
+            | EXCEPT
+            | WINDOW
     )
 }
 

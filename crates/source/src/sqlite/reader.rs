@@ -15,9 +15,7 @@ use rusqlite::{Connection, OptionalExtension, Transaction as Read};
 use super::schema::{Described, Found, describe};
 use super::{SqliteSource, quote, to_value, triggers};
 use crate::{Result, SourceError};
-use gossip_core::position::{
-    CommitTime, Interval, Micros, Old, Position, Reset, ResetWhy, RowChange, Transaction,
-};
+use gossip_core::position::{CommitTime, Interval, Micros, Old, Position, Reset, ResetWhy, RowChange, Transaction};
 use gossip_core::schema::{Key, Row, Table, TableName};
 use gossip_core::value::Value;
 
@@ -141,12 +139,8 @@ impl Reader {
             let Some((layout, _)) = triggers::layout_of(&self.db, &wanted)? else { continue };
             let names: Vec<String> = described.columns.iter().map(|(n, _)| quote(n)).collect();
             let of_key: Vec<String> = described.key_names().map(|k| format!("{} = ?", quote(k))).collect();
-            let by_key = format!(
-                "SELECT {} FROM {} WHERE {}",
-                names.join(", "),
-                quote(&described.name),
-                of_key.join(" AND ")
-            );
+            let by_key =
+                format!("SELECT {} FROM {} WHERE {}", names.join(", "), quote(&described.name), of_key.join(" AND "));
             let table = described.table(&self.source.name);
             self.layouts.insert(layout, Some(Followed { described, table, by_key }));
         }
@@ -286,9 +280,13 @@ impl Reader {
             let first = if t.inserted_last && now.is_none() { None } else { t.first };
             let old: Option<Row> = first.map(|stored| convert(&followed.table, &stored, misfits));
             if old != now {
-                let key: Key = followed.described.key.iter().zip(&t.key).map(|(&i, v)| {
-                    to_value(v.into(), followed.table.columns[i].ty).0
-                }).collect();
+                let key: Key = followed
+                    .described
+                    .key
+                    .iter()
+                    .zip(&t.key)
+                    .map(|(&i, v)| to_value(v.into(), followed.table.columns[i].ty).0)
+                    .collect();
                 changes.push(RowChange { table: followed.table.name.clone(), key, old: Old::Known(old), new: now });
             }
         }

@@ -102,15 +102,17 @@ pub fn table_names(db: &Connection) -> Result<Vec<String>> {
 pub fn describe(db: &Connection, wanted: &str) -> Result<Found> {
     let sql = "SELECT name, type, coalesce(sql, '') FROM sqlite_master WHERE name = ?1 COLLATE NOCASE \
                AND type IN ('table', 'view')";
-    let row = db.query_row(sql, [wanted], |r| {
-        Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?))
-    });
+    let row =
+        db.query_row(sql, [wanted], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?)));
     let Some((name, kind, sql)) = row.optional()? else {
         let names = table_names(db)?;
         return Ok(Found::Nothing(gossip_core::query::similar(wanted, names.iter().map(String::as_str))));
     };
     if kind == "view" {
-        return Ok(Found::Unfit("is a view; views have no changes of their own: stream the tables it reads".into(), None));
+        return Ok(Found::Unfit(
+            "is a view; views have no changes of their own: stream the tables it reads".into(),
+            None,
+        ));
     }
     if sql.trim_start().to_ascii_uppercase().starts_with("CREATE VIRTUAL") {
         return Ok(Found::Unfit("is a virtual table; triggers cannot follow it".into(), None));
@@ -172,7 +174,8 @@ pub fn describe(db: &Connection, wanted: &str) -> Result<Found> {
         key = unique.iter().find_map(whole).unwrap_or_default();
     }
     if key.is_empty() {
-        let text = "has no primary key and no unique index over columns that are NOT NULL: its rows cannot be told apart";
+        let text =
+            "has no primary key and no unique index over columns that are NOT NULL: its rows cannot be told apart";
         let mend = format!("CREATE UNIQUE INDEX … ON {} (…)  -- over NOT NULL columns", quote(&name));
         return Ok(Found::Unfit(text.into(), Some(mend)));
     }

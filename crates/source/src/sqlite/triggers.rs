@@ -31,8 +31,7 @@ pub struct Plan {
 }
 
 const LOG: &str = "CREATE TABLE gossip_log (seq INTEGER PRIMARY KEY, layout INTEGER NOT NULL, op TEXT NOT NULL";
-const LAYOUT: &str =
-    "CREATE TABLE gossip_layout (id INTEGER PRIMARY KEY, tbl TEXT NOT NULL, signature TEXT NOT NULL)";
+const LAYOUT: &str = "CREATE TABLE gossip_layout (id INTEGER PRIMARY KEY, tbl TEXT NOT NULL, signature TEXT NOT NULL)";
 const META: &str = "CREATE TABLE gossip_meta (name TEXT PRIMARY KEY, value) WITHOUT ROWID";
 
 const KINDS: [&str; 4] = ["before_insert", "after_insert", "before_update", "before_delete"];
@@ -115,9 +114,7 @@ fn conflict(t: &Described, u: &super::schema::UniqueIndex, row: &dyn Fn(&str, &s
     for (part, collation) in &u.parts {
         let (own, new, old) = match part {
             IndexPart::Column(c) => (quote(c), row("NEW", c), row("OLD", c)),
-            IndexPart::Expression(e) => {
-                (format!("({e})"), of_row(e, t, "NEW", row), of_row(e, t, "OLD", row))
-            }
+            IndexPart::Expression(e) => (format!("({e})"), of_row(e, t, "NEW", row), of_row(e, t, "OLD", row)),
         };
         conflicts.push(format!("{own} = {new} COLLATE {}", quote(collation)));
         differs.push(format!("{new} IS NOT {old} COLLATE BINARY"));
@@ -133,12 +130,10 @@ fn of_row(e: &str, t: &Described, which: &str, row: &dyn Fn(&str, &str) -> Strin
     for (i, token) in tokens.iter().enumerate() {
         let called = tokens[i + 1..].iter().find(|t| !matches!(t, Token::Whitespace(_))) == Some(&Token::LParen);
         match token {
-            Token::Word(w) if !called => {
-                match t.columns.iter().find(|(n, _)| n.eq_ignore_ascii_case(&w.value)) {
-                    Some((name, _)) => text.push_str(&row(which, name)),
-                    None => text.push_str(&token.to_string()),
-                }
-            }
+            Token::Word(w) if !called => match t.columns.iter().find(|(n, _)| n.eq_ignore_ascii_case(&w.value)) {
+                Some((name, _)) => text.push_str(&row(which, name)),
+                None => text.push_str(&token.to_string()),
+            },
             token => text.push_str(&token.to_string()),
         }
     }
@@ -321,7 +316,12 @@ pub fn check(source: &SqliteSource) -> Result<Vec<Finding>> {
             }
             Found::Unfit(why, mend) => find(true, wanted, why, mend),
             Found::Table(t) if !prepared || !is_followed(&db, &t)? => {
-                find(true, wanted, "is not followed: its triggers are missing or outdated".into(), Some("gossip prepare".into()));
+                find(
+                    true,
+                    wanted,
+                    "is not followed: its triggers are missing or outdated".into(),
+                    Some("gossip prepare".into()),
+                );
             }
             Found::Table(_) => {}
         }

@@ -154,7 +154,8 @@ fn draw_line(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line, columns:
         let cell = line.cells.get(&w.id);
         let count = cell.map_or(0, |c| c.tally.added + c.tally.replaced + c.tally.removed);
         let count = if mark.is_heard() && count > 1 { format!(" {count}") } else { String::new() };
-        let shape = if mark == Mark::Missed { format!("{} missed", mark.shape()) } else { format!("{}{count}", mark.shape()) };
+        let shape =
+            if mark == Mark::Missed { format!("{} missed", mark.shape()) } else { format!("{}{count}", mark.shape()) };
         let mut style = base.patch(mark.style(t));
         if *i == s.column && !chosen && mark != Mark::Missed {
             style = style.add_modifier(ratatui::style::Modifier::BOLD);
@@ -197,10 +198,9 @@ fn why_lines(s: &State, width: usize) -> Vec<Text<'static>> {
     ])];
     match &why.steps {
         None => out.push(Text::styled("  asking …", t.dim())),
-        Some(Err(e)) => out.push(Text::from(vec![
-            Span::styled("  ╳ ", t.withheld()),
-            Span::raw(fit(e, width.saturating_sub(4))),
-        ])),
+        Some(Err(e)) => {
+            out.push(Text::from(vec![Span::styled("  ╳ ", t.withheld()), Span::raw(fit(e, width.saturating_sub(4)))]))
+        }
         Some(Ok(steps)) => {
             steps.iter().filter(|x| x.verdict != Passed::NotReached).for_each(|x| {
                 out.extend(step_lines(s, x, width));
@@ -237,7 +237,10 @@ fn step_lines(s: &State, x: &Step, width: usize) -> Vec<Text<'static>> {
     ])];
     if !x.values.is_empty() && x.step != "stream" {
         let strong = if x.verdict == Passed::No { t.withheld() } else { t.dim() };
-        out.push(Text::from(vec![Span::raw(" ".repeat(13)), Span::styled(fit(&x.values.join("   or   "), room), strong)]));
+        out.push(Text::from(vec![
+            Span::raw(" ".repeat(13)),
+            Span::styled(fit(&x.values.join("   or   "), room), strong),
+        ]));
     }
     out
 }
@@ -267,12 +270,15 @@ fn arrival(s: &State, line: &Line, w: &WatcherState, mark: Mark) -> Text<'static
     match cell.and_then(|c| c.arrived_at) {
         Some(at) => Text::from(vec![
             Span::styled("  ✓ ", t.heard()),
-            Span::raw(format!("{:<9}at the watcher's socket {} after commit", "arrived", span((at - line.committed.1).max(0)))),
+            Span::raw(format!(
+                "{:<9}at the watcher's socket {} after commit",
+                "arrived",
+                span((at - line.committed.1).max(0))
+            )),
         ]),
-        None => Text::from(vec![
-            Span::styled("  ╳ ", mark.style(t)),
-            Span::raw(format!("{:<9}{}", "arrived", mark.word())),
-        ]),
+        None => {
+            Text::from(vec![Span::styled("  ╳ ", mark.style(t)), Span::raw(format!("{:<9}{}", "arrived", mark.word()))])
+        }
     }
 }
 

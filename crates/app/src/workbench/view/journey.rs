@@ -14,7 +14,7 @@ use crate::workbench::state::{Line, State};
 const NAMES: u16 = 24;
 
 /// Cells of the times on the right.
-const TIMES: u16 = 22;
+const TIMES: u16 = 28;
 
 /// A stretch of the journey, in microseconds after the latest possible commit.
 struct Leg {
@@ -31,9 +31,7 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect, id: u64, raw: bool) {
     let Some(line) = s.line(id) else {
         return put(frame, area, 0, Text::styled("This line is no longer kept.", t.dim()));
     };
-    put(frame, area, 0, Text::from(vec![
-        Span::styled(fit(&words::line(line), area.width as usize), t.strong()),
-    ]));
+    put(frame, area, 0, Text::from(vec![Span::styled(fit(&words::line(line), area.width as usize), t.strong())]));
     let at = line.at.as_ref().map_or("not in the stream".into(), |a| format!("position {a}"));
     let uncertain = line.committed.1 - line.committed.0;
     let commit = format!("{at}   committed {}, within the {} before", time(line.committed.1), span(uncertain));
@@ -91,16 +89,30 @@ fn legs(s: &State, line: &Line) -> Vec<Leg> {
             (_, _, Some(arrived)) => span(arrived),
             _ => mark.word().to_string(),
         };
-        legs.push(Leg { name: format!("{} {}", mark.shape(), w.persona), from: begun, to, style: mark.style(t), note: parts });
+        legs.push(Leg {
+            name: format!("{} {}", mark.shape(), w.persona),
+            from: begun,
+            to,
+            style: mark.style(t),
+            note: parts,
+        });
         if let (Some(matched), Some(written), Some(arrived)) =
             (matched, cell.and_then(|c| c.written_at).map(after), arrived)
         {
             // Written is noted after the system call returns, which may be after the other side has read.
             let written = written.min(arrived);
-            for (name, from, to) in
-                [("  matched", begun, matched), ("  written", matched, written.max(matched)), ("  arrived", written.max(matched), arrived)]
-            {
-                legs.push(Leg { name: name.into(), from, to, style: t.dim(), note: format!("+{}", span((to - from).max(0))) });
+            for (name, from, to) in [
+                ("  matched", begun, matched),
+                ("  written", matched, written.max(matched)),
+                ("  arrived", written.max(matched), arrived),
+            ] {
+                legs.push(Leg {
+                    name: name.into(),
+                    from,
+                    to,
+                    style: t.dim(),
+                    note: format!("+{}", span((to - from).max(0))),
+                });
             }
         }
     }
@@ -140,14 +152,23 @@ fn rows(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line) {
     let t = s.theme;
     let mut row = 0;
     if let Some((sql, _)) = &line.made {
-        put(frame, area, row, Text::from(vec![Span::styled("made here  ", t.accent()), Span::raw(fit(sql, area.width as usize - 12))]));
+        put(
+            frame,
+            area,
+            row,
+            Text::from(vec![Span::styled("made here  ", t.accent()), Span::raw(fit(sql, area.width as usize - 12))]),
+        );
         row += 2;
     }
     for r in &line.rows {
         put(frame, area, row, Text::styled(fit(&words::row(r), area.width as usize), t.strong()));
         row += 1;
         for (column, old, new) in words::differences(r) {
-            let text = format!("  {column:<16} {} → {}", crate::workbench::update::plain(old), crate::workbench::update::plain(new));
+            let text = format!(
+                "  {column:<16} {} → {}",
+                crate::workbench::update::plain(old),
+                crate::workbench::update::plain(new)
+            );
             put(frame, area, row, Text::raw(fit(&text, area.width as usize)));
             row += 1;
         }
@@ -165,7 +186,8 @@ fn frame_of(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line) {
     };
     let head = format!("frame to {}, {} bytes (tab: another watcher)", w.persona, raw.len());
     put(frame, area, 0, Text::styled(head, t.dim()));
-    let pretty = serde_json::from_str::<Json>(&raw).and_then(|j| serde_json::to_string_pretty(&j)).unwrap_or(raw.to_string());
+    let pretty =
+        serde_json::from_str::<Json>(&raw).and_then(|j| serde_json::to_string_pretty(&j)).unwrap_or(raw.to_string());
     for (i, text) in pretty.lines().enumerate() {
         put(frame, area, i as u16 + 1, Text::raw(fit(text, area.width as usize)));
     }

@@ -61,7 +61,10 @@ pub fn put(frame: &mut Frame<'_>, area: Rect, row: u16, line: Line<'_>) {
 }
 
 fn right(frame: &mut Frame<'_>, area: Rect, row: u16, line: Line<'_>) {
-    frame.render_widget(Paragraph::new(line).right_aligned(), Rect { y: area.y + row, height: 1, width: area.width - 1, ..area });
+    frame.render_widget(
+        Paragraph::new(line).right_aligned(),
+        Rect { y: area.y + row, height: 1, width: area.width - 1, ..area },
+    );
 }
 
 fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
@@ -85,7 +88,7 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
     };
     let reader = s.places.iter().find(reads).map_or("none".into(), |p| p.name.clone());
     let instances = match (up, s.places.len()) {
-        (u, 1) if u == 1 => "1 instance".into(),
+        (1, 1) => "1 instance".into(),
         (u, n) if u == n => format!("{n} instances"),
         (u, n) => format!("{u} of {n} instances"),
     };

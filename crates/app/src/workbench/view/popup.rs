@@ -39,7 +39,8 @@ pub fn help(s: &State, frame: &mut Frame<'_>, area: Rect) {
     }
     let right = Rect { x: inside.x + inside.width.saturating_sub(30), width: 30.min(inside.width), ..inside };
     for (i, mark) in Mark::ALL.iter().enumerate() {
-        let line = Text::from(vec![Span::styled(mark.shape(), mark.style(s.theme)), Span::raw(format!("  {}", mark.word()))]);
+        let line =
+            Text::from(vec![Span::styled(mark.shape(), mark.style(s.theme)), Span::raw(format!("  {}", mark.word()))]);
         put(frame, right, i as u16, line);
     }
 }
@@ -47,9 +48,15 @@ pub fn help(s: &State, frame: &mut Frame<'_>, area: Rect) {
 /// A form that is being filled in.
 pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
     let (title, note) = match form.kind {
-        FormKind::Change => ("Make a change", "It runs on the database itself, in one transaction, as any other program's would."),
-        FormKind::Watcher => ("New watcher", "A real client: this persona, this live query, connected to this instance."),
-        FormKind::Persona => ("Persona", "Roles with commas between them, none for a client without a token; claims as JSON."),
+        FormKind::Change => {
+            ("Make a change", "It runs on the database itself, in one transaction, as any other program's would.")
+        }
+        FormKind::Watcher => {
+            ("New watcher", "A real client: this persona, this live query, connected to this instance.")
+        }
+        FormKind::Persona => {
+            ("Persona", "Roles with commas between them, none for a client without a token; claims as JSON.")
+        }
         FormKind::Filter => ("Filter", "Words of the line, or of a mark: missed, withheld, outside. Empty shows all."),
     };
     let inside = sheet(s, frame, area, (110, form.fields.len() as u16 * 2 + 8), title);
@@ -101,6 +108,7 @@ pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
         ]);
         put(frame, inside, i as u16 * 2, line);
     }
-    let note = "e ends or starts it · l loses the next change on its way to it · c cuts it off the relay, or mends that";
+    let note =
+        "e ends or starts it · l loses the next change on its way to it · c cuts it off the relay, or mends that";
     put(frame, inside, s.places.len() as u16 * 2, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
 }

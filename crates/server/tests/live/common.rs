@@ -1,0 +1,104 @@
+//! An instance or two on a database of their own, for tests.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use gossip_client::Session;
+use gossip_core::rule::RuleText;
+use gossip_core::schema::TableName;
+use gossip_core::send_queue::QueueLimits;
+use gossip_relay::Relay;
+use gossip_relay::faulty::{Faults, Faulty};
+use gossip_relay::inproc::InProcess;
+use gossip_server::auth::Tokens;
+use gossip_server::config::Auth;
+use gossip_server::instance::{Instance, Options};
+use gossip_source::sqlite::{SqliteSource, triggers};
+use rusqlite::Connection;
+use serde_json::{Map, Value as Json, json};
+
+pub const SECRET: &[u8] = b"a secret of at least thirty-two bytes";
+
+pub struct Cluster {
+    dir: tempfile::TempDir,
+    pub db: Connection,
+    pub tokens: Arc<Tokens>,
+    pub instances: Vec<Option<Instance>>,
+    pub options: Vec<Options>,
+    pub faults: Vec<Arc<Faults>>,
+}
+
+pub fn rule(role: &str, table: &str, rows: Option<&str>, columns: &[&str]) -> RuleText {
+    let columns = (!columns.is_empty()).then(|| columns.iter().map(|c| c.to_string()).collect());
+    RuleText { role: role.into(), table: TableName::plain(table), rows: rows.map(String::from), columns, line: 1 }
+}
+
+impl Cluster {
+    pub async fn start(schema: &str, tables: &[&str], rules: Vec<RuleText>, queue: QueueLimits) -> Cluster {
+        let dir = tempfile::tempdir().unwrap();
+        let db = Connection::open(dir.path().join("t.db")).unwrap();
+        db.execute_batch(&format!("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; {schema}")).unwrap();
+        db.busy_timeout(std::time::Duration::from_secs(20)).unwrap();
+        let tables = tables.iter().map(|t| t.to_string()).collect();
+        let source = SqliteSource::new("s", "sqlite:t.db", tables, dir.path()).unwrap();
+        let mut own = source.connect().unwrap();
+        let plan = triggers::plan(&own, &source).unwrap();
+        triggers::carry_out(&mut own, &plan.statements).unwrap();
+        let auth = Auth {
+            secret_env: "TEST".into(),
+            audience: Some("harbour".into()),
+            roles: "roles".into(),
+            operators: Some("ops".into()),
+        };
+        let tokens = Arc::new(Tokens::new(auth, SECRET).unwrap());
+        let hub: Arc<dyn Relay> = Arc::new(InProcess::default());
+        let mut cluster = Cluster { dir, db, tokens, instances: vec![], options: vec![], faults: vec![] };
+        for name in ["north", "south"] {
+            let faulty = Faulty::new(hub.clone());
+            cluster.faults.push(faulty.faults().clone());
+            let options = Options {
+                name: name.into(),
+                listen: SocketAddr::from(([127, 0, 0, 1], 0)),
+                source: source.clone(),
+                rules: rules.clone(),
+                tokens: Some(cluster.tokens.clone()),
+                secret: SECRET.to_vec(),
+                relay: Arc::new(faulty),
+                queue,
+            };
+            let instance = Instance::start(options.clone()).await.unwrap();
+            cluster.options.push(Options { listen: instance.address(), ..options });
+            cluster.instances.push(Some(instance));
+        }
+        cluster
+    }
+
+    pub fn path(&self) -> PathBuf {
+        self.dir.path().join("t.db")
+    }
+
+    pub fn url(&self, i: usize) -> String {
+        self.options[i].listen.to_string()
+    }
+
+    pub fn token(&self, roles: &[&str], claims: Json) -> String {
+        let roles: Vec<String> = roles.iter().map(|r| r.to_string()).collect();
+        let claims: Map<String, Json> = claims.as_object().cloned().unwrap_or_default();
+        self.tokens.mint_for("somebody", &roles, &claims, gossip_server::now() / 1_000_000, 3_600).unwrap()
+    }
+
+    pub async fn connect(&self, i: usize, roles: &[&str], claims: Json) -> Session {
+        Session::connect(&self.url(i), Some(&self.token(roles, claims))).await.unwrap()
+    }
+
+    pub async fn operator(&self, i: usize) -> Session {
+        self.connect(i, &["ops"], json!({})).await
+    }
+
+    pub async fn stop(mut self) {
+        for i in self.instances.drain(..).flatten() {
+            i.stop().await;
+        }
+    }
+}

@@ -1,0 +1,359 @@
+//! Real instances over real sockets: faults, bad input, rights, slow clients.
+
+use std::sync::atomic::Ordering::Relaxed;
+use std::time::Duration;
+
+use crate::common::{Cluster, rule};
+use futures_util::{SinkExt, StreamExt};
+use gossip_client::{ClientError, Incoming, Live, Session, live::Applied};
+use gossip_core::send_queue::QueueLimits;
+use gossip_core::wire::Notification;
+use serde_json::{Map, Value as Json, json};
+use tokio_tungstenite::tungstenite::Message;
+
+const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT, status TEXT, note TEXT);
+  CREATE TABLE other (id INTEGER PRIMARY KEY);
+  INSERT INTO calls VALUES (1, 'Brightwater', 'expected', 'hidden'), (2, 'Northlight', 'expected', 'hidden')";
+
+async fn cluster(queue: QueueLimits) -> Cluster {
+    let rules = vec![
+        rule("control", "calls", None, &[]),
+        rule("agent", "calls", Some("agency = claim.agency"), &["id", "agency", "status"]),
+        rule("anonymous", "calls", Some("status = 'expected'"), &["status"]),
+    ];
+    Cluster::start(SCHEMA, &["calls", "other"], rules, queue).await
+}
+
+/// Reads until a message fulfils a condition.
+async fn until(session: &mut Session, live: &mut Live, done: impl Fn(&Notification, &Live) -> bool) -> Notification {
+    let read = async {
+        loop {
+            if let Incoming::Told(told) = session.next().await.unwrap().0 {
+                live.apply(&told).unwrap();
+                if done(&told, live) {
+                    return told;
+                }
+            }
+        }
+    };
+    tokio::time::timeout(testbed::PATIENCE, read).await.expect("what was waited for")
+}
+
+async fn subscribe(session: &mut Session, query: &str) -> Live {
+    Live::new(session.subscribe(query, &Map::new(), None).await.unwrap())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_is_heard_on_both_instances_by_those_who_may() {
+    let c = cluster(QueueLimits::default()).await;
+    let mut sessions = Vec::new();
+    for i in 0..2 {
+        let mut s = c.connect(i, &["agent"], json!({"agency": "Brightwater"})).await;
+        let live = subscribe(&mut s, "SELECT * FROM calls").await;
+        assert_eq!(live.rows.len(), 1);
+        assert!(live.rows["[1]"].get("note").is_none(), "a hidden column is absent");
+        sessions.push((s, live));
+    }
+    c.db.execute_batch("UPDATE calls SET agency = 'Brightwater', note = 'still hidden' WHERE id = 2").unwrap();
+    for (s, live) in &mut sessions {
+        until(s, live, |_, l| l.rows.len() == 2).await;
+    }
+    c.db.execute_batch("UPDATE calls SET agency = 'Northlight', status = 'unseen' WHERE id = 1").unwrap();
+    for (s, live) in &mut sessions {
+        let told = until(s, live, |_, l| l.rows.len() == 1).await;
+        let text = serde_json::to_string(&told).unwrap();
+        assert!(text.contains("\"remove\"") && !text.contains("unseen"), "removed by key alone: {text}");
+    }
+    // The board may not see the key: it gets an opaque one, the same on every instance.
+    let mut keys = Vec::new();
+    for i in 0..2 {
+        let mut s = Session::connect(&c.url(i), None).await.unwrap();
+        keys.push(subscribe(&mut s, "SELECT * FROM calls").await.rows.into_keys().collect::<Vec<_>>());
+    }
+    assert_eq!(keys[0], keys[1]);
+    assert!(!keys[0].is_empty() && !keys[0][0].starts_with('['), "{keys:?}");
+    c.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn explain_names_the_rule_with_both_values() {
+    let c = cluster(QueueLimits::default()).await;
+    let mut ops = c.operator(0).await;
+    let mut changes = subscribe(&mut ops, "SELECT position, changes FROM gossip.changes").await;
+    c.db.execute_batch("UPDATE calls SET status = 'inbound' WHERE id = 1").unwrap();
+    until(&mut ops, &mut changes, |_, l| !l.stream.is_empty()).await;
+    let position = changes.stream[0]["position"].clone();
+    let ask = json!({"position": position, "query": "SELECT id FROM calls", "roles": ["agent"], "claims": {"agency": "Northlight"}});
+    let steps = ops.call("explain", ask).await.unwrap()["steps"].clone();
+    let rule = steps.as_array().unwrap().iter().find(|s| s["step"] == "rule").unwrap().clone();
+    assert_eq!(rule["verdict"], "no");
+    assert!(rule["text"].as_str().unwrap().contains("agency = claim.agency"), "{rule}");
+    assert_eq!(rule["values"][0], "'Brightwater' = 'Northlight'");
+    let mut agent = c.connect(0, &["agent"], json!({"agency": "Northlight"})).await;
+    match agent.call("explain", json!({"position": position})).await {
+        Err(ClientError::Refused(e)) => assert_eq!(e.code, -32002),
+        other => panic!("{other:?}"),
+    }
+    c.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_instance_is_killed_and_comes_back_and_the_other_goes_on() {
+    let mut c = cluster(QueueLimits::default()).await;
+    let mut north = c.connect(0, &["control"], json!({})).await;
+    let mut south = c.connect(1, &["control"], json!({})).await;
+    let mut on_north = subscribe(&mut north, "SELECT * FROM calls").await;
+    let mut on_south = subscribe(&mut south, "SELECT * FROM calls").await;
+    // Whichever is the reader, the other one takes over.
+    c.instances[0].take().unwrap().kill();
+    c.db.execute_batch("INSERT INTO calls VALUES (3, 'Dunmore', 'expected', NULL)").unwrap();
+    until(&mut south, &mut on_south, |_, l| l.rows.len() == 3).await;
+    let lost = async {
+        loop {
+            match north.next().await {
+                Ok((Incoming::Told(told), _)) => drop(on_north.apply(&told)),
+                Ok(_) => {}
+                Err(_) => return,
+            }
+        }
+    };
+    tokio::time::timeout(testbed::PATIENCE, lost).await.expect("its client is told");
+    c.instances[0] = Some(gossip_server::instance::Instance::start(c.options[0].clone()).await.unwrap());
+    let mut north = c.connect(0, &["control"], json!({})).await;
+    let mut on_north = subscribe(&mut north, "SELECT * FROM calls").await;
+    assert_eq!(on_north.rows, on_south.rows);
+    c.db.execute_batch("DELETE FROM calls WHERE id = 3").unwrap();
+    until(&mut north, &mut on_north, |_, l| l.rows.len() == 2).await;
+    until(&mut south, &mut on_south, |_, l| l.rows.len() == 2).await;
+    c.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lost_last_message_is_noticed_by_the_heartbeat_and_healed() {
+    let c = cluster(QueueLimits::default()).await;
+    let mut s = c.connect(1, &["control"], json!({})).await;
+    let mut live = subscribe(&mut s, "SELECT * FROM calls").await;
+    c.faults[1].drop_next.store(1, Relaxed);
+    c.db.execute_batch("INSERT INTO calls VALUES (9, 'Dunmore', 'expected', NULL)").unwrap();
+    until(&mut s, &mut live, |_, l| l.rows.len() == 3).await;
+    assert_eq!(c.faults[1].drop_next.load(Relaxed), 0, "it was lost on the way");
+    // Doubled and late messages change nothing.
+    c.faults[1].double_next.store(20, Relaxed);
+    c.faults[1].delay_ms.store(30, Relaxed);
+    c.db.execute_batch("DELETE FROM calls WHERE id = 9").unwrap();
+    until(&mut s, &mut live, |_, l| l.rows.len() == 2).await;
+    // Cut off, it says that it is not current; mended, it is right again.
+    c.faults[1].delay_ms.store(0, Relaxed);
+    c.faults[1].cut.store(true, Relaxed);
+    c.db.execute_batch("DELETE FROM calls WHERE id = 1").unwrap();
+    until(&mut s, &mut live, |n, _| matches!(n, Notification::Current { behind_ms, .. } if *behind_ms > 0)).await;
+    c.faults[1].cut.store(false, Relaxed);
+    until(&mut s, &mut live, |_, l| l.rows.len() == 1).await;
+    c.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_slow_client_is_caught_up_with_the_newest_state() {
+    let c = cluster(QueueLimits { deltas: 8, bytes: 1 << 20 }).await;
+    let mut s = c.connect(0, &["control"], json!({})).await;
+    let mut live = subscribe(&mut s, "SELECT id, note FROM calls").await;
+    // The client reads nothing while far more than its queue and the sockets' buffers hold goes by.
+    let big = "x".repeat(100_000);
+    for i in 0..150 {
+        c.db.execute(
+            "INSERT OR REPLACE INTO calls VALUES (5, 'Dunmore', ?1, ?2)",
+            [format!("{i}"), format!("{big}{i}")],
+        )
+        .unwrap();
+        tokio::time::sleep(Duration::from_millis(2)).await;
+    }
+    c.db.execute_batch("UPDATE calls SET note = 'last' WHERE id = 5").unwrap();
+    let caught_up = std::sync::atomic::AtomicBool::new(false);
+    until(&mut s, &mut live, |n, l| {
+        caught_up.fetch_or(matches!(n, Notification::Snapshot { why, .. } if why == "caught-up"), Relaxed);
+        l.rows.get("[5]").is_some_and(|r| r["note"] == "last")
+    })
+    .await;
+    assert!(caught_up.load(Relaxed), "it was brought up to date by a snapshot");
+    c.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn changed_rights_replace_the_result_and_discard_what_is_unsent() {
+    let c = cluster(QueueLimits::default()).await;
+    let mut s = c.connect(0, &["agent"], json!({"agency": "Brightwater"})).await;
+    let mut live = subscribe(&mut s, "SELECT * FROM calls").await;
+    let token = c.token(&["agent"], json!({"agency": "Northlight"}));
+    let answer = s.call("authenticate", json!({"token": token})).await.unwrap();
+    assert_eq!(answer["roles"], json!(["agent"]));
+    until(&mut s, &mut live, |n, _| matches!(n, Notification::Snapshot { why, .. } if why == "rights-changed")).await;
+    assert_eq!(live.rows.keys().collect::<Vec<_>>(), ["[2]"]);
+    // A query on what may not be named any more ends.
+    let token = c.token(&["nobody"], json!({}));
+    s.call("authenticate", json!({"token": token})).await.unwrap();
+    let closed = async {
+        loop {
+            if let Incoming::Told(told) = s.next().await.unwrap().0 {
+                if let Applied::Closed(why) = live.apply(&told).unwrap() {
+                    return why;
+                }
+            }
+        }
+    };
+    let why = tokio::time::timeout(testbed::PATIENCE, closed).await.expect("closed");
+    assert!(why.starts_with("rights-changed"), "{why}");
+    // Another subject ends the connection.
+    let now = gossip_server::now() / 1_000_000;
+    let other = c.tokens.mint_for("somebody else", &["agent".into()], &Map::new(), now, 60).unwrap();
+    match s.call("authenticate", json!({"token": other})).await {
+        Err(ClientError::Ended(why)) => assert!(why.starts_with("1008"), "{why}"),
+        other => panic!("{other:?}"),
+    }
+    c.stop().await;
+}
+
+/// One raw exchange: sends a text, returns the answer.
+async fn exchange(s: &mut Session, text: &str) -> Json {
+    s.send_raw(text.into()).await.unwrap();
+    loop {
+        let (_, text) = s.next().await.unwrap();
+        let json: Json = serde_json::from_str(&text).unwrap();
+        if json.get("method").is_none() {
+            return json;
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn bad_input_gets_its_error_and_the_instance_goes_on() {
+    let c = cluster(QueueLimits::default()).await;
+    let mut s = c.connect(0, &["agent"], json!({"agency": "Brightwater"})).await;
+    let call =
+        |method: &str, params: Json| json!({"jsonrpc": "2.0", "id": 1, "method": method, "params": params}).to_string();
+    let subscribe = |query: &str| call("subscribe", json!({"query": query}));
+    let cases: Vec<(String, i64, &str)> = vec![
+        ("{not json".into(), -32700, "line 1"),
+        ("[]".into(), -32600, "batches"),
+        ("3".into(), -32600, "object"),
+        ("{\"id\":{},\"jsonrpc\":\"2.0\",\"method\":\"x\"}".into(), -32600, "id"),
+        (call("subscrib", json!({})), -32601, "did you mean subscribe?"),
+        (call("subscribe", json!({})), -32602, "query is missing"),
+        (call("subscribe", json!({"query": 3})), -32602, "expected a text"),
+        (call("subscribe", json!({"query": "SELECT 1", "parms": {}})), -32602, "did you mean params?"),
+        (call("subscribe", json!([])), -32602, "expected an object"),
+        (subscribe("SELEC id FROM calls"), -32003, "line 1, column 1"),
+        (subscribe("SELECT id FROM calls WHERE"), -32003, "the text ends here"),
+        (subscribe("SELECT id FROM calls ORDER BY id"), -32003, "one table with WHERE is supported"),
+        (subscribe("SELECT count(*) FROM calls"), -32002, "column count is not known"),
+        (subscribe("SELECT id FROM calls, other"), -32003, "one table"),
+        (subscribe("SELECT id FROM calls WHERE id = 'x'"), -32003, "not a value of type int8"),
+        (subscribe("SELECT id FROM calls WHERE id = (SELECT 1)"), -32003, "SELECT is not supported"),
+        (subscribe(&format!("SELECT id FROM calls WHERE {}id = 1", "NOT ".repeat(500))), -32003, "nested too deeply"),
+        (subscribe("SELECT id FROM calls WHERE note = :p"), -32002, "column note is not known or not permitted"),
+        (subscribe("SELECT id FROM calls WHERE nothing = 1"), -32002, "column nothing is not known or not permitted"),
+        (subscribe("SELECT id FROM other"), -32002, "table other is not known or not permitted"),
+        (subscribe("SELECT id FROM nowhere"), -32002, "table nowhere is not known or not permitted"),
+        (subscribe("SELECT * FROM gossip.clients"), -32002, "table gossip.clients is not known or not permitted"),
+        (subscribe("SELECT id FROM calls WHERE agency = claim.agency"), -32002, "column claim.agency"),
+        (subscribe("SELECT id FROM calls WHERE agency = :agency"), -32003, "parameter :agency is missing"),
+        (call("subscribe", json!({"query": "SELECT id FROM calls", "params": {"agency": 1}})), -32003, "not used"),
+        (
+            call("subscribe", json!({"query": "SELECT id FROM calls WHERE id = :a", "params": {"a": "b"}})),
+            -32003,
+            "expected int8",
+        ),
+        (call("unsubscribe", json!({"subscription": 77})), -32004, "no subscription 77"),
+        (call("authenticate", json!({"token": "x.y.z"})), -32001, "not a JSON Web Token"),
+    ];
+    for (text, code, words) in cases {
+        let answer = exchange(&mut s, &text).await;
+        let shown = &text[..text.len().min(90)];
+        assert_eq!(answer["error"]["code"], code, "{shown}: {answer}");
+        assert!(answer["error"]["message"].as_str().unwrap().contains(words), "{shown}: {answer}");
+    }
+    // A parameter named like a claim is a parameter and nothing else.
+    let text = call(
+        "subscribe",
+        json!({"query": "SELECT id FROM calls WHERE agency = :agency", "params": {"agency": "Northlight"}}),
+    );
+    assert_eq!(exchange(&mut s, &text).await["result"]["rows"], json!([]));
+    // Hidden and unknown columns are told of in the same words.
+    let hidden = exchange(&mut s, &subscribe("SELECT note FROM calls")).await["error"].to_string();
+    let unknown = exchange(&mut s, &subscribe("SELECT nope FROM calls")).await["error"].to_string();
+    assert_eq!(hidden.replace("note", "nope"), unknown);
+    c.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn hostile_messages_and_tokens_end_only_their_own_connection() {
+    let c = cluster(QueueLimits::default()).await;
+    let url = gossip_client::socket_url(&c.url(0)).unwrap();
+    for (message, code) in [(Message::binary(vec![0; 8]), 1003), (Message::text("x".repeat(1 << 20)), 1009)] {
+        let (mut raw, _) = tokio_tungstenite::connect_async(&url).await.unwrap();
+        // The other side may have hung up before all of it is sent.
+        let _ = raw.send(message).await;
+        let closed = async {
+            while let Some(next) = raw.next().await {
+                match next {
+                    Ok(Message::Close(frame)) => return frame.map(|f| u16::from(f.code)),
+                    Ok(_) => {}
+                    Err(_) => return None,
+                }
+            }
+            None
+        };
+        let closed = tokio::time::timeout(testbed::PATIENCE, closed).await.expect("an end");
+        assert!(closed == Some(code) || closed.is_none() && code == 1009, "{closed:?}");
+    }
+    let now = gossip_server::now() / 1_000_000;
+    let mint = |facts: Json| c.tokens.mint(facts.as_object().unwrap().clone(), now, 60).unwrap();
+    let good = mint(json!({"sub": "x", "roles": ["control"]}));
+    let mut parts: Vec<&str> = good.split('.').collect();
+    let none = format!("eyJhbGciOiJub25lIiwidHlwIjoiSldUIn0.{}.", parts[1]);
+    parts[2] = "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+    let bad_signature = parts.join(".");
+    for (token, words) in [
+        (bad_signature, "signature does not fit"),
+        (none, "signed with HS256"),
+        (mint(json!({"exp": now - 600})), "has expired"),
+        (mint(json!({"nbf": now + 600})), "not valid yet"),
+        (mint(json!({"aud": "elsewhere"})), "another audience"),
+        ("y".repeat(20_000), "at most 16384"),
+    ] {
+        let mut s = Session::connect(&c.url(0), None).await.unwrap();
+        match s.call("authenticate", json!({"token": token})).await {
+            Err(ClientError::Refused(e)) => assert!(e.code == -32001 && e.message.contains(words), "{words}: {e}"),
+            other => panic!("{words}: {other:?}"),
+        }
+        if token.len() < 8_000 {
+            // In the upgrade: an answer that browser code can read, then the end.
+            let mut s = Session::connect(&c.url(0), Some(&token)).await.unwrap();
+            let (incoming, text) = s.next().await.unwrap();
+            assert!(matches!(incoming, Incoming::Answer(_, Err(_))) && text.contains(words), "{text}");
+            assert!(matches!(s.next().await, Err(ClientError::Ended(why)) if why.starts_with("1008")));
+        }
+    }
+    let mut s = c.connect(0, &["control"], json!({})).await;
+    assert_eq!(subscribe(&mut s, "SELECT * FROM calls").await.rows.len(), 2, "the instance goes on");
+    c.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_migration_under_way_brings_a_new_snapshot_or_an_end() {
+    let c = cluster(QueueLimits::default()).await;
+    let mut s = c.connect(1, &["control"], json!({})).await;
+    let mut all = subscribe(&mut s, "SELECT * FROM calls").await;
+    c.db.execute_batch("ALTER TABLE calls ADD COLUMN tugs INT DEFAULT 2").unwrap();
+    until(&mut s, &mut all, |n, l| {
+        matches!(n, Notification::Snapshot { why, .. } if why == "schema-changed") && l.rows["[1]"]["tugs"] == 2
+    })
+    .await;
+    c.db.execute_batch("UPDATE calls SET tugs = 3 WHERE id = 1").unwrap();
+    until(&mut s, &mut all, |_, l| l.rows["[1]"]["tugs"] == 3).await;
+    let mut t = c.connect(1, &["control"], json!({})).await;
+    let mut named = subscribe(&mut t, "SELECT id FROM calls WHERE tugs > 1").await;
+    c.db.execute_batch("ALTER TABLE calls DROP COLUMN tugs").unwrap();
+    let told = until(&mut t, &mut named, |n, _| matches!(n, Notification::Closed { .. })).await;
+    assert!(matches!(told, Notification::Closed { why, .. } if why.starts_with("schema-changed")));
+    c.stop().await;
+}

@@ -734,16 +734,20 @@ impl Engine {
     }
 
     fn healed(&mut self, source: &Arc<str>, intervals: Option<Vec<Arc<Interval>>>) {
-        let lost = intervals.is_none();
+        let given_up = intervals.is_none();
         let followed = self.sources.entry(source.clone()).or_default();
         followed.healing = false;
         let ahead = std::mem::take(&mut followed.ahead);
-        if lost {
-            // What is missing is not to be had: begin anew where the stream goes on.
-            followed.progress.lost = true;
-            self.renew_source(source, Why::Gap);
+        intervals.into_iter().flatten().for_each(|i| self.interval(i));
+        for i in ahead {
+            // What was missing may have come late, by itself.
+            if given_up && self.progress(source).judge(&i) == Continues::AfterGap {
+                // It is not to be had: begin anew where the stream goes on.
+                self.sources.entry(source.clone()).or_default().progress.lost = true;
+                self.renew_source(source, Why::Gap);
+            }
+            self.interval(i);
         }
-        intervals.into_iter().flatten().chain(ahead).for_each(|i| self.interval(i));
     }
 
     fn renew_source(&mut self, source: &Arc<str>, why: Why) {

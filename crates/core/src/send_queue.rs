@@ -5,7 +5,7 @@
 //! deltas are dropped, no more are taken, and when the client has read what was left it gets a snapshot of the newest
 //! state instead. No other subscription of the client and no other client is held up.
 
-use std::collections::{HashSet, VecDeque};
+use std::collections::{HashMap, VecDeque};
 
 /// How much may wait for one client.
 #[derive(Clone, Copy, Debug)]
@@ -48,27 +48,34 @@ pub struct SendQueue<T> {
     limits: QueueLimits,
     deltas: usize,
     bytes: usize,
-    lagging: HashSet<u64>,
+    /// Subscriptions that lag, and whether their snapshot has been asked for.
+    lagging: HashMap<u64, bool>,
 }
 
 impl<T> SendQueue<T> {
     /// An empty queue.
     pub fn new(limits: QueueLimits) -> Self {
-        SendQueue { entries: VecDeque::new(), limits, deltas: 0, bytes: 0, lagging: HashSet::new() }
+        SendQueue { entries: VecDeque::new(), limits, deltas: 0, bytes: 0, lagging: HashMap::new() }
     }
 
-    /// Queues a reply, or a notification that must not be lost. Belongs to `subscription` if it carries its rows.
+    /// Queues a reply, or a notification that must not be lost.
     pub fn push(&mut self, subscription: Option<u64>, item: T) {
         self.entries.push_back(Entry { subscription, bytes: 0, is_delta: false, item });
     }
 
+    /// Queues a whole result of a subscription, which is up to date with it.
+    pub fn push_result(&mut self, subscription: u64, item: T) {
+        self.lagging.remove(&subscription);
+        self.push(Some(subscription), item);
+    }
+
     /// Offers a delta of `bytes` bytes.
     pub fn offer(&mut self, subscription: u64, bytes: usize, item: T) -> Offered {
-        if self.lagging.contains(&subscription) {
+        if self.lagging.contains_key(&subscription) {
             return Offered::Lags;
         }
         if self.deltas >= self.limits.deltas || self.bytes + bytes > self.limits.bytes {
-            self.lagging.insert(subscription);
+            self.lagging.insert(subscription, false);
             self.drop_where(|e| e.is_delta && e.subscription == Some(subscription));
             return Offered::LagsNow;
         }
@@ -111,12 +118,19 @@ impl<T> SendQueue<T> {
         self.entries.push_front(Entry { subscription, bytes: 0, is_delta: false, item });
     }
 
-    /// The subscriptions to be brought up to date by a snapshot, once the queue has run empty; each is told once.
+    /// The subscriptions to be brought up to date by a snapshot, once the queue has run empty; each is told once. They
+    /// lag until [`SendQueue::push_result`]: what comes in between is in the snapshot.
     pub fn take_lagging(&mut self) -> Vec<u64> {
         if !self.entries.is_empty() {
             return Vec::new();
         }
-        self.lagging.drain().collect()
+        let asked = self.lagging.iter_mut().filter(|(_, asked)| !**asked);
+        asked
+            .map(|(subscription, asked)| {
+                *asked = true;
+                *subscription
+            })
+            .collect()
     }
 
     /// Items that wait.
@@ -151,7 +165,9 @@ mod tests {
         assert!(q.take_lagging().is_empty(), "not before the client has read what was left");
         assert_eq!(std::iter::from_fn(|| q.pop()).collect::<Vec<_>>(), ["reply", "2a", "2b"]);
         assert_eq!((q.take_lagging(), q.take_lagging()), (vec![1], vec![]));
-        assert_eq!(q.offer(1, 10, "1d"), Offered::Queued);
+        assert_eq!(q.offer(1, 10, "1d"), Offered::Lags, "its snapshot has been asked for and will show it");
+        q.push_result(1, "1 whole");
+        assert_eq!(q.offer(1, 10, "1e"), Offered::Queued);
     }
 
     #[test]

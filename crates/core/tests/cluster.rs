@@ -148,6 +148,7 @@ struct Node {
     /// Messages of the relay on their way: (not before this step, interval).
     inbox: Vec<(usize, Arc<Interval>)>,
     heals: Vec<(usize, Position)>,
+    catch_ups: Vec<(usize, SubId)>,
     snapshots: VecDeque<(usize, SnapshotId, Position, Vec<Row>)>,
 }
 
@@ -176,7 +177,7 @@ impl Cluster {
         let node = |_| {
             let mut engine = Engine::new(rules.clone(), Limits { ahead: 4, ..Limits::default() });
             engine.handle(Input::Table(table(old_values)));
-            Node { engine, inbox: Vec::new(), heals: Vec::new(), snapshots: VecDeque::new() }
+            Node { engine, inbox: Vec::new(), heals: Vec::new(), catch_ups: Vec::new(), snapshots: VecDeque::new() }
         };
         Cluster {
             step: 0,
@@ -301,7 +302,7 @@ impl Cluster {
                 Output::Result { to, feed, rows, position, .. } => {
                     for (sub, why) in to {
                         let Some(c) = self.clients.get_mut(&sub) else { continue };
-                        c.queue.push(Some(sub), Message::Result(feed.clone(), rows.clone(), position, why));
+                        c.queue.push_result(sub, Message::Result(feed.clone(), rows.clone(), position, why));
                     }
                 }
                 Output::Delta(delta, subs) => {
@@ -338,6 +339,9 @@ impl Cluster {
                 let intervals = self.published.iter().filter(|i| i.to > after).cloned().collect();
                 inputs.push(Input::Healed { source: "harbour".into(), intervals: kept.then_some(intervals) });
             }
+            let (now, later): (Vec<_>, Vec<_>) = self.nodes[n].catch_ups.drain(..).partition(|c| due(c.0));
+            self.nodes[n].catch_ups = later;
+            inputs.extend(now.into_iter().map(|(_, sub)| Input::CatchUp(sub)));
             while self.nodes[n].snapshots.front().is_some_and(|s| due(s.0)) {
                 let Some((_, id, at, rows)) = self.nodes[n].snapshots.pop_front() else { break };
                 if self.faults && self.rng.random_bool(0.1) {
@@ -358,7 +362,9 @@ impl Cluster {
         match c.queue.pop() {
             None => {
                 let (engine, lagging) = (c.engine, c.queue.take_lagging());
-                lagging.into_iter().for_each(|s| self.handle(engine, Input::CatchUp(s)));
+                // The engine hears of it a little later, and goes on delivering meanwhile.
+                let due = self.step + self.rng.random_range(0..4);
+                self.nodes[engine].catch_ups.extend(lagging.into_iter().map(|s| (due, s)));
             }
             Some(Message::Result(feed, rows, position, why)) => {
                 // A first result that was discarded unsent is followed by one that says why.

@@ -303,7 +303,7 @@ impl Node {
                         part: 0,
                     };
                     match &mut sub.target {
-                        Target::Client(client) => client.outbox.push(Some(id), Outgoing::Result(Box::new(whole))),
+                        Target::Client(client) => client.outbox.push_result(id, whole),
                         Target::Once(answer) => {
                             let (rows, _) = wire::rows_json(&feed, &rows, usize::MAX, &self.start.sealer);
                             let columns = json!(wire::columns(&feed));

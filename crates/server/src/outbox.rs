@@ -108,15 +108,16 @@ impl Outbox {
         }
     }
 
-    /// Queues a reply or notification.
-    pub fn push(&self, subscription: Option<SubId>, item: Outgoing) {
-        self.queue.lock().push(subscription, item);
+    /// Queues a whole result.
+    pub fn push_result(&self, subscription: SubId, whole: WholeResult) {
+        self.queue.lock().push_result(subscription, Outgoing::Result(Box::new(whole)));
         self.wake.notify_one();
     }
 
     /// Queues text.
     pub fn say(&self, text: String) {
-        self.push(None, Outgoing::Text(text));
+        self.queue.lock().push(None, Outgoing::Text(text));
+        self.wake.notify_one();
     }
 
     /// Offers a delta.

@@ -392,17 +392,23 @@ impl Parser {
         if self.keyword() == Keyword::SELECT {
             return Err(self.unexpected("a list of values; SELECT is not supported here"));
         }
-        let mut list = Vec::new();
+        let mut items = Vec::new();
         loop {
-            let item = self.operand(depth)?;
-            let copy = Typed { expr: left.expr.clone(), ty: left.ty, at: left.at };
-            let (value, item) = self.pair(copy, item)?;
-            list.push(item);
+            items.push(self.operand(depth)?);
             if self.take(&Token::RParen) {
-                return Ok(Expr::In(Box::new(value), list));
+                break;
             }
             self.need(&Token::Comma, "a comma or )")?;
         }
+        // One type for all: what has none of its own takes that of the first that has.
+        let ty = left.ty.or_else(|| items.iter().find_map(|i| i.ty)).unwrap_or(Type::Text);
+        let value = self.of_type(left.expr, left.ty, ty, left.at)?;
+        let mut list = Vec::with_capacity(items.len());
+        for item in items {
+            let left = Typed { expr: value.clone(), ty: Some(ty), at: left.at };
+            list.push(self.pair(left, item)?.1);
+        }
+        Ok(Expr::In(Box::new(value), list))
     }
 
     fn like(&mut self, left: Typed, depth: usize) -> Result<Expr> {

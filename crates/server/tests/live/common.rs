@@ -83,13 +83,15 @@ impl Cluster {
     }
 
     pub fn token(&self, roles: &[&str], claims: Json) -> String {
-        let roles: Vec<String> = roles.iter().map(|r| r.to_string()).collect();
-        let claims: Map<String, Json> = claims.as_object().cloned().unwrap_or_default();
-        self.tokens.mint_for("somebody", &roles, &claims, gossip_server::now() / 1_000_000, 3_600).unwrap()
+        self.door().token(roles, claims)
     }
 
     pub async fn connect(&self, i: usize, roles: &[&str], claims: Json) -> Session {
-        Session::connect(&self.url(i), Some(&self.token(roles, claims))).await.unwrap()
+        self.door().connect(i, roles, claims).await
+    }
+
+    pub fn door(&self) -> Door {
+        Door { urls: [self.url(0), self.url(1)], tokens: self.tokens.clone() }
     }
 
     pub async fn operator(&self, i: usize) -> Session {
@@ -100,5 +102,24 @@ impl Cluster {
         for i in self.instances.drain(..).flatten() {
             i.stop().await;
         }
+    }
+}
+
+/// The way in, for tasks of their own.
+#[derive(Clone)]
+pub struct Door {
+    urls: [String; 2],
+    tokens: Arc<Tokens>,
+}
+
+impl Door {
+    pub fn token(&self, roles: &[&str], claims: Json) -> String {
+        let roles: Vec<String> = roles.iter().map(|r| r.to_string()).collect();
+        let claims: Map<String, Json> = claims.as_object().cloned().unwrap_or_default();
+        self.tokens.mint_for("somebody", &roles, &claims, gossip_server::now() / 1_000_000, 3_600).unwrap()
+    }
+
+    pub async fn connect(&self, i: usize, roles: &[&str], claims: Json) -> Session {
+        Session::connect(&self.urls[i], Some(&self.token(roles, claims))).await.unwrap()
     }
 }

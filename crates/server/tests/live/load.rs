@@ -83,11 +83,11 @@ async fn every_result_equals_the_database_at_the_end() {
         vec![rule("control", "calls", None, &columns), rule("agent", "calls", Some("agency = claim.agency"), &columns)];
     // Small queues, so that some clients are brought up to date by snapshots under way.
     let queue = QueueLimits { deltas: 64, bytes: 64 << 10 };
-    let cluster = Arc::new(Cluster::start(SCHEMA, &["calls"], rules, queue).await);
+    let cluster = Cluster::start(SCHEMA, &["calls"], rules, queue).await;
     let written = Arc::new(AtomicBool::new(false));
     let mut clients = Vec::new();
     for i in 0..50u64 {
-        let (cluster, written) = (cluster.clone(), written.clone());
+        let (door, written) = (cluster.door(), written.clone());
         clients.push(tokio::spawn(async move {
             let mut rng = StdRng::seed_from_u64(1_000 + i);
             loop {
@@ -98,7 +98,7 @@ async fn every_result_equals_the_database_at_the_end() {
                     Some(agency) => (["agent"], json!({"agency": agency})),
                     None => (["control"], json!({})),
                 };
-                let mut session = cluster.connect(rng.random_range(0..2), &roles, claims).await;
+                let mut session = door.connect(rng.random_range(0..2), &roles, claims).await;
                 let answer = session.subscribe(QUERIES[person.query].0, &Map::new(), None).await.unwrap();
                 let mut live = Live::new(answer);
                 if last_round {

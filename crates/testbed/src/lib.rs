@@ -46,9 +46,11 @@ impl Drop for Process {
     }
 }
 
-/// Runs a program and returns its output, success or not.
+/// Runs a program and returns its output, success or not. One that does not end by itself is ended.
 pub fn run(program: &Path, args: &[&str], dir: &Path, env: &[(&str, &str)]) -> Output {
-    Command::new(program)
+    Command::new("timeout")
+        .arg(PATIENCE.as_secs().to_string())
+        .arg(program)
         .args(args)
         .current_dir(dir)
         .envs(env.iter().copied())

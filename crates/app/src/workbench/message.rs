@@ -96,6 +96,8 @@ pub enum Effect {
         line: u64,
         /// The watcher.
         watcher: WatcherId,
+        /// Its subscription in its instance.
+        subscription: u64,
         /// The transaction.
         at: At,
         /// The watcher's place.

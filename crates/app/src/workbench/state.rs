@@ -91,6 +91,8 @@ pub struct WatcherState {
     pub current: Option<At>,
     /// Before this position nothing can be said of it: it was not listening.
     pub listens_after: Option<At>,
+    /// Its subscription's number in its instance, as operators are told it with verdicts.
+    pub subscription: Option<u64>,
     /// Rows of its result.
     pub rows: usize,
     /// Deltas since the start.

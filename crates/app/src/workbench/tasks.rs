@@ -32,7 +32,7 @@ type Messages = mpsc::Sender<Message>;
 
 /// A question to the operator's connection of a place.
 struct Question {
-    label: String,
+    subscription: u64,
     at: At,
     answer: oneshot::Sender<Result<Vec<Step>, String>>,
 }
@@ -86,13 +86,12 @@ impl Tasks {
                     task.abort();
                 }
             }
-            Effect::Explain { line, watcher, at, place } => {
-                let label = format!("{}-{watcher}", self.prefix);
+            Effect::Explain { line, watcher, subscription, at, place } => {
                 let (ask, messages) = (self.questions[place].clone(), self.messages.clone());
                 tokio::spawn(async move {
                     let (answer, answered) = oneshot::channel();
                     let gone = || Err("its instance is not reachable".to_string());
-                    let sent = ask.try_send(Question { label, at, answer }).is_ok();
+                    let sent = ask.try_send(Question { subscription, at, answer }).is_ok();
                     let steps = match sent {
                         true => tokio::time::timeout(Duration::from_secs(5), answered)
                             .await
@@ -261,19 +260,13 @@ async fn operate_once(
     asked: &mut mpsc::Receiver<Question>,
 ) -> ClientError {
     let mut tables: HashMap<u64, &str> = HashMap::new();
-    let mut clients = Live::default();
-    for table in ["instances", "changes", "verdicts", "clients"] {
-        let columns = if table == "clients" { "id, subscriptions" } else { "*" };
-        let answer = match session.subscribe(&format!("SELECT {columns} FROM gossip.{table}"), &Map::new(), None).await
-        {
+    for table in ["instances", "changes", "verdicts"] {
+        let query = format!("SELECT * FROM gossip.{table}");
+        let answer = match session.subscribe(&query, &Map::new(), None).await {
             Ok(answer) => answer,
             Err(e) => return e,
         };
         tables.insert(answer.subscription, table);
-        if table == "clients" {
-            clients = Live::new(answer);
-            continue;
-        }
         for entry in answer.rows {
             if messages.send(about(i, table, entry.row)).await.is_err() {
                 return ClientError::Ended("the workbench is gone".into());
@@ -297,10 +290,6 @@ async fn operate_once(
                     }
                 }
                 Ok((Incoming::Told(told), _)) => {
-                    // A result that does not fit is begun anew with the next connection.
-                    if let Err(e) = clients.apply(&told) {
-                        return ClientError::NotUnderstood(e);
-                    }
                     for m in understood(i, &tables, told) {
                         if messages.send(m).await.is_err() {
                             return ClientError::Ended("the workbench is gone".into());
@@ -309,26 +298,14 @@ async fn operate_once(
                 }
             },
             Some(q) = asked.recv() => {
-                match subscription_of(&clients, &q.label) {
-                    None => drop(q.answer.send(Err("its subscription is not known to the instance yet".into()))),
-                    Some(id) => {
-                        let params = json!({"position": q.at.to_string(), "subscription": id});
-                        match session.send("explain", params).await {
-                            Ok(id) => drop(waiting.insert(id, q.answer)),
-                            Err(e) => return e,
-                        }
-                    }
+                let params = json!({"position": q.at.to_string(), "subscription": q.subscription});
+                match session.send("explain", params).await {
+                    Ok(id) => drop(waiting.insert(id, q.answer)),
+                    Err(e) => return e,
                 }
             }
         }
     }
-}
-
-/// The subscription that is observed under a label.
-fn subscription_of(clients: &Live, label: &str) -> Option<u64> {
-    let lists = clients.rows.values().filter_map(|r| r.get("subscriptions").and_then(Json::as_str));
-    let subs = lists.filter_map(|l| serde_json::from_str::<Vec<Json>>(l).ok()).flatten();
-    subs.filter(|s| s["observed"] == label).find_map(|s| s["id"].as_u64())
 }
 
 fn about(i: usize, table: &str, row: Map<String, Json>) -> Message {
@@ -342,7 +319,7 @@ fn about(i: usize, table: &str, row: Map<String, Json>) -> Message {
 fn understood(i: usize, tables: &HashMap<u64, &str>, told: Notification) -> Vec<Message> {
     match told {
         Notification::Delta { subscription, changes, .. } => {
-            let Some(table) = tables.get(&subscription).filter(|t| **t != "clients") else { return vec![] };
+            let Some(table) = tables.get(&subscription) else { return vec![] };
             let row = |c: ChangeEntry| match c {
                 ChangeEntry::Add { row, .. } | ChangeEntry::Replace { row, .. } => Some(about(i, table, row)),
                 ChangeEntry::Remove { .. } => None,
@@ -350,7 +327,7 @@ fn understood(i: usize, tables: &HashMap<u64, &str>, told: Notification) -> Vec<
             changes.into_iter().filter_map(row).collect()
         }
         Notification::Rows { subscription, rows, .. } | Notification::Snapshot { subscription, rows, .. } => {
-            let Some(table) = tables.get(&subscription).filter(|t| **t != "clients") else { return vec![] };
+            let Some(table) = tables.get(&subscription) else { return vec![] };
             rows.into_iter().map(|r| about(i, table, r.row)).collect()
         }
         _ => vec![],

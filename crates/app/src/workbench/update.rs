@@ -52,6 +52,7 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
                 && !matches!(w.link, Link::Down(..))
             {
                 w.link = Link::Down(at, why);
+                w.subscription = None;
                 w.absent.push((at, None));
                 trim(&mut w.absent);
             }
@@ -257,6 +258,10 @@ fn verdict(s: &mut State, row: &Map<String, Json>) {
     };
     let time = int(row, "at");
     let cursor = text(row, "cursor");
+    let subscription = int(row, "subscription").unsigned_abs();
+    if let Some(w) = s.watcher_mut(watcher) {
+        w.subscription = Some(subscription);
+    }
     let Some(line) = s.line_mut(id) else { return };
     let cell = line.cells.entry(watcher).or_default();
     if word == "written" {
@@ -348,6 +353,7 @@ pub fn add_watcher(s: &mut State, persona: &str, query: &str, place: usize) -> V
         refused: None,
         current: None,
         listens_after: None,
+        subscription: None,
         rows: 0,
         heard: 0,
         snapshots: vec![],
@@ -523,14 +529,22 @@ fn choose_column(s: &mut State, column: usize) -> Vec<Effect> {
 fn ask_why(s: &mut State) -> Vec<Effect> {
     let (Some(line), Some(w)) = (s.chosen_line(), s.watchers.get(s.column)) else { return vec![] };
     let (id, watcher, place, at) = (line.id, w.id, w.place, line.at.clone());
+    let subscription = w.subscription;
     let unanswerable = match (&at, &line.made) {
         (None, Some((_, Stage::NeverComes(why)))) => Some(why.clone()),
         (None, _) => Some("it has not been seen in the stream yet".to_string()),
-        _ => w.refused.clone(),
+        _ if w.refused.is_some() => w.refused.clone(),
+        (Some(at), _) if w.listens_after.as_ref().is_none_or(|after| at <= after) => {
+            Some("it was not listening yet when this was committed".to_string())
+        }
+        _ if subscription.is_none() => Some("its instance has not told of anything for it yet".to_string()),
+        _ => None,
     };
     s.why = Some(Why { line: id, watcher, steps: unanswerable.clone().map(Err) });
-    match (at, unanswerable) {
-        (Some(at), None) => vec![Effect::Explain { line: id, watcher, at, place }],
+    match (at, subscription) {
+        (Some(at), Some(subscription)) if unanswerable.is_none() => {
+            vec![Effect::Explain { line: id, watcher, subscription, at, place }]
+        }
         _ => vec![],
     }
 }

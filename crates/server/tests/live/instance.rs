@@ -193,10 +193,10 @@ async fn changed_rights_replace_the_result_and_discard_what_is_unsent() {
     s.call("authenticate", json!({"token": token})).await.unwrap();
     let closed = async {
         loop {
-            if let Incoming::Told(told) = s.next().await.unwrap().0 {
-                if let Applied::Closed(why) = live.apply(&told).unwrap() {
-                    return why;
-                }
+            if let Incoming::Told(told) = s.next().await.unwrap().0
+                && let Applied::Closed(why) = live.apply(&told).unwrap()
+            {
+                return why;
             }
         }
     };

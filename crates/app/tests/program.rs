@@ -1,0 +1,200 @@
+//! The program itself, from the command line, with clients and writers that are not ours.
+#![allow(clippy::unwrap_used)]
+
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use testbed::{Process, run, sqlite3, wait_for};
+
+const GOSSIP: &str = env!("CARGO_BIN_EXE_gossip");
+const SECRET: (&str, &str) = ("HARBOUR_SECRET", "a secret for the tests, long enough");
+
+/// A client in another language with another library. Prints each message as a line.
+const PYTHON: &str = r#"
+import asyncio, json, sys, websockets
+async def main(url, token, query):
+    headers = {"Authorization": "Bearer " + token}
+    async with websockets.connect(url, extra_headers=headers, subprotocols=["gossip.v1"]) as ws:
+        assert ws.subprotocol == "gossip.v1"
+        await ws.send(json.dumps({"jsonrpc": "2.0", "id": "a", "method": "subscribe", "params": {"query": query}}))
+        async for message in ws:
+            if '"method":"current"' not in message:
+                print(message, flush=True)
+asyncio.run(main(*sys.argv[1:]))
+"#;
+
+fn gossip(dir: &Path, args: &[&str]) -> (i32, String, String) {
+    let o = run(Path::new(GOSSIP), args, dir, &[SECRET, ("GOSSIP_LOG", "off")]);
+    let text = |b: &[u8]| String::from_utf8_lossy(b).into_owned();
+    (o.status.code().unwrap_or(-1), text(&o.stdout), text(&o.stderr))
+}
+
+/// The shipped scenario in a directory of its own, on a free port.
+fn scenario() -> (tempfile::TempDir, PathBuf) {
+    let dir = tempfile::tempdir().unwrap();
+    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    let config = std::fs::read_to_string(demo.join("gossip.toml")).unwrap();
+    let port = testbed::free_port();
+    std::fs::write(dir.path().join("gossip.toml"), config.replace("127.0.0.1:4750", &format!("127.0.0.1:{port}")))
+        .unwrap();
+    let db = dir.path().join("harbour.db");
+    let made = sqlite3(&db, &std::fs::read_to_string(demo.join("harbour.sql")).unwrap()).0.wait().unwrap();
+    assert!(made.success());
+    (dir, db)
+}
+
+/// A child whose lines are read as they come.
+struct Lines {
+    _child: Process,
+    lines: std::sync::mpsc::Receiver<String>,
+    seen: Vec<String>,
+}
+
+impl Lines {
+    fn start(command: &mut Command) -> Lines {
+        let mut child = command.stdout(Stdio::piped()).spawn().unwrap();
+        let out = BufReader::new(child.stdout.take().unwrap());
+        let (send, lines) = std::sync::mpsc::channel();
+        std::thread::spawn(move || out.lines().map_while(Result::ok).try_for_each(|l| send.send(l)));
+        Lines { _child: Process(child), lines, seen: vec![] }
+    }
+
+    fn wait(&mut self, text: &str) -> String {
+        let mut found = self.seen.iter().find(|l| l.contains(text)).cloned();
+        while found.is_none() {
+            match self.lines.recv_timeout(testbed::PATIENCE) {
+                Ok(line) => {
+                    found = Some(line.clone()).filter(|l| l.contains(text));
+                    self.seen.push(line);
+                }
+                Err(_) => panic!("waited for {text:?} among {:#?}", self.seen),
+            }
+        }
+        found.unwrap_or_default()
+    }
+}
+
+#[test]
+fn two_instances_another_librarys_clients_and_another_program_as_the_writer() {
+    let (dir, db) = scenario();
+    let (code, sql, _) = gossip(dir.path(), &["prepare", "--dry-run"]);
+    assert!(code == 0 && sql.contains("CREATE TRIGGER") && sql.contains("-- calls: every row"), "{sql}");
+    assert_eq!(gossip(dir.path(), &["check"]).0, 1, "not prepared yet");
+    assert_eq!(gossip(dir.path(), &["serve"]).0, 2, "not prepared yet");
+    assert_eq!(gossip(dir.path(), &["prepare"]).0, 0);
+    let (code, out, err) = gossip(dir.path(), &["check"]);
+    assert_eq!(code, 0, "{out}{err}");
+
+    let mut serve = Command::new(GOSSIP);
+    serve.args(["serve", "--instances", "2"]).current_dir(dir.path()).env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off");
+    let mut serve = Lines::start(&mut serve);
+    let url = |line: &str| line.split_whitespace().last().unwrap().to_string();
+    let north = url(&serve.wait("north listens on"));
+    let south = url(&serve.wait("north-2 listens on"));
+    let token = |claims: &str| gossip(dir.path(), &["token", "--claims", claims]).1.trim().to_string();
+    let listen = |url: &str, token: &str, query: &str| {
+        Lines::start(Command::new("/usr/bin/python3").args(["-c", PYTHON, url, token, query]))
+    };
+    let brightwater = token(r#"{"sub":"tove","roles":["agent"],"agency":"Brightwater"}"#);
+    let northlight = token(r#"{"sub":"oyelaran","roles":"agent","agency":"Northlight"}"#);
+    let ops = token(r#"{"sub":"ops","roles":["harbour-ops"]}"#);
+    let query = "SELECT * FROM calls";
+    let mut both = [listen(&north, &brightwater, query), listen(&south, &brightwater, query)];
+    let mut other = listen(&south, &northlight, query);
+    let mut operator = listen(&north, &ops, "SELECT position, changes FROM gossip.changes");
+    both.iter_mut().chain([&mut other, &mut operator]).for_each(|l| drop(l.wait("\"result\"")));
+
+    let insert = "INSERT INTO calls (vessel, agency, status, eta) VALUES";
+    let write = format!(
+        "{insert} ('Ardent Tern', 'Brightwater', 'expected', '2031'); {insert} ('Cinder Fell', 'Northlight', 'expected', '2031');"
+    );
+    assert!(sqlite3(&db, &write).0.wait().unwrap().success());
+    for l in &mut both {
+        assert!(l.wait("\"delta\"").contains("Ardent Tern"));
+    }
+    assert!(other.wait("\"delta\"").contains("Cinder Fell"));
+    assert!(!other.seen.iter().any(|l| l.contains("Ardent")), "the other agency's call was not heard");
+
+    let delta: serde_json::Value = serde_json::from_str(&operator.wait("Ardent")).unwrap();
+    let position = delta["params"]["changes"][0]["row"]["position"].as_str().unwrap().to_string();
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    let steps = runtime.block_on(async {
+        let mut s = gossip_client::Session::connect(&north, Some(&ops)).await.unwrap();
+        let ask = serde_json::json!({"position": position, "query": query, "roles": ["agent"], "claims": {"agency": "Northlight"}});
+        s.call("explain", ask).await.unwrap()["steps"].to_string()
+    });
+    assert!(steps.contains("agency = claim.agency") && steps.contains("'Brightwater' = 'Northlight'"), "{steps}");
+
+    std::fs::write(dir.path().join("token"), &brightwater).unwrap();
+    let (code, out, err) = gossip(
+        dir.path(),
+        &[
+            "watch",
+            &north,
+            "SELECT id FROM calls WHERE vessel = :v",
+            "--param",
+            "v=Ardent Tern",
+            "--token-file",
+            "token",
+            "--count",
+            "1",
+        ],
+    );
+    assert!(code == 0 && out.contains("\"rows\":[{"), "{out}{err}");
+    assert_eq!(gossip(dir.path(), &["prepare", "--remove"]).0, 0);
+}
+
+#[test]
+fn bad_usage_and_configuration_say_what_where_and_what_to_do() {
+    let (dir, db) = scenario();
+    assert_eq!(gossip(dir.path(), &["prepare"]).0, 0);
+    let good = std::fs::read_to_string(dir.path().join("gossip.toml")).unwrap();
+    let with = |from: &str, to: &str| {
+        assert!(good.contains(from), "{from}");
+        std::fs::write(dir.path().join("gossip.toml"), good.replacen(from, to, 1)).unwrap();
+    };
+    let fails = |args: &[&str], code: i32, words: &[&str]| {
+        let (found, _, err) = gossip(dir.path(), args);
+        assert_eq!(found, code, "{args:?}: {err}");
+        words.iter().for_each(|w| assert!(err.contains(w), "{args:?}: expected {w:?} in {err}"));
+    };
+    with("tables = [", "tabels = [");
+    fails(&["serve"], 2, &["gossip.toml:", "unknown key tabels; did you mean tables?"]);
+    with("rows = \"agency = claim.agency\"", "rows = \"agencie = claim.agency\"");
+    fails(&["serve"], 2, &["gossip.toml:", "column agencie is not known", "did you mean agency?"]);
+    with("columns = [\"vessel\", \"berth\", \"eta\"]", "columns = [\"vessels\"]");
+    fails(&["serve"], 2, &["has no column vessels; did you mean vessel?"]);
+    with("sqlite:harbour.db", "sqlite:nowhere.db");
+    fails(&["serve"], 3, &["nowhere.db", "there is no such file"]);
+    with("sqlite:harbour.db", "sqlite:gossip.toml");
+    fails(&["check"], 3, &["is it an SQLite database?"]);
+    with("secret_env = \"HARBOUR_SECRET\"", "secret_env = \"OTHER_SECRET\"");
+    fails(&["serve"], 2, &["the environment variable OTHER_SECRET is not set"]);
+    fails(&["serve", "-c", "none.toml"], 2, &["none.toml", "give the file with -c"]);
+    with("[instance]", "[instance]\n# as it was");
+    fails(&["token", "--claims", "{"], 2, &["expected a JSON object"]);
+    fails(&["watch", "127.0.0.1:1", "SELECT 1"], 3, &["cannot connect to 127.0.0.1:1"]);
+    fails(&["watch", "http://u:secret@h", "SELECT 1"], 2, &["expected ws://host:port"]);
+
+    // A database that somebody has locked is waited for, and is served when it is free again.
+    let lock = sqlite3(&db, "BEGIN EXCLUSIVE; SELECT 1;\n.shell sleep 2\nCOMMIT;");
+    let mut serve = Command::new(GOSSIP);
+    serve.arg("serve").current_dir(dir.path()).env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off");
+    let mut serve = Lines::start(&mut serve);
+    let url = serve.wait("listens on").split_whitespace().last().unwrap().to_string();
+    drop(lock);
+    let ready = || {
+        run(
+            Path::new("/usr/bin/python3"),
+            &[
+                "-c",
+                "import urllib.request as u, sys; print(u.urlopen(sys.argv[1]).read())",
+                &url.replace("ws", "http").replace("/v1/socket", "/readyz"),
+            ],
+            dir.path(),
+            &[],
+        )
+    };
+    wait_for(|| "readyz".into(), || Some(ready()).filter(|o| o.status.success()));
+}

@@ -670,7 +670,8 @@ impl Engine {
         let effective = feed.effective.clone();
         let Some(joining) = &mut feed.joining else { return };
         if joining.seam.stands_at().is_some_and(|at| at < floor) {
-            return self.take_again(id);
+            let snapshot = joining.snapshot;
+            return self.snapshot_failed(snapshot, "the snapshot is older than the stream".into());
         }
         let Some(rows) = joining.seam.finish(&effective, reached) else { return };
         let Some(joining) = self.stop_joining(id) else { return };

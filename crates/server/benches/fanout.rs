@@ -138,6 +138,7 @@ fn next_text(s: &mut TcpStream) -> String {
     };
     let mut body = vec![0; n];
     s.read_exact(&mut body).unwrap();
+    assert_eq!(length[0], 0x81, "expected a text, found {length:?} {body:?}");
     String::from_utf8(body).unwrap()
 }
 
@@ -212,7 +213,8 @@ fn main() {
         queue: QueueLimits::default(),
     };
     let instance = runtime.block_on(Instance::start(options)).unwrap();
-    let mut at = 1_000_000;
+    // Positions go on from the database's own, so that snapshots can be joined.
+    let mut at: u64 = db.query_row("SELECT max(seq) FROM gossip_log", [], |r| r.get::<_, i64>(0)).unwrap() as u64;
     let publish = |i: Arc<Interval>| runtime.block_on(relay.publish(i)).unwrap();
     publish(interval(&mut at, 0));
     let sockets: Vec<TcpStream> = (0..clients).map(|_| subscribe(instance.address())).collect();

@@ -1,6 +1,7 @@
 //! One client's WebSocket: calls in, messages out.
 
 use std::sync::Arc;
+use std::task::Poll;
 use std::time::Duration;
 
 use axum::extract::ws::{CloseFrame, Message, WebSocket};
@@ -11,6 +12,7 @@ use gossip_core::rule::Claims;
 use gossip_core::wire::{self, RpcError, code};
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::{mpsc, oneshot, watch};
+use tokio::time::Instant;
 
 use crate::auth::{Accepted, Tokens};
 use crate::node::{Ask, Client, Explain, Whom};
@@ -97,23 +99,32 @@ impl Connection {
         let mut ping = tokio::time::interval(PING_EVERY);
         ping.tick().await;
         let client = self.served.client.clone();
+        // Made once and only looked at in every turn: a turn per delta has to be cheap.
         let mut stopping = self.served.stopping.clone();
+        let mut stopped = std::pin::pin!(stopped(&mut stopping));
+        let mut kicked = std::pin::pin!(client.kicked.notified());
+        let mut ends = std::pin::pin!(tokio::time::sleep(Duration::MAX));
+        let mut known_end = None;
         loop {
-            let ends = self.expires.map(|at| Duration::from_micros((at * 1_000_000 - now()).max(0).unsigned_abs()));
+            if self.expires != known_end {
+                known_end = self.expires;
+                let left = self.expires.map_or(0, |at| at * 1_000_000 - now()).max(0);
+                ends.as_mut().reset(Instant::now() + Duration::from_micros(left.unsigned_abs()));
+            }
             tokio::select! {
-                () = stopped(&mut stopping) => {
+                () = &mut stopped => {
                     return Err(Some(End(close::RESTART, "the instance stops; connect again".into())));
                 }
-                _ = tokio::time::sleep(ends.unwrap_or(Duration::MAX)), if ends.is_some() => {
-                    return Err(Some(End(close::POLICY, "the token has expired".into())));
-                }
-                () = client.kicked.notified() => return Err(Some(End(close::POLICY, "ended by an operator".into()))),
                 () = client.outbox.filled() => self.write(socket).await?,
                 message = socket.recv() => match message {
                     Some(Ok(message)) => self.read(message).await?,
                     Some(Err(e)) => return Err(too_big(&e)),
                     None => return Err(None),
                 },
+                () = &mut kicked => return Err(Some(End(close::POLICY, "ended by an operator".into()))),
+                () = &mut ends, if known_end.is_some() => {
+                    return Err(Some(End(close::POLICY, "the token has expired".into())));
+                }
                 _ = ping.tick() => send(socket, Message::Ping(Default::default())).await?,
             }
         }
@@ -130,20 +141,26 @@ impl Connection {
                 return Ok(());
             }
             let mut receipts = Vec::new();
-            let write = async {
-                for (text, receipt) in texts {
-                    receipts.extend(receipt);
-                    socket.feed(Message::Text(text.into())).await?;
-                }
-                socket.flush().await
-            };
-            let mut stopping = self.served.stopping.clone();
-            tokio::select! {
-                written = tokio::time::timeout(STUCK, write) => match written {
-                    Ok(Ok(())) => {}
-                    _ => return Err(None),
-                },
-                () = stopped(&mut stopping) => return Err(None),
+            {
+                let mut write = std::pin::pin!(async {
+                    for (text, receipt) in texts {
+                        receipts.extend(receipt);
+                        socket.feed(Message::Text(text.into())).await?;
+                    }
+                    socket.flush().await
+                });
+                // Most writes are done at once; only one that is not needs somebody to watch over it.
+                let written = match std::future::poll_fn(|cx| Poll::Ready(write.as_mut().poll(cx))).await {
+                    Poll::Ready(written) => written.map_err(drop),
+                    Poll::Pending => {
+                        let mut stopping = self.served.stopping.clone();
+                        tokio::select! {
+                            written = tokio::time::timeout(STUCK, write) => written.map_err(drop).and_then(|w| w.map_err(drop)),
+                            () = stopped(&mut stopping) => Err(()),
+                        }
+                    }
+                };
+                written.map_err(|()| None)?;
             }
             let at = now();
             for receipt in receipts {

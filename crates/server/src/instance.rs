@@ -285,6 +285,8 @@ async fn socket(
         .protocols([SUBPROTOCOL])
         .max_message_size(MAX_MESSAGE)
         .max_frame_size(MAX_MESSAGE)
+        // The codec clears this much before every attempt to read; calls are short.
+        .read_buffer_size(4 * 1024)
         // Grows to what is joined in one write; most connections never need it.
         .write_buffer_size(16 * 1024)
         .on_upgrade(move |socket| async move {

@@ -142,6 +142,28 @@ fn two_instances_another_librarys_clients_and_another_program_as_the_writer() {
         ],
     );
     assert!(code == 0 && out.contains("\"rows\":[{"), "{out}{err}");
+    // One result by HTTP, and the workbench on these instances from elsewhere.
+    let get = |path: &str| {
+        let program = "import sys, urllib.request as u, urllib.error as e
+r = u.Request(sys.argv[1], headers={'Authorization': 'Bearer ' + sys.argv[2]})
+try: print(u.urlopen(r).read().decode())
+except e.HTTPError as x: print(x.code, x.headers['content-type'], x.read().decode())";
+        let url = north.replace("ws://", "http://").replace("/v1/socket", path);
+        let o = run(Path::new("/usr/bin/python3"), &["-c", program, &url, &northlight], dir.path(), &[]);
+        String::from_utf8_lossy(&o.stdout).into_owned()
+    };
+    let rows = get("/v1/rows?query=SELECT%20vessel%20FROM%20calls");
+    assert!(rows.contains("Cinder Fell") && !rows.contains("Ardent"), "{rows}");
+    let refused = get("/v1/rows?query=SELECT%20security_note%20FROM%20calls");
+    assert!(refused.starts_with("404 application/problem+json") && refused.contains("not known or not permitted"));
+    assert!(get("/readyz").contains("\"ready\":true"));
+    std::fs::write(dir.path().join("ops"), &ops).unwrap();
+    let attach = format!("{GOSSIP} attach {north} {south} --token-file {}", dir.path().join("ops").display());
+    let t = testbed::Tmux::start(120, 40, &attach);
+    let screen = t.wait("what has changed", |s| s.contains("2 instances") && s.contains("Ardent Tern"));
+    assert!(!screen.contains("make a change"), "there is no database on this side: {screen}");
+    t.key("q");
+    t.wait_text("[exit 0]");
     assert_eq!(gossip(dir.path(), &["prepare", "--remove"]).0, 0);
 }
 

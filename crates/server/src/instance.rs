@@ -120,7 +120,7 @@ impl Instance {
     pub async fn start(options: Options) -> Result<Instance, StartError> {
         let source = options.source;
         let tables = {
-            let db = source.connect()?;
+            let db = source.connect_to_write()?;
             if !triggers::is_prepared(&db)? {
                 let text = format!("database {} is not prepared; run gossip prepare first", source.path.display());
                 return Err(SourceError::NotReady(text).into());

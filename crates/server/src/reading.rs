@@ -98,8 +98,11 @@ impl Work {
             match self.try_to_read(&mut watch) {
                 Ok(()) => *self.status.lock() = "standing by".into(),
                 Err(e) => {
-                    tracing::warn!(source = %self.source.name, "cannot read: {e}");
-                    *self.status.lock() = e;
+                    // Said once, and again only when it is another problem.
+                    let before = std::mem::replace(&mut *self.status.lock(), e.clone());
+                    if before != e {
+                        tracing::warn!(source = %self.source.name, "cannot read: {e}");
+                    }
                 }
             }
             // Either the end or time to try again.

@@ -38,7 +38,8 @@ pub fn run(args: &Args) -> Outcome {
             source.name
         )));
     }
-    let mut db = source.connect().map_err(failure)?;
+    let connected = if args.dry_run { source.connect() } else { source.connect_to_write() };
+    let mut db = connected.map_err(failure)?;
     let (statements, effects) = if args.remove {
         (triggers::removal(&db).map_err(failure)?, vec![])
     } else {

@@ -45,6 +45,17 @@ impl SqliteSource {
         Ok(SqliteSource { name: name.into(), path: base.join(path), tables })
     }
 
+    /// As [`SqliteSource::connect`], but refuses a file that cannot be written: the change log has to be.
+    pub fn connect_to_write(&self) -> Result<Connection> {
+        let db = self.connect()?;
+        if db.is_readonly("main")? {
+            let problem =
+                "the file is read-only; the change log cannot be written: give write access to it and its folder";
+            return Err(SourceError::Open { path: self.path.display().to_string(), problem: problem.into() });
+        }
+        Ok(db)
+    }
+
     /// Opens the file for reading and, where it may, writing. Never creates it.
     pub fn connect(&self) -> Result<Connection> {
         let fail = |problem: String| SourceError::Open { path: self.path.display().to_string(), problem };

@@ -271,6 +271,7 @@ async fn socket(
         address,
         since: now(),
         outbox: crate::outbox::Outbox::new(front.queue),
+        subscriptions: AtomicU64::new(0),
         claims: Mutex::new(Arc::new(Claims::anonymous())),
         kicked: tokio::sync::Notify::new(),
     });

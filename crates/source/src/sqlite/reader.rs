@@ -308,6 +308,11 @@ impl Reader {
     /// Deletes some of the log's oldest entries up to `acknowledged`, never the last one, from which the numbering goes
     /// on. Gives way at once if somebody is writing. Returns whether there is more to delete.
     pub fn prune(&mut self, acknowledged: Position) -> Result<bool> {
+        // Looking costs no lock; a delete that finds nothing would still take the writers' one.
+        let first: i64 = self.db.query_row("SELECT min(seq) FROM gossip_log", [], |r| r.get(0))?;
+        if first.unsigned_abs() >= acknowledged.commit.min(self.at.commit) {
+            return Ok(false);
+        }
         let sql = "DELETE FROM gossip_log WHERE seq < ?1 AND seq < (SELECT max(seq) FROM gossip_log) \
                    AND seq < (SELECT min(seq) FROM gossip_log) + ?2";
         self.db.busy_timeout(std::time::Duration::ZERO)?;

@@ -1,0 +1,194 @@
+//! What goes into the engine and what comes out of it.
+
+use std::sync::Arc;
+
+use serde_json::{Map, Value as Json};
+
+use crate::explain::{Tally, Verdict};
+use crate::feed::Change;
+use crate::position::{Interval, Micros, Position, Transaction};
+use crate::query::QueryError;
+use crate::rule::{Claims, Effective, RuleSet};
+use crate::schema::{Row, Table};
+use crate::seam::ResultRows;
+
+/// A subscription of one engine; given by the shell and not used twice.
+pub type SubId = u64;
+
+/// A snapshot that was asked for.
+pub type SnapshotId = u64;
+
+/// What an engine may hold.
+#[derive(Clone, Copy, Debug)]
+pub struct Limits {
+    /// Subscriptions.
+    pub subscriptions: usize,
+    /// Rows of one result.
+    pub result_rows: usize,
+    /// Bytes of keys remembered for tables without old values, over all feeds.
+    pub sent_bytes: usize,
+    /// Transactions kept for explanations.
+    pub window: usize,
+    /// Subscriptions whose verdicts are told.
+    pub observed: usize,
+    /// Intervals held back while a gap is healed.
+    pub ahead: usize,
+    /// How often a failing snapshot is asked for again before its subscriptions are closed.
+    pub attempts: u32,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Limits {
+            subscriptions: 2_000_000,
+            result_rows: 1_000_000,
+            sent_bytes: 256 << 20,
+            window: 2_000,
+            observed: 64,
+            ahead: 1_024,
+            attempts: 40,
+        }
+    }
+}
+
+/// What a client asks for.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// The live query.
+    pub query: String,
+    /// Its parameters.
+    pub params: Map<String, Json>,
+    /// Who asks.
+    pub claims: Arc<Claims>,
+    /// Whether every verdict is to be told to operators.
+    pub observed: bool,
+}
+
+/// Why a subscription is refused or ended.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Refusal {
+    /// The query is not valid, or names what is not known or not permitted.
+    Query(QueryError),
+    /// A limit is reached.
+    Limit(String),
+    /// The source cannot be read now.
+    Unavailable(String),
+    /// The table is gone or does not fit the query any more.
+    SchemaChanged(String),
+    /// The rules grant nothing of it any more.
+    RightsChanged(String),
+}
+
+/// Why a result is sent as a whole.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Why {
+    /// It is the first.
+    First,
+    /// Changes were lost on the way.
+    Gap,
+    /// The table was altered.
+    SchemaChanged,
+    /// Rules or claims changed.
+    RightsChanged,
+    /// The client was too slow for all deltas.
+    CaughtUp,
+}
+
+/// What the engine is told.
+#[derive(Clone, Debug)]
+pub enum Input {
+    /// Something was read from a source.
+    Interval(Arc<Interval>),
+    /// What was fetched to close a gap; `None` if it is not to be had.
+    Healed {
+        /// The source.
+        source: Arc<str>,
+        /// From the last known position on, in order.
+        intervals: Option<Vec<Arc<Interval>>>,
+    },
+    /// A client subscribes.
+    Subscribe(SubId, Request),
+    /// A subscription ends.
+    Unsubscribe(SubId),
+    /// A client's result is to be sent again as a whole.
+    CatchUp(SubId),
+    /// Subscriptions have other claims from now on.
+    Claims(Vec<SubId>, Arc<Claims>),
+    /// All rules are replaced.
+    Rules(Arc<RuleSet>),
+    /// A table appears or is described anew, before anything was read from it.
+    Table(Arc<Table>),
+    /// Some rows of a snapshot.
+    SnapshotRows(SnapshotId, Vec<Row>),
+    /// A snapshot is complete and shows its source at this position.
+    SnapshotDone(SnapshotId, Position),
+    /// A snapshot could not be read.
+    SnapshotFailed(SnapshotId, String),
+    /// Some time has passed.
+    Tick,
+}
+
+/// A change of one feed, for all its subscribers.
+#[derive(Clone, Debug)]
+pub struct Delta {
+    /// The feed.
+    pub feed: Arc<Effective>,
+    /// The source's reader epoch.
+    pub epoch: u64,
+    /// The transaction's place.
+    pub position: Position,
+    /// Commit time of the transaction, latest possible.
+    pub at: Micros,
+    /// What changes in the result. Each key once.
+    pub changes: Vec<Change>,
+}
+
+/// What the shell is to do.
+#[derive(Clone, Debug)]
+pub enum Output {
+    /// Read all rows of the table, with the position that they show.
+    FetchSnapshot(SnapshotId, Arc<Effective>),
+    /// A snapshot is no longer wanted.
+    CancelSnapshot(SnapshotId),
+    /// A whole result.
+    Result {
+        /// Who gets it and why.
+        to: Vec<(SubId, Why)>,
+        /// What was asked.
+        feed: Arc<Effective>,
+        /// The rows, in key order.
+        rows: Arc<ResultRows>,
+        /// The reader's epoch.
+        epoch: u64,
+        /// What the rows show.
+        position: Position,
+    },
+    /// A change for all subscribers of a feed.
+    Delta(Arc<Delta>, Arc<Vec<SubId>>),
+    /// Throw away what is unsent of this subscription; a new result follows.
+    Discard(SubId),
+    /// The subscription is refused, or ended.
+    Closed(SubId, Refusal),
+    /// Fetch the intervals after this position.
+    Heal {
+        /// The source.
+        source: Arc<str>,
+        /// The last known position.
+        after: Position,
+    },
+    /// What became of a transaction for an observed subscription.
+    Verdict {
+        /// The subscription.
+        sub: SubId,
+        /// The source.
+        source: Arc<str>,
+        /// The transaction.
+        position: Position,
+        /// What became of it.
+        verdict: Verdict,
+        /// What it did to the result.
+        tally: Tally,
+    },
+    /// A transaction of this interval was taken.
+    Taken(Arc<Interval>, Arc<Transaction>),
+}

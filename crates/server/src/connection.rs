@@ -145,7 +145,7 @@ impl Connection {
                 let mut write = std::pin::pin!(async {
                     for (text, receipt) in texts {
                         receipts.extend(receipt);
-                        socket.feed(Message::Text(text.into())).await?;
+                        socket.feed(Message::Text(text)).await?;
                     }
                     socket.flush().await
                 });

@@ -6,6 +6,7 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 
+use axum::extract::ws::Utf8Bytes;
 use gossip_core::engine::{SubId, Why};
 use gossip_core::position::Position;
 use gossip_core::rule::Effective;
@@ -51,12 +52,10 @@ pub struct Receipt {
 pub enum Outgoing {
     /// A reply or notification, ready.
     Text(String),
-    /// A delta: the body is shared by all subscribers of its feed.
+    /// A delta, in words that are shared by all subscribers of its feed with the same number.
     Delta {
-        /// The subscription's number.
-        number: u64,
-        /// Everything after the number.
-        body: Arc<str>,
+        /// The whole message.
+        text: Utf8Bytes,
         /// Set if it is observed.
         receipt: Option<Box<Receipt>>,
     },
@@ -84,7 +83,7 @@ pub struct WholeResult {
 }
 
 /// A message in words, with its receipt if it is observed.
-pub type InWords = (String, Option<Box<Receipt>>);
+pub type InWords = (Utf8Bytes, Option<Box<Receipt>>);
 
 /// A client's queue and what is counted about it.
 #[derive(Debug)]
@@ -155,14 +154,10 @@ impl Outbox {
         while texts.len() < count {
             match queue.pop() {
                 None => break,
-                Some(Outgoing::Text(text)) => texts.push((text, None)),
-                Some(Outgoing::Delta { number, body, receipt }) => {
-                    let mut text = wire::delta_head(number);
-                    text.push_str(&body);
-                    texts.push((text, receipt));
-                }
+                Some(Outgoing::Text(text)) => texts.push((text.into(), None)),
+                Some(Outgoing::Delta { text, receipt }) => texts.push((text, receipt)),
                 Some(Outgoing::Result(mut r)) => {
-                    texts.push((in_words(&mut r, sealer), None));
+                    texts.push((in_words(&mut r, sealer).into(), None));
                     if r.next < r.rows.len() {
                         queue.push_front(Some(r.subscription.id), Outgoing::Result(r));
                     }

@@ -10,6 +10,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 
+use axum::extract::ws::Utf8Bytes;
 use gossip_core::engine::{Delta, Engine, Input, Limits, Output, Refusal, Request, SubId};
 use gossip_core::explain::{Passed, Step, Tally, Verdict, explain};
 use gossip_core::position::{Interval, Micros, Position};
@@ -361,14 +362,20 @@ impl Node {
     fn deliver(&mut self, delta: &Arc<Delta>, subscribers: &[SubId]) {
         let sealer = &self.start.sealer;
         let cursor = wire::cursor(&delta.feed, delta.epoch, delta.position, sealer);
-        let mut bodies: [Option<Arc<str>>; 2] = [None, None];
+        let mut bodies: [Option<String>; 2] = [None, None];
+        // Most clients' subscriptions have the same few numbers; then even the head is the same.
+        let mut texts: HashMap<(u64, bool), Utf8Bytes> = HashMap::new();
         for id in subscribers {
             let Some(Sub { subscription, target: Target::Client(client), operator, .. }) = self.subs.get(id) else {
                 continue;
             };
-            let body = bodies[usize::from(*operator)]
-                .get_or_insert_with(|| wire::delta_body(delta, &cursor, *operator, sealer).into())
-                .clone();
+            let number = subscription.number;
+            let text = texts.entry((number, *operator)).or_insert_with(|| {
+                let body = bodies[usize::from(*operator)]
+                    .get_or_insert_with(|| wire::delta_body(delta, &cursor, *operator, sealer));
+                (wire::delta_head(number) + body).into()
+            });
+            let text = text.clone();
             let receipt = subscription.observed.as_ref().map(|_| {
                 Box::new(Receipt {
                     subscription: subscription.clone(),
@@ -376,8 +383,8 @@ impl Node {
                     position: delta.position,
                 })
             });
-            let bytes = body.len();
-            client.outbox.offer(*id, Outgoing::Delta { number: subscription.number, body, receipt }, bytes);
+            let bytes = text.len();
+            client.outbox.offer(*id, Outgoing::Delta { text, receipt }, bytes);
         }
         if !delta.feed.table.name.is_system() {
             self.counters.deliveries += subscribers.len() as u64;

@@ -30,6 +30,14 @@ const PING_EVERY: Duration = Duration::from_secs(20);
 /// A client that takes nothing for so long is gone.
 const STUCK: Duration = Duration::from_secs(60);
 
+/// A connection ends after this at the latest, whatever its token says.
+const LONGEST: Duration = Duration::from_secs(365 * 86_400);
+
+/// Seconds as microseconds; a token may claim to end after the end of time.
+fn micros(seconds: i64) -> i64 {
+    seconds.saturating_mul(1_000_000)
+}
+
 /// WebSocket close codes (RFC 6455 and its registry).
 mod close {
     pub const UNSUPPORTED: u16 = 1003;
@@ -108,8 +116,8 @@ impl Connection {
         loop {
             if self.expires != known_end {
                 known_end = self.expires;
-                let left = self.expires.map_or(0, |at| at * 1_000_000 - now()).max(0);
-                ends.as_mut().reset(Instant::now() + Duration::from_micros(left.unsigned_abs()));
+                let left = self.expires.map_or(0, |at| micros(at).saturating_sub(now())).max(0);
+                ends.as_mut().reset(Instant::now() + Duration::from_micros(left.unsigned_abs()).min(LONGEST));
             }
             tokio::select! {
                 () = &mut stopped => {
@@ -239,7 +247,7 @@ impl Connection {
                     let reason = "another subject; connect again".to_string();
                     return Err(Failed::Connection(Some(End(close::POLICY, reason))));
                 }
-                let expires = wire::rfc3339(accepted.expires * 1_000_000);
+                let expires = wire::rfc3339(micros(accepted.expires));
                 Ok(Some(json!({"subject": subject, "roles": accepted.claims.roles, "expires": expires})))
             }
             "subscribe" => {

@@ -672,6 +672,7 @@ impl Engine {
         touched: &[(FeedId, u32)],
     ) -> HashMap<FeedId, Tally> {
         let observing = !self.observed.is_empty();
+        self.out.reserve(touched.len() + self.observed.len() + 1);
         let mut matched = HashMap::new();
         let epoch = self.progress(source).epoch;
         for group in touched.chunk_by(|a, b| a.0 == b.0) {
@@ -681,7 +682,7 @@ impl Engine {
                 continue;
             }
             let effective = feed.effective.clone();
-            let mut changes = Vec::new();
+            let mut changes = Vec::with_capacity(group.len());
             for (_, i) in group {
                 let row = &t.changes[*i as usize];
                 let Some(change) = feed::change(&effective, row, feed.sent.as_mut()) else { continue };

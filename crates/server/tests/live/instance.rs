@@ -333,6 +333,10 @@ async fn hostile_messages_and_tokens_end_only_their_own_connection() {
             assert!(matches!(s.next().await, Err(ClientError::Ended(why)) if why.starts_with("1008")));
         }
     }
+    // A token that ends after the end of time is good, and is still only a number.
+    let forever = mint(json!({"sub": "x", "roles": ["control"], "exp": 1e18}));
+    let mut s = Session::connect(&c.url(0), Some(&forever)).await.unwrap();
+    assert_eq!(subscribe(&mut s, "SELECT * FROM calls").await.rows.len(), 2);
     let mut s = c.connect(0, &["control"], json!({})).await;
     assert_eq!(subscribe(&mut s, "SELECT * FROM calls").await.rows.len(), 2, "the instance goes on");
     c.stop().await;

@@ -110,7 +110,6 @@ impl Connection {
         // Made once and only looked at in every turn: a turn per delta has to be cheap.
         let mut stopping = self.served.stopping.clone();
         let mut stopped = std::pin::pin!(stopped(&mut stopping));
-        let mut kicked = std::pin::pin!(client.kicked.notified());
         let mut ends = std::pin::pin!(tokio::time::sleep(Duration::MAX));
         let mut known_end = None;
         loop {
@@ -129,7 +128,6 @@ impl Connection {
                     Some(Err(e)) => return Err(too_big(&e)),
                     None => return Err(None),
                 },
-                () = &mut kicked => return Err(Some(End(close::POLICY, "ended by an operator".into()))),
                 () = &mut ends, if known_end.is_some() => {
                     return Err(Some(End(close::POLICY, "the token has expired".into())));
                 }

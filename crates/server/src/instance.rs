@@ -273,7 +273,6 @@ async fn socket(
         outbox: crate::outbox::Outbox::new(front.queue),
         subscriptions: AtomicU64::new(0),
         claims: Mutex::new(Arc::new(Claims::anonymous())),
-        kicked: tokio::sync::Notify::new(),
     });
     let served = Served {
         client,

@@ -229,11 +229,6 @@ impl SystemTables {
         let stream = self.streams.get(name).into_iter().flatten().cloned();
         (state.chain(stream).collect(), self.at)
     }
-
-    /// Whether changes wait to be taken.
-    pub fn has_pending(&self) -> bool {
-        !self.pending.is_empty()
-    }
 }
 
 impl Default for SystemTables {

@@ -57,8 +57,6 @@ pub struct Client {
     pub subscriptions: AtomicU64,
     /// Who it is.
     pub claims: Mutex<Arc<Claims>>,
-    /// Set by an operator to end the connection, or when the token has expired.
-    pub kicked: tokio::sync::Notify,
 }
 
 /// What is asked of the loop.

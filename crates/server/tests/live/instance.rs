@@ -179,7 +179,7 @@ async fn a_slow_client_is_caught_up_with_the_newest_state() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn changed_rights_replace_the_result_and_discard_what_is_unsent() {
+async fn changed_claims_replace_the_result_or_end_it() {
     let c = cluster(QueueLimits::default()).await;
     let mut s = c.connect(0, &["agent"], json!({"agency": "Brightwater"})).await;
     let mut live = subscribe(&mut s, "SELECT * FROM calls").await;
@@ -359,5 +359,39 @@ async fn a_migration_under_way_brings_a_new_snapshot_or_an_end() {
     c.db.execute_batch("ALTER TABLE calls DROP COLUMN tugs").unwrap();
     let told = until(&mut t, &mut named, |n, _| matches!(n, Notification::Closed { .. })).await;
     assert!(matches!(told, Notification::Closed { why, .. } if why.starts_with("schema-changed")));
+    c.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_unsent_when_rules_change_is_never_sent() {
+    let c = cluster(QueueLimits { deltas: 1_000, bytes: 64 << 20 }).await;
+    let mut reads = c.connect(0, &["control"], json!({})).await;
+    let mut seen = subscribe(&mut reads, "SELECT id FROM calls WHERE status = 'end'").await;
+    let mut stuck = c.connect(0, &["control"], json!({})).await;
+    let mut live = subscribe(&mut stuck, "SELECT id, note FROM calls WHERE id = 5").await;
+    // More than the sockets' buffers hold, and behind it what must not leave.
+    let big = "x".repeat(200_000);
+    for i in 0..120 {
+        let note = format!("{big}{i}");
+        c.db.execute("INSERT OR REPLACE INTO calls VALUES (5, 'Dunmore', 'expected', ?1)", [note]).unwrap();
+        tokio::time::sleep(Duration::from_millis(2)).await;
+    }
+    c.db.execute_batch("UPDATE calls SET note = 'REVOKED', status = 'end' WHERE id = 5").unwrap();
+    until(&mut reads, &mut seen, |_, l| l.rows.len() == 1).await;
+    let rules = vec![rule("control", "calls", None, &["id", "status"])];
+    c.instances[0].as_ref().unwrap().set_rules(rules).await;
+    let ended = async {
+        loop {
+            let (incoming, text) = stuck.next().await.unwrap();
+            assert!(!text.contains("REVOKED"), "unsent when the rule went, and sent all the same");
+            if let Incoming::Told(told) = incoming
+                && let Applied::Closed(why) = live.apply(&told).unwrap()
+            {
+                return why;
+            }
+        }
+    };
+    let why = tokio::time::timeout(testbed::PATIENCE, ended).await.expect("an end");
+    assert!(why.starts_with("rights-changed"), "{why}");
     c.stop().await;
 }

@@ -113,9 +113,23 @@ impl<T> SendQueue<T> {
         Some(e.item)
     }
 
-    /// Puts an item back in front, for results that are written in parts.
-    pub fn push_front(&mut self, subscription: Option<u64>, item: T) {
-        self.entries.push_front(Entry { subscription, bytes: 0, is_delta: false, item });
+    /// Lets the front item be cut, for results that are written in parts: `cut` answers with a piece of it and whether
+    /// the piece was the last. The piece is then in front.
+    pub fn cut_front(&mut self, cut: impl FnOnce(&mut T) -> Option<(T, bool)>) {
+        let Some(front) = self.entries.front_mut() else { return };
+        match cut(&mut front.item) {
+            None => {}
+            Some((piece, true)) => front.item = piece,
+            Some((item, false)) => {
+                let piece = Entry { subscription: front.subscription, bytes: 0, is_delta: false, item };
+                self.entries.push_front(piece);
+            }
+        }
+    }
+
+    /// What waits, in order.
+    pub fn iter(&self) -> impl Iterator<Item = &T> {
+        self.entries.iter().map(|e| &e.item)
     }
 
     /// The subscriptions to be brought up to date by a snapshot, once the queue has run empty; each is told once. They

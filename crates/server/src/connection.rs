@@ -1,34 +1,39 @@
 //! One client's WebSocket: calls in, messages out.
 
 use std::sync::Arc;
-use std::task::Poll;
 use std::time::Duration;
 
-use axum::extract::ws::{CloseFrame, Message, WebSocket};
-use futures_util::SinkExt;
+use futures_util::StreamExt;
 use gossip_core::engine::Request;
 use gossip_core::position::Position;
 use gossip_core::rule::Claims;
 use gossip_core::wire::{self, RpcError, code};
 use serde_json::{Map, Value as Json, json};
+use tokio::io::AsyncReadExt;
 use tokio::sync::{mpsc, oneshot, watch};
 use tokio::time::Instant;
+use tokio_tungstenite::tungstenite::protocol::CloseFrame;
+use tokio_tungstenite::tungstenite::protocol::frame::Frame;
+use tokio_tungstenite::tungstenite::{Error as SocketError, Message};
 
 use crate::auth::{Accepted, Tokens};
 use crate::node::{Ask, Client, Explain, Whom};
 use crate::now;
+use crate::outbox::{self, Flushed};
+use crate::upgrade::Calls;
+use crate::writers::tell;
 
 /// Longest message that is read, in bytes. A longer one ends the connection with 1009.
 pub const MAX_MESSAGE: usize = 256 * 1024;
-
-/// Messages joined in one write.
-const JOINED: usize = 64;
 
 /// A connection that is silent for so long is asked whether it lives.
 const PING_EVERY: Duration = Duration::from_secs(20);
 
 /// A client that takes nothing for so long is gone.
 const STUCK: Duration = Duration::from_secs(60);
+
+/// How long an ending connection may take to say so.
+const FAREWELL: Duration = Duration::from_secs(1);
 
 /// A connection ends after this at the latest, whatever its token says.
 const LONGEST: Duration = Duration::from_secs(365 * 86_400);
@@ -71,7 +76,7 @@ struct End(u16, String);
 type Flow = Result<(), Option<End>>;
 
 /// Serves a connection to its end. `token` is the one of the upgrade.
-pub async fn serve(mut socket: WebSocket, served: Served, token: Option<String>) {
+pub async fn serve(mut calls: Calls, served: Served, token: Option<String>) {
     let mut c = Connection { served, expires: None };
     let client = c.served.client.clone();
     if c.served.asks.send(Ask::Connected(client.clone())).await.is_err() {
@@ -81,18 +86,19 @@ pub async fn serve(mut socket: WebSocket, served: Served, token: Option<String>)
     if let Some(token) = token
         && let Err(e) = c.authenticate(&token).await
     {
-        let _ = socket.send(Message::Text(wire::refuse(&Json::Null, &e).into())).await;
+        client.outbox.say(&wire::refuse(&Json::Null, &e));
         flow = Err(Some(End(close::POLICY, e.message)));
     }
     if flow.is_ok() {
-        flow = c.run(&mut socket).await;
+        flow = c.run(&mut calls).await;
     }
-    // What ended it may have left the socket unusable; then this fails quickly.
-    if let Err(Some(End(code, reason))) = flow {
-        let reason: String = reason.chars().take(100).collect();
-        let frame = CloseFrame { code, reason: reason.into() };
-        let _ = tokio::time::timeout(Duration::from_secs(1), socket.send(Message::Close(Some(frame)))).await;
+    match flow {
+        // What ended it may have left the socket unusable.
+        Err(Some(end)) => drop(tokio::time::timeout(FAREWELL, c.farewell(&mut calls, end)).await),
+        // The answer to the client's own close may still wait.
+        _ => drop(client.outbox.flush(&c.served.sealer)),
     }
+    client.outbox.close();
     let _ = c.served.asks.send(Ask::Disconnected(client.id)).await;
 }
 
@@ -103,15 +109,19 @@ struct Connection {
 }
 
 impl Connection {
-    async fn run(&mut self, socket: &mut WebSocket) -> Flow {
+    /// Reads calls. Writing is the writers' work, until the socket takes no more: then this waits for it, and reads
+    /// nothing meanwhile, so that a client that does not listen cannot go on asking.
+    async fn run(&mut self, calls: &mut Calls) -> Flow {
         let mut ping = tokio::time::interval(PING_EVERY);
         ping.tick().await;
         let client = self.served.client.clone();
-        // Made once and only looked at in every turn: a turn per delta has to be cheap.
+        let tcp = calls.get_ref().tcp.clone();
         let mut stopping = self.served.stopping.clone();
         let mut stopped = std::pin::pin!(stopped(&mut stopping));
         let mut ends = std::pin::pin!(tokio::time::sleep(Duration::MAX));
         let mut known_end = None;
+        let mut blocked = self.write().await?;
+        let mut stuck = std::pin::pin!(tokio::time::sleep(STUCK));
         loop {
             if self.expires != known_end {
                 known_end = self.expires;
@@ -122,57 +132,66 @@ impl Connection {
                 () = &mut stopped => {
                     return Err(Some(End(close::RESTART, "the instance stops; connect again".into())));
                 }
-                () = client.outbox.filled() => self.write(socket).await?,
-                message = socket.recv() => match message {
-                    Some(Ok(message)) => self.read(message).await?,
+                message = calls.next(), if !blocked => match message {
+                    Some(Ok(message)) => {
+                        self.read(message).await?;
+                        blocked = self.write().await?;
+                    }
                     Some(Err(e)) => return Err(too_big(&e)),
                     None => return Err(None),
                 },
+                () = client.outbox.blocked(), if !blocked => blocked = self.write().await?,
+                writable = tcp.writable(), if blocked => {
+                    writable.map_err(|_| None)?;
+                    stuck.as_mut().reset(Instant::now() + STUCK);
+                    blocked = self.write().await?;
+                }
+                () = &mut stuck, if blocked => return Err(None),
                 () = &mut ends, if known_end.is_some() => {
                     return Err(Some(End(close::POLICY, "the token has expired".into())));
                 }
-                _ = ping.tick() => send(socket, Message::Ping(Default::default())).await?,
+                _ = ping.tick(), if !blocked => {
+                    client.outbox.push(outbox::control(Frame::ping(Vec::new())));
+                    blocked = self.write().await?;
+                }
+            }
+            if !blocked {
+                stuck.as_mut().reset(Instant::now() + STUCK);
             }
         }
     }
 
-    /// Writes until nothing waits. Whatever waits together goes out in one write.
-    async fn write(&mut self, socket: &mut WebSocket) -> Flow {
+    /// Writes until nothing waits, or the socket takes no more: then it is true.
+    async fn write(&self) -> Result<bool, Option<End>> {
         loop {
-            let (texts, lagging) = self.served.client.outbox.take(JOINED, &self.served.sealer);
-            for id in lagging {
-                self.ask(Ask::CatchUp(id)).await?;
-            }
-            if texts.is_empty() {
-                return Ok(());
-            }
-            let mut receipts = Vec::new();
-            {
-                let mut write = std::pin::pin!(async {
-                    for (text, receipt) in texts {
-                        receipts.extend(receipt);
-                        socket.feed(Message::Text(text)).await?;
-                    }
-                    socket.flush().await
-                });
-                // Most writes are done at once; only one that is not needs somebody to watch over it.
-                let written = match std::future::poll_fn(|cx| Poll::Ready(write.as_mut().poll(cx))).await {
-                    Poll::Ready(written) => written.map_err(drop),
-                    Poll::Pending => {
-                        let mut stopping = self.served.stopping.clone();
-                        tokio::select! {
-                            written = tokio::time::timeout(STUCK, write) => written.map_err(drop).and_then(|w| w.map_err(drop)),
-                            () = stopped(&mut stopping) => Err(()),
-                        }
-                    }
-                };
-                written.map_err(|()| None)?;
-            }
-            let at = now();
-            for receipt in receipts {
-                self.ask(Ask::Written(receipt, at)).await?;
+            let told = self.served.client.outbox.flush(&self.served.sealer);
+            let flushed = told.flushed;
+            tell(told, &self.served.asks).await.map_err(|()| None)?;
+            match flushed {
+                Flushed::Empty => return Ok(false),
+                Flushed::Blocked => return Ok(true),
+                Flushed::Gone => return Err(None),
+                Flushed::More => tokio::task::yield_now().await,
             }
         }
+    }
+
+    /// Says why the connection ends, behind whatever else waits, and lets the client take it.
+    async fn farewell(&self, calls: &mut Calls, end: End) {
+        let End(code, reason) = end;
+        let reason: String = reason.chars().take(100).collect();
+        let frame = Frame::close(Some(CloseFrame { code: code.into(), reason: reason.into() }));
+        self.served.client.outbox.push(outbox::control(frame));
+        let tcp = calls.get_ref().tcp.clone();
+        while let Ok(true) = self.write().await {
+            if tcp.writable().await.is_err() {
+                return;
+            }
+        }
+        // A socket that is closed with something unread takes back what was written to it.
+        let _ = socket2::SockRef::from(&*tcp).shutdown(std::net::Shutdown::Write);
+        let mut unread = [0; 4 * 1024];
+        while let Ok(1..) = calls.get_mut().read(&mut unread).await {}
     }
 
     async fn ask(&self, ask: Ask) -> Flow {
@@ -185,10 +204,11 @@ impl Connection {
             Message::Binary(_) => {
                 return Err(Some(End(close::UNSUPPORTED, "binary messages are not part of gossip.v1".into())));
             }
-            Message::Ping(_) | Message::Pong(_) => return Ok(()),
-            Message::Close(_) => return Err(None),
+            Message::Ping(_) | Message::Pong(_) | Message::Frame(_) => return Ok(()),
+            // The next turn answers it and finds the end.
+            Message::Close(_) => return Ok(()),
         };
-        let say = |e: RpcError, id: &Json| self.served.client.outbox.say(wire::refuse(id, &e));
+        let say = |e: RpcError, id: &Json| self.served.client.outbox.say(&wire::refuse(id, &e));
         let call: Json = match serde_json::from_str(&text) {
             Ok(call) => call,
             Err(e) => {
@@ -223,9 +243,9 @@ impl Connection {
             }
         };
         match self.call(&method, params, &id).await {
-            Ok(Some(result)) => self.served.client.outbox.say(wire::reply(&id, result)),
+            Ok(Some(result)) => self.served.client.outbox.say(&wire::reply(&id, result)),
             Ok(None) => {}
-            Err(Failed::Call(e)) => self.served.client.outbox.say(wire::refuse(&id, &e)),
+            Err(Failed::Call(e)) => self.served.client.outbox.say(&wire::refuse(&id, &e)),
             Err(Failed::Connection(end)) => return Err(end),
         }
         Ok(())
@@ -310,18 +330,9 @@ impl Connection {
     }
 }
 
-fn too_big(e: &axum::Error) -> Option<End> {
-    // The codec says what it refused only in words.
-    let text = e.to_string();
-    let big = text.contains("too long") || text.contains("too big") || text.contains("exceed");
+fn too_big(e: &SocketError) -> Option<End> {
+    let big = matches!(e, SocketError::Capacity(_));
     big.then(|| End(close::TOO_BIG, format!("a message has at most {MAX_MESSAGE} bytes")))
-}
-
-async fn send(socket: &mut WebSocket, message: Message) -> Flow {
-    match tokio::time::timeout(STUCK, socket.send(message)).await {
-        Ok(Ok(())) => Ok(()),
-        _ => Err(None),
-    }
 }
 
 enum Failed {

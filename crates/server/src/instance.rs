@@ -7,8 +7,7 @@ use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering::Relaxed};
 use std::time::Duration;
 
 use axum::Router;
-use axum::extract::ws::WebSocketUpgrade;
-use axum::extract::{ConnectInfo, Query, State as Shared};
+use axum::extract::{ConnectInfo, Query, Request as HttpRequest, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
@@ -18,7 +17,7 @@ use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::Catalog;
 use gossip_core::seal::Sealer;
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::{RpcError, SUBPROTOCOL, code};
+use gossip_core::wire::{RpcError, code};
 use gossip_relay::Relay;
 use gossip_source::SourceError;
 use gossip_source::sqlite::schema::{Found, describe};
@@ -30,10 +29,11 @@ use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinHandle;
 
 use crate::auth::Tokens;
-use crate::connection::{self, MAX_MESSAGE, Served};
+use crate::connection::{self, Served};
 use crate::node::{self, Ask, CHANNEL, Client, State};
 use crate::now;
 use crate::reading::{Reading, Snapshots};
+use crate::upgrade::upgrade;
 
 /// Connections of one instance.
 pub const MAX_CONNECTIONS: usize = 20_000;
@@ -163,6 +163,7 @@ impl Instance {
             snapshots: Arc::new(Snapshots::new(source)),
             relay: options.relay,
             reading: reading.clone(),
+            asks: asks.downgrade(),
         };
         let front = Arc::new(Front {
             asks: asks.clone(),
@@ -257,15 +258,14 @@ impl Drop for Seat {
 async fn socket(
     Shared(front): Shared<Arc<Front>>,
     ConnectInfo(address): ConnectInfo<SocketAddr>,
-    headers: HeaderMap,
-    upgrade: WebSocketUpgrade,
+    request: HttpRequest,
 ) -> Response {
     let seat = Seat(front.connections.clone());
     if front.connections.fetch_add(1, Relaxed) >= MAX_CONNECTIONS {
         let text = format!("this instance has {MAX_CONNECTIONS} connections, the most it takes; try another\n");
         return (StatusCode::SERVICE_UNAVAILABLE, [(header::RETRY_AFTER, "5")], text).into_response();
     }
-    let token = bearer(&headers);
+    let token = bearer(request.headers());
     let client = Arc::new(Client {
         id: front.next_client.fetch_add(1, Relaxed),
         address,
@@ -275,24 +275,16 @@ async fn socket(
         claims: Mutex::new(Arc::new(Claims::anonymous())),
     });
     let served = Served {
-        client,
+        client: client.clone(),
         asks: front.asks.clone(),
         tokens: front.tokens.clone(),
         sealer: front.sealer.clone(),
         stopping: front.stopping.clone(),
     };
-    upgrade
-        .protocols([SUBPROTOCOL])
-        .max_message_size(MAX_MESSAGE)
-        .max_frame_size(MAX_MESSAGE)
-        // The codec clears this much before every attempt to read; calls are short.
-        .read_buffer_size(4 * 1024)
-        // Grows to what is joined in one write; most connections never need it.
-        .write_buffer_size(16 * 1024)
-        .on_upgrade(move |socket| async move {
-            let _seat = seat;
-            connection::serve(socket, served, token).await;
-        })
+    upgrade(request, client, move |calls| async move {
+        let _seat = seat;
+        connection::serve(calls, served, token).await;
+    })
 }
 
 /// An error as an HTTP answer: problem details (RFC 9457).

@@ -2,7 +2,7 @@
 //! the engine, which decides everything (`gossip-core`).
 //!
 //! Start with [`instance`] for the parts and their lives, then [`node`], the loop that owns the engine. [`connection`]
-//! is one client's socket, [`outbox`] what waits for it, [`reading`] the threads that touch the database, [`system`]
+//! is one client's socket ([`upgrade`] gets it), [`outbox`] what waits for it, [`writers`] write it, [`reading`] the threads that touch the database, [`system`]
 //! Gossip's own tables, [`auth`] tokens and [`config`] the file.
 
 pub mod auth;
@@ -13,6 +13,8 @@ pub mod node;
 pub mod outbox;
 pub mod reading;
 pub mod system;
+pub mod upgrade;
+pub mod writers;
 
 /// The time by this machine's clock, in microseconds since 1970.
 pub fn now() -> gossip_core::position::Micros {

@@ -1,12 +1,16 @@
-//! What waits to be written to one client, and how it is put into words when its turn comes.
+//! What waits to be written to one client, and the socket that takes it.
 //!
-//! The engine's loop pushes, the connection's task pops. Rows of large results are put into words in parts, as the
-//! socket takes them; until then they are shared, not copied.
+//! The engine's loop pushes; [`Outbox::flush`] writes as much as the socket takes at once and never waits, so that
+//! whoever has a turn can do it: a writer of [`crate::writers`] or the connection's own task. Frames are made once, for
+//! all clients that get the same text, and are written from where they lie. Rows of large results are put into words in
+//! parts, as the socket takes them; until then they are shared, not copied. Whatever has not begun to leave can be
+//! thrown away.
 
+use std::io::{ErrorKind, IoSlice};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 
-use axum::extract::ws::Utf8Bytes;
+use bytes::Bytes;
 use gossip_core::engine::{SubId, Why};
 use gossip_core::position::Position;
 use gossip_core::rule::Effective;
@@ -16,10 +20,34 @@ use gossip_core::send_queue::{Offered, QueueLimits, SendQueue};
 use gossip_core::wire;
 use parking_lot::Mutex;
 use serde_json::{Value as Json, json};
+use tokio::net::TcpStream;
 use tokio::sync::Notify;
+use tokio_tungstenite::tungstenite::protocol::frame::coding::{Data, OpCode};
+use tokio_tungstenite::tungstenite::protocol::frame::{Frame, FrameHeader};
 
 /// Rows are sent in parts of about this many bytes.
 const PART: usize = 64 * 1024;
+
+/// Frames joined in one write.
+const JOINED: usize = 64;
+
+/// A text as a WebSocket frame (RFC 6455), as servers send it: unmasked, so that it is the same for every client.
+pub fn frame(text: &str) -> Bytes {
+    let header = FrameHeader { opcode: OpCode::Data(Data::Text), ..FrameHeader::default() };
+    let length = text.len() as u64;
+    let mut bytes = Vec::with_capacity(header.len(length) + text.len());
+    // Writing to memory does not fail.
+    let _ = header.format(length, &mut bytes);
+    bytes.extend_from_slice(text.as_bytes());
+    bytes.into()
+}
+
+/// A control frame in bytes.
+pub fn control(frame: Frame) -> Bytes {
+    let mut bytes = Vec::with_capacity(frame.len());
+    let _ = frame.format(&mut bytes);
+    bytes.into()
+}
 
 /// One subscription, as the engine's loop and the connection both know it.
 #[derive(Debug)]
@@ -47,18 +75,22 @@ pub struct Receipt {
     pub position: Position,
 }
 
+/// What follows once a frame has begun to leave.
+#[derive(Debug)]
+pub enum Then {
+    /// Nothing.
+    Nothing,
+    /// The call that made this subscription is answered.
+    Answered(Arc<Subscription>),
+    /// It was a delta that is observed.
+    Tell(Box<Receipt>),
+}
+
 /// Something to write.
 #[derive(Debug)]
-pub enum Outgoing {
-    /// A reply or notification, ready.
-    Text(String),
-    /// A delta, in words that are shared by all subscribers of its feed with the same number.
-    Delta {
-        /// The whole message.
-        text: Utf8Bytes,
-        /// Set if it is observed.
-        receipt: Option<Box<Receipt>>,
-    },
+enum Outgoing {
+    /// A frame, ready. That of a delta is shared by all subscribers of its feed with the same number.
+    Frame(Bytes, Then),
     /// A whole result, from a row on.
     Result(Box<WholeResult>),
 }
@@ -82,14 +114,52 @@ pub struct WholeResult {
     pub part: u64,
 }
 
-/// A message in words, with its receipt if it is observed.
-pub type InWords = (Utf8Bytes, Option<Box<Receipt>>);
+/// How far a [`Outbox::flush`] came.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Flushed {
+    /// Nothing waits.
+    Empty,
+    /// More waits; the rest is for another turn, so that others have theirs.
+    More,
+    /// The socket takes no more now. The connection waits for it.
+    Blocked,
+    /// The socket is gone.
+    Gone,
+}
+
+/// What is to be said of a flush.
+#[derive(Debug)]
+pub struct Told {
+    /// How far it came.
+    pub flushed: Flushed,
+    /// Observed deltas that have left.
+    pub receipts: Vec<Box<Receipt>>,
+    /// Subscriptions that wait to be brought up to date.
+    pub lagging: Vec<SubId>,
+}
+
+impl Told {
+    /// Whether there is anything to be told.
+    pub fn has_news(&self) -> bool {
+        !self.receipts.is_empty() || !self.lagging.is_empty()
+    }
+}
+
+#[derive(Debug)]
+struct State {
+    queue: SendQueue<Outgoing>,
+    /// A frame of which some bytes have left. It cannot be taken back.
+    begun: Option<(Bytes, usize, Then)>,
+    socket: Option<Arc<TcpStream>>,
+}
 
 /// A client's queue and what is counted about it.
 #[derive(Debug)]
 pub struct Outbox {
-    queue: Mutex<SendQueue<Outgoing>>,
-    wake: Notify,
+    state: Mutex<State>,
+    blocked: Notify,
+    /// Whether a writer has it on its list.
+    pub due: AtomicBool,
     /// Messages written.
     pub sent: AtomicU64,
     /// Times that a subscription was brought up to date by a snapshot because the client was slow.
@@ -97,80 +167,161 @@ pub struct Outbox {
 }
 
 impl Outbox {
-    /// An empty outbox.
+    /// An empty outbox without a socket: what is pushed waits.
     pub fn new(limits: QueueLimits) -> Outbox {
         Outbox {
-            queue: Mutex::new(SendQueue::new(limits)),
-            wake: Notify::new(),
+            state: Mutex::new(State { queue: SendQueue::new(limits), begun: None, socket: None }),
+            blocked: Notify::new(),
+            due: AtomicBool::new(false),
             sent: AtomicU64::new(0),
             caught_up: AtomicU64::new(0),
         }
     }
 
+    /// Gives it the socket to write to.
+    pub fn open(&self, socket: Arc<TcpStream>) {
+        self.state.lock().socket = Some(socket);
+    }
+
+    /// Takes its socket away. What waits, and what is still pushed, goes nowhere.
+    pub fn close(&self) {
+        let mut state = self.state.lock();
+        state.socket = None;
+        state.begun = None;
+        while state.queue.pop().is_some() {}
+    }
+
     /// Queues a whole result.
     pub fn push_result(&self, subscription: SubId, whole: WholeResult) {
-        self.queue.lock().push_result(subscription, Outgoing::Result(Box::new(whole)));
-        self.wake.notify_one();
+        self.state.lock().queue.push_result(subscription, Outgoing::Result(Box::new(whole)));
     }
 
     /// Queues text.
-    pub fn say(&self, text: String) {
-        self.queue.lock().push(None, Outgoing::Text(text));
-        self.wake.notify_one();
+    pub fn say(&self, text: &str) {
+        self.push(frame(text));
+    }
+
+    /// Queues a frame.
+    pub fn push(&self, bytes: Bytes) {
+        self.state.lock().queue.push(None, Outgoing::Frame(bytes, Then::Nothing));
     }
 
     /// Offers a delta.
-    pub fn offer(&self, subscription: SubId, item: Outgoing, bytes: usize) -> Offered {
-        let offered = self.queue.lock().offer(subscription, bytes, item);
-        match offered {
-            Offered::LagsNow => drop(self.caught_up.fetch_add(1, Relaxed)),
-            Offered::Queued => self.wake.notify_one(),
-            Offered::Lags => {}
+    pub fn offer(&self, subscription: SubId, bytes: Bytes, then: Then) -> Offered {
+        let size = bytes.len();
+        let offered = self.state.lock().queue.offer(subscription, size, Outgoing::Frame(bytes, then));
+        if offered == Offered::LagsNow {
+            self.caught_up.fetch_add(1, Relaxed);
         }
         offered
     }
 
     /// Throws away what is unsent of a subscription.
     pub fn discard(&self, subscription: SubId) {
-        self.queue.lock().discard(subscription);
+        self.state.lock().queue.discard(subscription);
     }
 
-    /// Waits until there may be something to write.
-    pub async fn filled(&self) {
-        self.wake.notified().await;
+    /// Waits until a flush by somebody else was blocked, or found the socket gone.
+    pub async fn blocked(&self) {
+        self.blocked.notified().await;
     }
 
     /// What waits: items and bytes of deltas.
     pub fn waiting(&self) -> (usize, usize) {
-        let q = self.queue.lock();
-        (q.len(), q.bytes())
+        let state = self.state.lock();
+        (state.queue.len() + usize::from(state.begun.is_some()), state.queue.bytes())
     }
 
-    /// Takes up to `count` messages in words, with the receipts of those that are observed. Empty: the queue is, and
-    /// the second list names subscriptions that wait to be brought up to date.
-    pub fn take(&self, count: usize, sealer: &Sealer) -> (Vec<InWords>, Vec<SubId>) {
-        let mut texts = Vec::new();
-        let mut queue = self.queue.lock();
-        while texts.len() < count {
-            match queue.pop() {
-                None => break,
-                Some(Outgoing::Text(text)) => texts.push((text.into(), None)),
-                Some(Outgoing::Delta { text, receipt }) => texts.push((text, receipt)),
-                Some(Outgoing::Result(mut r)) => {
-                    texts.push((in_words(&mut r, sealer).into(), None));
-                    if r.next < r.rows.len() {
-                        queue.push_front(Some(r.subscription.id), Outgoing::Result(r));
-                    }
-                    // One part at a time: a part may be large, and other tasks want their turn.
-                    break;
+    /// Writes up to [`JOINED`] frames in one write, or as much of them as the socket takes.
+    pub fn flush(&self, sealer: &Sealer) -> Told {
+        let mut receipts = Vec::new();
+        let mut state = self.state.lock();
+        let flushed = state.flush(sealer, &mut receipts, &self.sent);
+        let lagging = if flushed == Flushed::Empty { state.queue.take_lagging() } else { Vec::new() };
+        drop(state);
+        if matches!(flushed, Flushed::Blocked | Flushed::Gone) {
+            self.blocked.notify_one();
+        }
+        Told { flushed, receipts, lagging }
+    }
+}
+
+impl State {
+    fn flush(&mut self, sealer: &Sealer, receipts: &mut Vec<Box<Receipt>>, sent: &AtomicU64) -> Flushed {
+        let Some(socket) = self.socket.clone() else { return Flushed::Gone };
+        self.queue.cut_front(|item| match item {
+            Outgoing::Result(result) => Some(next_part(result, sealer)),
+            Outgoing::Frame(..) => None,
+        });
+        let taken = match self.write(&socket) {
+            None => return Flushed::Empty,
+            Some(Ok(taken)) => taken,
+            Some(Err(e)) if e.kind() == ErrorKind::WouldBlock => return Flushed::Blocked,
+            Some(Err(_)) => return Flushed::Gone,
+        };
+        sent.fetch_add(self.take_out(taken, receipts), Relaxed);
+        if self.begun.is_none() && self.queue.is_empty() { Flushed::Empty } else { Flushed::More }
+    }
+
+    /// Writes what is ready, in one call; `None` if nothing is.
+    fn write(&self, socket: &TcpStream) -> Option<std::io::Result<usize>> {
+        let begun = self.begun.iter().map(|(bytes, written, _)| &bytes[*written..]);
+        let ready = self.queue.iter().map_while(|item| match item {
+            Outgoing::Frame(bytes, _) => Some(&bytes[..]),
+            Outgoing::Result(_) => None,
+        });
+        let mut frames = begun.chain(ready);
+        let first = frames.next()?;
+        Some(match frames.next() {
+            // By far the most frequent case, and the system does it with less.
+            None => socket.try_write(first),
+            Some(second) => {
+                let mut slices = [IoSlice::new(&[]); JOINED];
+                let mut count = 0;
+                for (slice, bytes) in slices.iter_mut().zip([first, second].into_iter().chain(frames)) {
+                    *slice = IoSlice::new(bytes);
+                    count += 1;
                 }
+                socket.try_write_vectored(&slices[..count])
+            }
+        })
+    }
+
+    /// Takes the frames out that have left with these bytes; what has left in part remains begun. Returns how many
+    /// were whole.
+    fn take_out(&mut self, mut taken: usize, receipts: &mut Vec<Box<Receipt>>) -> u64 {
+        let mut whole = 0;
+        while taken > 0 {
+            let (bytes, written, then) = match self.begun.take() {
+                Some(begun) => begun,
+                None => match self.queue.pop() {
+                    Some(Outgoing::Frame(bytes, then)) => (bytes, 0, then),
+                    _ => return whole,
+                },
+            };
+            if let Then::Answered(subscription) = &then {
+                subscription.answered.store(true, Relaxed);
+            }
+            let rest = bytes.len() - written;
+            if taken < rest {
+                self.begun = Some((bytes, written + taken, then));
+                return whole;
+            }
+            taken -= rest;
+            whole += 1;
+            if let Then::Tell(receipt) = then {
+                receipts.push(receipt);
             }
         }
-        let lagging = if texts.is_empty() { queue.take_lagging() } else { Vec::new() };
-        drop(queue);
-        self.sent.fetch_add(texts.len() as u64, Relaxed);
-        (texts, lagging)
+        whole
     }
+}
+
+/// The next part of a result as a frame, and whether it was the last.
+fn next_part(r: &mut WholeResult, sealer: &Sealer) -> (Outgoing, bool) {
+    let bytes = frame(&in_words(r, sealer));
+    let then = if r.part == 1 { Then::Answered(r.subscription.clone()) } else { Then::Nothing };
+    (Outgoing::Frame(bytes, then), r.next >= r.rows.len())
 }
 
 /// The next part of a result in words.
@@ -188,7 +339,7 @@ fn in_words(r: &mut WholeResult, sealer: &Sealer) -> String {
         );
     }
     let cursor = &r.cursor;
-    if r.subscription.answered.swap(true, Relaxed) {
+    if r.subscription.answered.load(Relaxed) {
         let why = wire::why_word(r.why);
         return format!(
             "{{\"jsonrpc\":\"2.0\",\"method\":\"snapshot\",\"params\":{{\"subscription\":{number},\"rows\":{rows},\

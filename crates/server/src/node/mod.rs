@@ -10,7 +10,8 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 
-use axum::extract::ws::Utf8Bytes;
+use bytes::Bytes;
+use foldhash::HashMap as FastMap;
 use gossip_core::engine::{Delta, Engine, Input, Limits, Output, Refusal, Request, SubId};
 use gossip_core::explain::{Passed, Step, Tally, Verdict, explain};
 use gossip_core::position::{Interval, Micros, Position};
@@ -26,9 +27,10 @@ use serde_json::{Value as Json, json};
 use tokio::sync::{mpsc, oneshot};
 
 use crate::now;
-use crate::outbox::{Outbox, Outgoing, Receipt, Subscription, WholeResult};
+use crate::outbox::{self, Outbox, Receipt, Subscription, Then, WholeResult};
 use crate::reading::{HEARTBEAT, Reading, Snapshots};
 use crate::system::SystemTables;
+use crate::writers::Writers;
 
 /// Questions and inputs that may wait for the loop; whoever sends more waits.
 pub const CHANNEL: usize = 4_096;
@@ -156,6 +158,8 @@ pub struct Start {
     pub relay: Arc<dyn Relay>,
     /// The reading thread.
     pub reading: Arc<Mutex<Reading>>,
+    /// The loop's own questions, which must not keep it alive.
+    pub asks: mpsc::WeakSender<Ask>,
 }
 
 enum Target {
@@ -182,8 +186,10 @@ struct Node {
     engine: Engine,
     system: SystemTables,
     inputs: mpsc::Sender<Input>,
-    clients: HashMap<u64, (Arc<Client>, BTreeMap<u64, SubId>)>,
-    subs: HashMap<SubId, Sub>,
+    writers: Writers,
+    // The numbers are our own, so that nobody can choose them to collide.
+    clients: FastMap<u64, (Arc<Client>, BTreeMap<u64, SubId>)>,
+    subs: FastMap<SubId, Sub>,
     next_sub: SubId,
     counters: Counters,
     since: Micros,
@@ -208,8 +214,9 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
         engine,
         system,
         inputs,
-        clients: HashMap::new(),
-        subs: HashMap::new(),
+        writers: Writers::start(&start.asks, &start.sealer),
+        clients: FastMap::default(),
+        subs: FastMap::default(),
         next_sub: 1,
         counters: Counters::default(),
         since: now(),
@@ -239,6 +246,7 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
             },
             _ = tick.tick() => node.tick(),
         }
+        node.writers.release();
     }
 }
 
@@ -252,6 +260,7 @@ impl Node {
 
     fn hear(&mut self, interval: Arc<Interval>) {
         self.received = now();
+        self.writers.joining = interval.transactions.len() > 1;
         if interval.source == self.start.source {
             self.heard = self.received;
             self.reader = interval.reader.clone();
@@ -300,7 +309,10 @@ impl Node {
                         part: 0,
                     };
                     match &mut sub.target {
-                        Target::Client(client) => client.outbox.push_result(id, whole),
+                        Target::Client(client) => {
+                            client.outbox.push_result(id, whole);
+                            self.writers.due(client);
+                        }
                         Target::Once(answer) => {
                             let (rows, _) = wire::rows_json(&feed, &rows, usize::MAX, &self.start.sealer);
                             let columns = json!(wire::columns(&feed));
@@ -362,27 +374,35 @@ impl Node {
         let cursor = wire::cursor(&delta.feed, delta.epoch, delta.position, sealer);
         let mut bodies: [Option<String>; 2] = [None, None];
         // Most clients' subscriptions have the same few numbers; then even the head is the same.
-        let mut texts: HashMap<(u64, bool), Utf8Bytes> = HashMap::new();
+        let mut frames: FastMap<(u64, bool), Bytes> = FastMap::default();
+        let mut last: Option<((u64, bool), Bytes)> = None;
         for id in subscribers {
             let Some(Sub { subscription, target: Target::Client(client), operator, .. }) = self.subs.get(id) else {
                 continue;
             };
-            let number = subscription.number;
-            let text = texts.entry((number, *operator)).or_insert_with(|| {
-                let body = bodies[usize::from(*operator)]
-                    .get_or_insert_with(|| wire::delta_body(delta, &cursor, *operator, sealer));
-                (wire::delta_head(number) + body).into()
-            });
-            let text = text.clone();
-            let receipt = subscription.observed.as_ref().map(|_| {
-                Box::new(Receipt {
+            let which = (subscription.number, *operator);
+            let frame = match &last {
+                Some((of, frame)) if *of == which => frame.clone(),
+                _ => {
+                    let made = frames.entry(which).or_insert_with(|| {
+                        let body = bodies[usize::from(*operator)]
+                            .get_or_insert_with(|| wire::delta_body(delta, &cursor, *operator, sealer));
+                        outbox::frame(&(wire::delta_head(which.0) + body))
+                    });
+                    last = Some((which, made.clone()));
+                    made.clone()
+                }
+            };
+            let then = match &subscription.observed {
+                None => Then::Nothing,
+                Some(_) => Then::Tell(Box::new(Receipt {
                     subscription: subscription.clone(),
                     source: delta.feed.table.source.clone(),
                     position: delta.position,
-                })
-            });
-            let bytes = text.len();
-            client.outbox.offer(*id, Outgoing::Delta { text, receipt }, bytes);
+                })),
+            };
+            client.outbox.offer(*id, frame, then);
+            self.writers.due(client);
         }
         if !delta.feed.table.name.is_system() {
             self.counters.deliveries += subscribers.len() as u64;
@@ -410,10 +430,11 @@ impl Node {
                         _ => error.message,
                     };
                     let number = sub.subscription.number;
-                    client.outbox.say(wire::notify("closed", json!({"subscription": number, "why": why})));
+                    client.outbox.say(&wire::notify("closed", json!({"subscription": number, "why": why})));
                 } else {
-                    client.outbox.say(wire::refuse(&sub.subscription.call, &error));
+                    client.outbox.say(&wire::refuse(&sub.subscription.call, &error));
                 }
+                self.writers.due(&client);
             }
         }
     }
@@ -448,16 +469,18 @@ impl Node {
                         let unanswered = self.subs.get(&id).filter(|s| !s.subscription.answered.swap(true, Relaxed));
                         if let Some(s) = unanswered {
                             let e = RpcError::new(code::UNKNOWN_NAME, "unsubscribed before the first result");
-                            client.outbox.say(wire::refuse(&s.subscription.call, &e));
+                            client.outbox.say(&wire::refuse(&s.subscription.call, &e));
                         }
-                        client.outbox.say(wire::reply(&call, json!({})));
+                        client.outbox.say(&wire::reply(&call, json!({})));
+                        self.writers.due(client);
                         self.subs.remove(&id);
                         self.handle(Input::Unsubscribe(id));
                     }
                     None => {
                         let e =
                             RpcError::new(code::UNKNOWN_NAME, format!("this connection has no subscription {number}"));
-                        client.outbox.say(wire::refuse(&call, &e));
+                        client.outbox.say(&wire::refuse(&call, &e));
+                        self.writers.due(client);
                     }
                 }
             }
@@ -492,7 +515,8 @@ impl Node {
         let Some((client, subs)) = self.clients.get_mut(&client) else { return };
         if subs.len() >= MAX_SUBSCRIPTIONS {
             let e = RpcError::new(code::LIMIT, format!("subscriptions of one connection, at most {MAX_SUBSCRIPTIONS}"));
-            return client.outbox.say(wire::refuse(&call, &e));
+            client.outbox.say(&wire::refuse(&call, &e));
+            return self.writers.due(client);
         }
         let id = self.next_sub;
         self.next_sub += 1;
@@ -562,10 +586,12 @@ impl Node {
         if flipped || time - self.told_current > CURRENT_EVERY {
             self.told_current = time;
             let text = wire::notify("current", json!({"position": self.position(), "behind_ms": behind}));
+            let frame = outbox::frame(&text);
             for (client, subs) in self.clients.values() {
                 // Whoever has not read the last messages yet is not current anyway.
                 if !subs.is_empty() && (flipped || client.outbox.waiting().0 == 0) {
-                    client.outbox.say(text.clone());
+                    client.outbox.push(frame.clone());
+                    self.writers.due(client);
                 }
             }
         }

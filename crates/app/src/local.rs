@@ -67,6 +67,7 @@ impl Cluster {
                 listen: SocketAddr::new(config.listen.ip(), port),
                 source: source.clone(),
                 rules: config.rules.clone(),
+                queries: config.queries.iter().map(|(name, q)| (name.clone(), q.sql.clone())).collect(),
                 tokens: tokens.clone(),
                 secret: secret.clone(),
                 relay: Arc::new(faulty),

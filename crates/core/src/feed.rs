@@ -23,6 +23,8 @@ pub enum Change {
         key: Key,
         /// The row as it is shown.
         row: Seen,
+        /// Whether it stands for a replacement: the row was in the result before.
+        instead: bool,
     },
     /// The row was and is in the result.
     Replace {
@@ -92,14 +94,14 @@ pub fn change(effective: &Effective, row: &RowChange, sent: Option<&mut Sent>) -
     let key = row.key.clone();
     let new = row.new.as_ref().and_then(|r| effective.see(r));
     if effective.table.key.is_empty() {
-        return new.map(|row| Change::Add { key, row });
+        return new.map(|row| Change::Add { key, row, instead: false });
     }
     match (&row.old, sent) {
         (_, Some(sent)) => match (sent.keys.contains_key(&key), new) {
             (false, None) => None,
             (false, Some(row)) => {
                 sent.note(effective, key.clone(), &row);
-                Some(Change::Add { key, row })
+                Some(Change::Add { key, row, instead: false })
             }
             (true, None) => {
                 sent.keys.remove(&key);
@@ -112,7 +114,7 @@ pub fn change(effective: &Effective, row: &RowChange, sent: Option<&mut Sent>) -
                     entry => {
                         entry.insert_entry(hash);
                         // What was shown before is not known: the row stands for itself.
-                        Some(Change::Add { key, row })
+                        Some(Change::Add { key, row, instead: true })
                     }
                 }
             }
@@ -121,20 +123,20 @@ pub fn change(effective: &Effective, row: &RowChange, sent: Option<&mut Sent>) -
             let old = old.as_ref().and_then(|r| effective.see(r));
             match (old, new) {
                 (None, None) => None,
-                (None, Some(row)) => Some(Change::Add { key, row }),
+                (None, Some(row)) => Some(Change::Add { key, row, instead: false }),
                 (Some(_), None) => Some(Change::Remove { key }),
                 (Some(old), Some(row)) => replace(effective, key, &old, row),
             }
         }
         // Without any memory of what was sent, only what is in the result now can be told.
-        (Old::Unknown, None) => new.map(|row| Change::Add { key, row }),
+        (Old::Unknown, None) => new.map(|row| Change::Add { key, row, instead: false }),
     }
 }
 
 fn replace(effective: &Effective, key: Key, old: &Seen, row: Seen) -> Option<Change> {
     let lost = effective.select.iter().any(|&i| old.columns.contains(i) && !row.columns.contains(i));
     if lost {
-        return Some(Change::Add { key, row });
+        return Some(Change::Add { key, row, instead: true });
     }
     let differs = |&i: &usize| row.columns.contains(i) && (!old.columns.contains(i) || old.row[i] != row.row[i]);
     let changed: Vec<usize> = effective.select.iter().copied().filter(differs).collect();

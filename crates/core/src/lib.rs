@@ -13,6 +13,7 @@ pub mod engine;
 pub mod explain;
 pub mod feed;
 pub mod index;
+pub mod pace;
 pub mod position;
 pub mod query;
 pub mod rule;

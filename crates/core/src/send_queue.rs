@@ -147,6 +147,11 @@ impl<T> SendQueue<T> {
             .collect()
     }
 
+    /// Whether a subscription waits to be brought up to date by a snapshot.
+    pub fn lags(&self) -> bool {
+        !self.lagging.is_empty()
+    }
+
     /// Items that wait.
     pub fn len(&self) -> usize {
         self.entries.len()

@@ -131,7 +131,8 @@ pub struct Subscribed {
     pub subscription: u64,
     /// The columns of the result.
     pub columns: Vec<ColumnInfo>,
-    /// The first rows.
+    /// The first rows. None if `resumed`.
+    #[serde(default)]
     pub rows: Vec<RowEntry>,
     /// Where the result stands.
     #[serde(default)]
@@ -139,6 +140,12 @@ pub struct Subscribed {
     /// Whether `rows` notifications follow.
     #[serde(default)]
     pub more: bool,
+    /// The result that the client has stays; deltas from its cursor on follow.
+    #[serde(default)]
+    pub resumed: bool,
+    /// Why a client that had a cursor gets all rows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
 }
 
 /// What an instance tells a client unasked.
@@ -170,6 +177,9 @@ pub enum Notification {
         /// The transaction's position, for operators.
         #[serde(default)]
         position: Option<String>,
+        /// Additions that were dropped because too many came between two deltas.
+        #[serde(default)]
+        skipped: u64,
     },
     /// The result is replaced as a whole.
     Snapshot {
@@ -209,6 +219,7 @@ pub fn why_word(why: Why) -> &'static str {
         Why::SchemaChanged => "schema-changed",
         Why::RightsChanged => "rights-changed",
         Why::CaughtUp => "caught-up",
+        Why::ResumedTooLate => "resumed-too-late",
     }
 }
 
@@ -257,9 +268,9 @@ fn write_key(out: &mut String, e: &Effective, key: &Key, sealer: &Sealer) {
     out.push(']');
 }
 
-fn write_row(out: &mut String, e: &Effective, seen: &Seen) {
+fn write_columns<'a>(out: &mut String, e: &Effective, values: impl Iterator<Item = (usize, &'a Value)>) {
     out.push('{');
-    for (n, (i, v)) in e.shown(seen).enumerate() {
+    for (n, (i, v)) in values.enumerate() {
         out.push_str(if n > 0 { "," } else { "" });
         write_str(out, &e.table.columns[i].name);
         out.push(':');
@@ -268,13 +279,14 @@ fn write_row(out: &mut String, e: &Effective, seen: &Seen) {
     out.push('}');
 }
 
-/// Rows of a result as a JSON array, from the start of `rows`, until about `bytes` bytes; says how many were taken.
-pub fn rows_json(e: &Effective, rows: &[(Key, Seen)], bytes: usize, sealer: &Sealer) -> (String, usize) {
+/// Rows of a result as a JSON array, from the start of `rows`, until about `bytes` bytes or `most` rows; says how many
+/// were taken.
+pub fn rows_json(e: &Effective, rows: &[(Key, Seen)], bytes: usize, most: usize, sealer: &Sealer) -> (String, usize) {
     let mut out = String::from("[");
     let mut taken = 0;
     for (key, seen) in rows {
         if taken > 0 {
-            if out.len() >= bytes {
+            if out.len() >= bytes || taken >= most {
                 break;
             }
             out.push(',');
@@ -282,7 +294,7 @@ pub fn rows_json(e: &Effective, rows: &[(Key, Seen)], bytes: usize, sealer: &Sea
         out.push_str("{\"key\":");
         write_key(&mut out, e, key, sealer);
         out.push_str(",\"row\":");
-        write_row(&mut out, e, seen);
+        write_columns(&mut out, e, e.shown(seen));
         out.push('}');
         taken += 1;
     }
@@ -301,9 +313,18 @@ pub fn cursor(e: &Effective, epoch: u64, position: crate::position::Position, se
     })
 }
 
-/// What all subscribers of a feed share of a `delta` message: everything after the subscription's number, closing
-/// brackets included.
-pub fn delta_body(d: &Delta, cursor: &str, with_position: bool, sealer: &Sealer) -> String {
+/// How a delta is put into words; the same for all who want it the same way.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub struct Wording {
+    /// With the transaction's position, for operators.
+    pub position: bool,
+    /// Of a replaced row only the columns that changed.
+    pub only_changed: bool,
+}
+
+/// What subscribers of a feed share of a `delta` message: everything after the subscription's number, closing brackets
+/// included.
+pub fn delta_body(d: &Delta, cursor: &str, wording: Wording, sealer: &Sealer) -> String {
     let e = &d.feed;
     let mut out = String::with_capacity(192 + d.changes.len() * 96);
     out.push_str(",\"cursor\":");
@@ -311,9 +332,12 @@ pub fn delta_body(d: &Delta, cursor: &str, with_position: bool, sealer: &Sealer)
     out.push_str(",\"at\":\"");
     out.push_str(&rfc3339(d.at));
     out.push('"');
-    if with_position {
+    if wording.position {
         out.push_str(",\"position\":");
         write_str(&mut out, &format!("{}:{}", e.table.source, d.position));
+    }
+    if d.skipped > 0 {
+        out.push_str(&format!(",\"skipped\":{}", d.skipped));
     }
     out.push_str(",\"changes\":[");
     for (i, change) in d.changes.iter().enumerate() {
@@ -324,9 +348,16 @@ pub fn delta_body(d: &Delta, cursor: &str, with_position: bool, sealer: &Sealer)
             Change::Remove { .. } => "{\"op\":\"remove\",\"key\":",
         });
         write_key(&mut out, e, change.key(), sealer);
-        if let Change::Add { row, .. } | Change::Replace { row, .. } = change {
-            out.push_str(",\"row\":");
-            write_row(&mut out, e, row);
+        match change {
+            Change::Replace { row, changed, .. } if wording.only_changed => {
+                out.push_str(",\"row\":");
+                write_columns(&mut out, e, e.shown(row).filter(|(i, _)| changed.contains(i)));
+            }
+            Change::Add { row, .. } | Change::Replace { row, .. } => {
+                out.push_str(",\"row\":");
+                write_columns(&mut out, e, e.shown(row));
+            }
+            Change::Remove { .. } => {}
         }
         if let Change::Replace { changed, .. } = change {
             out.push_str(",\"changed\":[");

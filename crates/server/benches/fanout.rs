@@ -212,6 +212,7 @@ fn main() {
             columns: None,
             line: 0,
         }],
+        queries: Default::default(),
         tokens: None,
         secret: vec![7; 32],
         relay: relay.clone(),

@@ -59,7 +59,7 @@ fn engine(count: usize) -> (Engine, Vec<Arc<Effective>>) {
     let mut feeds = Vec::with_capacity(count);
     for i in 0..count {
         let query = format!("SELECT * FROM calls WHERE owner = {} AND level > {}", i / MATCHING, i % MATCHING);
-        let request = Request { query, params: Default::default(), claims: claims.clone(), observed: false };
+        let request = Request { query, params: Default::default(), claims: claims.clone(), ..Request::default() };
         for output in engine.handle(Input::Subscribe(i as u64, request)) {
             if let Output::FetchSnapshot(id, feed) = output {
                 feeds.push(feed);

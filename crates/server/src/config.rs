@@ -33,6 +33,8 @@ pub struct Config {
     pub auth: Option<Auth>,
     /// The rules.
     pub rules: Vec<RuleText>,
+    /// Stored queries by name.
+    pub queries: BTreeMap<String, StoredQuery>,
     /// Test identities for the workbench, by name.
     pub personas: BTreeMap<String, Persona>,
     /// The workbench's watchers.
@@ -50,6 +52,15 @@ pub struct Auth {
     pub roles: String,
     /// The role that may operate.
     pub operators: Option<String>,
+}
+
+/// A live query that clients can subscribe to by its name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StoredQuery {
+    /// The query.
+    pub sql: String,
+    /// Where it stands in the file.
+    pub line: usize,
 }
 
 /// A test identity.
@@ -100,6 +111,8 @@ struct File {
     #[serde(default)]
     rule: Vec<Spanned<RuleSection>>,
     #[serde(default)]
+    query: BTreeMap<String, Spanned<QuerySection>>,
+    #[serde(default)]
     persona: BTreeMap<String, Persona>,
     #[serde(default)]
     watcher: Vec<Watcher>,
@@ -143,6 +156,12 @@ struct RuleSection {
     may: Vec<Spanned<String>>,
     rows: Option<String>,
     columns: Option<Vec<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct QuerySection {
+    sql: String,
 }
 
 impl Config {
@@ -242,6 +261,14 @@ impl Config {
             tables: section.tables,
             auth,
             rules,
+            queries: file
+                .query
+                .into_iter()
+                .map(|(name, q)| {
+                    let line = line_of(text, q.span().start);
+                    (name, StoredQuery { sql: q.into_inner().sql, line })
+                })
+                .collect(),
             personas: file.persona,
             watchers: file.watcher,
         })

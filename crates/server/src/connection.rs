@@ -1,10 +1,11 @@
 //! One client's WebSocket: calls in, messages out.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
 use futures_util::StreamExt;
-use gossip_core::engine::Request;
+use gossip_core::engine::{Request, Resume};
 use gossip_core::position::Position;
 use gossip_core::rule::Claims;
 use gossip_core::wire::{self, RpcError, code};
@@ -19,12 +20,18 @@ use tokio_tungstenite::tungstenite::{Error as SocketError, Message};
 use crate::auth::{Accepted, Tokens};
 use crate::node::{Ask, Client, Explain, Whom};
 use crate::now;
-use crate::outbox::{self, Flushed};
+use crate::outbox::{self, Flushed, Style};
 use crate::upgrade::Calls;
 use crate::writers::tell;
 
 /// Longest message that is read, in bytes. A longer one ends the connection with 1009.
 pub const MAX_MESSAGE: usize = 256 * 1024;
+
+/// Longest time between two deltas that a client can ask for, in milliseconds.
+const MAX_EVERY_MS: u64 = 60_000;
+
+/// Most rows in one message that a client can ask for; a message ends earlier where it grows long.
+const MAX_BATCH: u64 = 1_000_000;
 
 /// A connection that is silent for so long is asked whether it lives.
 const PING_EVERY: Duration = Duration::from_secs(20);
@@ -59,6 +66,8 @@ pub struct Served {
     pub asks: mpsc::Sender<Ask>,
     /// Checks tokens; `None`: nobody can authenticate.
     pub tokens: Option<Arc<Tokens>>,
+    /// Stored queries by name.
+    pub queries: Arc<BTreeMap<String, String>>,
     /// Seals keys and cursors.
     pub sealer: Arc<gossip_core::seal::Sealer>,
     /// Turns true when the instance stops.
@@ -269,21 +278,43 @@ impl Connection {
                 Ok(Some(json!({"subject": subject, "roles": accepted.claims.roles, "expires": expires})))
             }
             "subscribe" => {
-                let query = p.text("query")?.ok_or_else(|| missing("query"))?;
+                let query = match (p.text("query")?, p.text("name")?) {
+                    (Some(query), None) => query,
+                    (None, Some(name)) => self.served.queries.get(&name).cloned().ok_or_else(|| {
+                        let shown: String = name.chars().take(60).collect();
+                        RpcError::new(code::UNKNOWN_NAME, format!("there is no stored query {shown}"))
+                    })?,
+                    (None, None) => return Err(missing("query")),
+                    (Some(_), Some(_)) => return Err(invalid("query and name: expected one of them")),
+                };
                 let params = p.object("params")?;
-                // A cursor is taken and answered by the whole result, which is always right.
-                p.text("cursor")?;
+                let resume = p.text("cursor")?.map(|c| match self.served.sealer.open(&c) {
+                    Some(cursor) => Resume::At(cursor),
+                    None => Resume::Unreadable,
+                });
+                let every_ms = p.number_up_to("every_ms", MAX_EVERY_MS)?.unwrap_or(0);
+                let batch = p.number_up_to("batch", MAX_BATCH)?.unwrap_or(MAX_BATCH).max(1);
+                let only_changed = match p.text("send")?.as_deref() {
+                    None | Some("rows") => false,
+                    Some("changed") => true,
+                    Some(_) => return Err(invalid("send: expected \"rows\" or \"changed\"")),
+                };
                 let observed = match p.0.remove("observed") {
                     None | Some(Json::Bool(false)) => None,
                     Some(Json::Bool(true)) => Some(String::new()),
                     Some(Json::String(label)) if label.len() <= 64 => Some(label),
                     Some(_) => return Err(invalid("observed: expected true, false or a label of at most 64 bytes")),
                 };
-                p.end(&["query", "params", "cursor", "observed"])?;
+                p.end(&["query", "name", "params", "cursor", "every_ms", "batch", "send", "observed"])?;
+                if observed.is_some() && every_ms > 0 {
+                    return Err(invalid("observed and every_ms: what is observed is told transaction by transaction"));
+                }
                 let claims = self.served.client.claims.lock().clone();
-                let request = Request { query, params, claims, observed: observed.is_some() };
+                let every = every_ms as i64 * 1_000;
+                let request = Request { query, params, claims, observed: observed.is_some(), every, resume };
+                let style = Style { batch: batch as usize, only_changed };
                 let client = self.served.client.id;
-                self.ask(Ask::Subscribe { client, call: id.clone(), request, observed }).await?;
+                self.ask(Ask::Subscribe { client, call: id.clone(), request, style, observed }).await?;
                 Ok(None)
             }
             "unsubscribe" => {
@@ -386,6 +417,16 @@ impl Params {
         }
     }
 
+    fn number_up_to(&mut self, name: &str, most: u64) -> Result<Option<u64>, Failed> {
+        match self.0.remove(name) {
+            None => Ok(None),
+            Some(v) => match v.as_u64().filter(|n| *n <= most) {
+                Some(n) => Ok(Some(n)),
+                None => Err(invalid(format!("{name}: expected a number from 0 to {most}"))),
+            },
+        }
+    }
+
     fn end(&self, known: &[&str]) -> Result<(), Failed> {
         match self.0.keys().next() {
             None => Ok(()),
@@ -414,7 +455,7 @@ fn explain_params(p: &mut Params) -> Result<Explain, Failed> {
             };
             let params = p.object("params")?;
             let claims = Arc::new(Claims { roles, facts, operator: false });
-            Whom::Anybody(Box::new(Request { query, params, claims, observed: false }))
+            Whom::Anybody(Box::new(Request { query, params, claims, ..Request::default() }))
         }
     };
     p.end(&["position", "subscription", "query", "claims", "roles", "params"])?;

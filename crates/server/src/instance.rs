@@ -1,6 +1,6 @@
 //! One running instance: its listener, its loop, its reading thread, and their end.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering::Relaxed};
@@ -13,7 +13,8 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use axum::serve::ListenerExt;
 use gossip_core::engine::{Limits, Request};
-use gossip_core::rule::{Claims, RuleSet, RuleText};
+use gossip_core::query::parse_query;
+use gossip_core::rule::{ANONYMOUS, Claims, Permitted, RuleSet, RuleText};
 use gossip_core::schema::Catalog;
 use gossip_core::seal::Sealer;
 use gossip_core::send_queue::QueueLimits;
@@ -29,6 +30,7 @@ use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinHandle;
 
 use crate::auth::Tokens;
+use crate::config::StoredQuery;
 use crate::connection::{self, Served};
 use crate::node::{self, Ask, CHANNEL, Client, State};
 use crate::now;
@@ -52,6 +54,8 @@ pub struct Options {
     pub source: SqliteSource,
     /// The rules.
     pub rules: Vec<RuleText>,
+    /// Stored queries by name.
+    pub queries: BTreeMap<String, String>,
     /// Checks tokens; `None`: nobody can authenticate.
     pub tokens: Option<Arc<Tokens>>,
     /// The cluster's secret, from which keys for cursors are derived.
@@ -95,6 +99,7 @@ pub struct Instance {
 struct Front {
     asks: mpsc::Sender<Ask>,
     tokens: Option<Arc<Tokens>>,
+    queries: Arc<BTreeMap<String, String>>,
     sealer: Arc<Sealer>,
     queue: QueueLimits,
     stopping: watch::Receiver<bool>,
@@ -102,8 +107,7 @@ struct Front {
     connections: Arc<AtomicUsize>,
 }
 
-/// Holds rules against the tables of a source and says all that is wrong, one line each.
-pub fn check_rules(rules: &[RuleText], source: &SqliteSource) -> Result<Vec<String>, SourceError> {
+fn catalog(source: &SqliteSource) -> Result<Catalog, SourceError> {
     let db = source.connect()?;
     let mut catalog = Catalog::default();
     for wanted in &source.tables {
@@ -111,8 +115,36 @@ pub fn check_rules(rules: &[RuleText], source: &SqliteSource) -> Result<Vec<Stri
             catalog.put(t.table(&source.name));
         }
     }
-    let problems = RuleSet::new(rules.to_vec()).check(&catalog);
+    Ok(catalog)
+}
+
+/// Holds rules against the tables of a source and says all that is wrong, one line each.
+pub fn check_rules(rules: &[RuleText], source: &SqliteSource) -> Result<Vec<String>, SourceError> {
+    let problems = RuleSet::new(rules.to_vec()).check(&catalog(source)?);
     Ok(problems.into_iter().map(|p| format!("line {}: rule: {}", p.line, p.message)).collect())
+}
+
+/// As [`check_rules`], for stored queries. Whether anybody may ask them is up to the rules.
+pub fn check_queries(
+    queries: &BTreeMap<String, StoredQuery>,
+    source: &SqliteSource,
+) -> Result<Vec<String>, SourceError> {
+    let catalog = catalog(source)?;
+    // Somebody who may see everything, so that only the query itself can be wrong.
+    let all = catalog.iter().map(|t| RuleText {
+        role: ANONYMOUS.into(),
+        table: t.name.clone(),
+        rows: None,
+        columns: None,
+        line: 0,
+    });
+    let (rules, claims) = (RuleSet::new(all.collect()), Claims::anonymous());
+    let permitted = Permitted { catalog: &catalog, rules: &rules, claims: &claims };
+    let problem = |(name, q): (&String, &StoredQuery)| {
+        let e = parse_query(&q.sql, &permitted, &Map::new()).err()?;
+        Some(format!("line {}: query.{name}: {e}", q.line))
+    };
+    Ok(queries.iter().filter_map(problem).collect())
 }
 
 impl Instance {
@@ -168,6 +200,7 @@ impl Instance {
         let front = Arc::new(Front {
             asks: asks.clone(),
             tokens: options.tokens,
+            queries: Arc::new(options.queries),
             sealer,
             queue: options.queue,
             stopping: stop.clone(),
@@ -278,6 +311,7 @@ async fn socket(
         client: client.clone(),
         asks: front.asks.clone(),
         tokens: front.tokens.clone(),
+        queries: front.queries.clone(),
         sealer: front.sealer.clone(),
         stopping: front.stopping.clone(),
     };
@@ -330,7 +364,7 @@ async fn one_result(front: &Front, headers: &HeaderMap, mut q: HashMap<String, S
     if let Some(stray) = q.keys().next() {
         return Err(RpcError::new(code::INVALID_PARAMS, format!("{stray} is not known here; known: query, params")));
     }
-    let request = Request { query, params, claims: Arc::new(claims), observed: false };
+    let request = Request { query, params, claims: Arc::new(claims), ..Request::default() };
     let (answer, answered) = oneshot::channel();
     let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
     front.asks.send(Ask::Rows(request, answer)).await.map_err(|_| stops(()))?;

@@ -62,6 +62,17 @@ pub struct Subscription {
     pub answered: AtomicBool,
     /// The label under which operators observe it.
     pub observed: Option<String>,
+    /// How it wants to be told.
+    pub style: Style,
+}
+
+/// How a client wants to be told of a result.
+#[derive(Clone, Copy, Debug)]
+pub struct Style {
+    /// Most rows in one message.
+    pub batch: usize,
+    /// Of a replaced row only the columns that changed.
+    pub only_changed: bool,
 }
 
 /// What is to be told when a delta of an observed subscription has been written.
@@ -196,6 +207,12 @@ impl Outbox {
         self.state.lock().queue.push_result(subscription, Outgoing::Result(Box::new(whole)));
     }
 
+    /// Queues the answer to the call that made a subscription, where no rows belong to it.
+    pub fn answer(&self, subscription: &Arc<Subscription>, text: &str) {
+        let item = Outgoing::Frame(frame(text), Then::Answered(subscription.clone()));
+        self.state.lock().queue.push(Some(subscription.id), item);
+    }
+
     /// Queues text.
     pub fn say(&self, text: &str) {
         self.push(frame(text));
@@ -224,6 +241,12 @@ impl Outbox {
     /// Waits until a flush by somebody else was blocked, or found the socket gone.
     pub async fn blocked(&self) {
         self.blocked.notified().await;
+    }
+
+    /// Whether everything has been written and nothing was left out.
+    pub fn is_up_to_date(&self) -> bool {
+        let state = self.state.lock();
+        state.queue.is_empty() && state.begun.is_none() && !state.queue.lags()
     }
 
     /// What waits: items and bytes of deltas.
@@ -326,7 +349,8 @@ fn next_part(r: &mut WholeResult, sealer: &Sealer) -> (Outgoing, bool) {
 
 /// The next part of a result in words.
 fn in_words(r: &mut WholeResult, sealer: &Sealer) -> String {
-    let (rows, taken) = wire::rows_json(&r.feed, &r.rows[r.next..], PART, sealer);
+    let batch = r.subscription.style.batch;
+    let (rows, taken) = wire::rows_json(&r.feed, &r.rows[r.next..], PART, batch, sealer);
     r.next += taken;
     r.part += 1;
     let more = if r.next < r.rows.len() { ",\"more\":true" } else { "" };
@@ -348,8 +372,12 @@ fn in_words(r: &mut WholeResult, sealer: &Sealer) -> String {
     }
     let columns = json!(wire::columns(&r.feed));
     let call = &r.subscription.call;
+    let why = match r.why {
+        Why::First => String::new(),
+        why => format!(",\"why\":\"{}\"", wire::why_word(why)),
+    };
     format!(
         "{{\"jsonrpc\":\"2.0\",\"id\":{call},\"result\":{{\"subscription\":{number},\"columns\":{columns},\
-         \"rows\":{rows},\"cursor\":\"{cursor}\"{more}}}}}"
+         \"rows\":{rows},\"cursor\":\"{cursor}\"{why}{more}}}}}"
     )
 }

@@ -1,7 +1,7 @@
 //! `gossip check`: the configuration against the real database.
 
 use gossip_server::config::Config;
-use gossip_server::instance::check_rules;
+use gossip_server::instance::{check_queries, check_rules};
 use gossip_source::sqlite::triggers;
 use serde_json::json;
 
@@ -24,7 +24,9 @@ pub fn run(args: &Args) -> Outcome {
     let source = source(&config)?;
     let mut findings = triggers::check(&source).map_err(Failure::connect)?;
     let path = config.path.display();
-    for problem in check_rules(&config.rules, &source).map_err(Failure::connect)? {
+    let rules = check_rules(&config.rules, &source).map_err(Failure::connect)?;
+    let queries = check_queries(&config.queries, &source).map_err(Failure::connect)?;
+    for problem in rules.into_iter().chain(queries) {
         let (line, text) = problem.trim_start_matches("line ").split_once(": ").unwrap_or(("?", &problem));
         findings.push(gossip_source::Finding {
             blocks: true,

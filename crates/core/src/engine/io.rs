@@ -10,6 +10,7 @@ use crate::position::{Interval, Micros, Position, Transaction};
 use crate::query::QueryError;
 use crate::rule::{Claims, Effective, RuleSet};
 use crate::schema::{Row, Table};
+use crate::seal::Cursor;
 use crate::seam::ResultRows;
 
 /// A subscription of one engine; given by the shell and not used twice.
@@ -52,7 +53,7 @@ impl Default for Limits {
 }
 
 /// What a client asks for.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Request {
     /// The live query.
     pub query: String,
@@ -62,6 +63,19 @@ pub struct Request {
     pub claims: Arc<Claims>,
     /// Whether every verdict is to be told to operators.
     pub observed: bool,
+    /// At most one delta in so many microseconds; 0 for one per transaction.
+    pub every: Micros,
+    /// Where the result stands that the client still has.
+    pub resume: Option<Resume>,
+}
+
+/// What a client hands back to go on where it was.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Resume {
+    /// An opened cursor.
+    At(Cursor),
+    /// A cursor that is not of this cluster, or damaged.
+    Unreadable,
 }
 
 /// Why a subscription is refused or ended.
@@ -92,6 +106,8 @@ pub enum Why {
     RightsChanged,
     /// The client was too slow for all deltas.
     CaughtUp,
+    /// What came after the client's cursor is no longer remembered.
+    ResumedTooLate,
 }
 
 /// What the engine is told.
@@ -141,6 +157,8 @@ pub struct Delta {
     pub at: Micros,
     /// What changes in the result. Each key once.
     pub changes: Vec<Change>,
+    /// Additions without a key that were dropped because too many came between two deltas.
+    pub skipped: u64,
 }
 
 /// What the shell is to do.
@@ -161,6 +179,17 @@ pub enum Output {
         /// The reader's epoch.
         epoch: u64,
         /// What the rows show.
+        position: Position,
+    },
+    /// A client's result is still good up to its cursor; deltas since follow.
+    Resumed {
+        /// Who.
+        sub: SubId,
+        /// What was asked.
+        feed: Arc<Effective>,
+        /// The reader's epoch.
+        epoch: u64,
+        /// Where the client's result stands.
         position: Position,
     },
     /// A change for all subscribers of a feed.

@@ -12,17 +12,18 @@
 
 mod io;
 
-use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 
 use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change, Sent};
 use crate::index::{FeedId, TableIndex};
-use crate::position::{Continues, Interval, Position, Progress, Reset, ResetWhy, Transaction};
+use crate::pace::Pending;
+use crate::position::{Continues, Interval, Micros, Position, Progress, Reset, ResetWhy, Transaction};
 use crate::query::{QueryError, parse_query};
 use crate::rule::{Claims, Effective, Permitted, RuleSet, Standing};
 use crate::schema::{Catalog, Key, Row, TableName};
-pub use io::{Delta, Input, Limits, Output, Refusal, Request, SnapshotId, SubId, Why};
+pub use io::{Delta, Input, Limits, Output, Refusal, Request, Resume, SnapshotId, SubId, Why};
 
 use crate::seam::Seam;
 
@@ -32,6 +33,9 @@ struct Feed {
     live: Arc<Vec<SubId>>,
     joining: Option<Joining>,
     sent: Option<Sent>,
+    /// Microseconds between two deltas, and what waits meanwhile.
+    every: Micros,
+    pending: Pending,
     deltas: u64,
 }
 
@@ -67,6 +71,8 @@ struct Followed {
     floor: Position,
     ahead: VecDeque<Arc<Interval>>,
     healing: bool,
+    /// All transactions after this one are still in the window.
+    remembered: Position,
 }
 
 /// What is known of a feed, for the system tables.
@@ -91,7 +97,7 @@ pub struct Engine {
     sources: BTreeMap<Arc<str>, Followed>,
     feeds: Vec<Option<Feed>>,
     free: Vec<FeedId>,
-    by_effective: HashMap<Arc<Effective>, FeedId>,
+    by_effective: HashMap<(Arc<Effective>, Micros), FeedId>,
     tables: HashMap<TableName, OnTable>,
     subs: HashMap<SubId, Sub>,
     observed: Vec<SubId>,
@@ -100,6 +106,11 @@ pub struct Engine {
     window: VecDeque<(Arc<str>, Arc<Transaction>)>,
     /// Room for the pairs (feed, change) of one transaction, kept between transactions.
     touched: Vec<(FeedId, u32)>,
+    /// Feeds of which something waits for its time.
+    paced: BTreeSet<FeedId>,
+    /// When a table was last reset: what came before cannot be told as deltas.
+    resets: HashMap<TableName, Position>,
+    clock: Micros,
     out: Vec<Output>,
 }
 
@@ -121,8 +132,21 @@ impl Engine {
             next_snapshot: 0,
             window: VecDeque::new(),
             touched: Vec::new(),
+            paced: BTreeSet::new(),
+            resets: HashMap::new(),
+            clock: 0,
             out: Vec::new(),
         }
+    }
+
+    /// Tells the time, at which the inputs that follow happen.
+    pub fn set_clock(&mut self, now: Micros) {
+        self.clock = now;
+    }
+
+    /// When [`Input::Tick`] is wanted, if it is before long.
+    pub fn next_due(&self) -> Option<Micros> {
+        self.paced.iter().filter_map(|id| self.feed(*id)?.pending.due()).min()
     }
 
     /// Takes one input and returns what is to be done, in order.
@@ -253,15 +277,69 @@ impl Engine {
     }
 
     fn attach(&mut self, sub: SubId, request: Request, effective: Effective, why: Why) {
-        let feed = match self.by_effective.get(&effective) {
+        let shared = (Arc::new(effective), request.every);
+        let resume = if why == Why::First { request.resume.clone() } else { None };
+        let feed = match self.by_effective.get(&shared) {
             Some(id) => *id,
-            None => self.new_feed(Arc::new(effective)),
+            None => self.new_feed(shared.0, shared.1),
         };
         self.subs.insert(sub, Sub { request, feed });
-        self.join(feed, vec![(sub, why)]);
+        match resume.map(|r| self.resume(sub, feed, &r)) {
+            None => self.join(feed, vec![(sub, why)]),
+            Some(Ok(())) => {}
+            Some(Err(why)) => self.join(feed, vec![(sub, why)]),
+        }
     }
 
-    fn new_feed(&mut self, effective: Arc<Effective>) -> FeedId {
+    /// Lets a client go on from its cursor, with what came after it, or says why it cannot.
+    fn resume(&mut self, sub: SubId, id: FeedId, resume: &Resume) -> Result<(), Why> {
+        let Resume::At(cursor) = resume else { return Err(Why::ResumedTooLate) };
+        let effective = self.feed(id).map(|f| f.effective.clone()).ok_or(Why::ResumedTooLate)?;
+        if cursor.query != effective.fingerprint {
+            return Err(Why::RightsChanged);
+        }
+        let (table, position) = (&effective.table, cursor.position());
+        let followed = self.sources.get(&table.source).ok_or(Why::ResumedTooLate)?;
+        let progress = followed.progress;
+        let reset = self.resets.get(&table.name).copied().unwrap_or_default();
+        let known = followed.floor.max(followed.remembered).max(reset)..=progress.at.unwrap_or_default();
+        // Positions in Gossip's own tables begin anew with every start, and what was sent of tables without old values
+        // is not remembered for those who left.
+        let possible = table.old_values && !table.name.is_system() && !progress.lost && cursor.epoch <= progress.epoch;
+        if !possible || !known.contains(&position) {
+            return Err(Why::ResumedTooLate);
+        }
+        self.tell_pending(id);
+        let epoch = progress.epoch;
+        self.out.push(Output::Resumed { sub, feed: effective.clone(), epoch, position });
+        let only = Arc::new(vec![sub]);
+        for (_, t) in self.window.iter().filter(|(s, t)| *s == table.source && t.position > position) {
+            let of_table = t.changes.iter().filter(|c| c.table == table.name);
+            let changes: Vec<Change> = of_table.filter_map(|c| feed::change(&effective, c, None)).collect();
+            if !changes.is_empty() {
+                let (position, at) = (t.position, t.committed.to);
+                let delta = Delta { feed: effective.clone(), epoch, position, at, changes, skipped: 0 };
+                self.out.push(Output::Delta(Arc::new(delta), only.clone()));
+            }
+        }
+        if let Some(feed) = self.feed_mut(id) {
+            Arc::make_mut(&mut feed.live).push(sub);
+        }
+        Ok(())
+    }
+
+    /// Tells what a feed holds back.
+    fn tell_pending(&mut self, id: FeedId) {
+        self.paced.remove(&id);
+        let Some(feed) = self.feed_mut(id) else { return };
+        let Some(delta) = feed.pending.take_out() else { return };
+        if !feed.live.is_empty() {
+            let live = feed.live.clone();
+            self.out.push(Output::Delta(Arc::new(delta), live));
+        }
+    }
+
+    fn new_feed(&mut self, effective: Arc<Effective>, every: Micros) -> FeedId {
         let id = self.free.pop().unwrap_or_else(|| {
             self.feeds.push(None);
             (self.feeds.len() - 1) as FeedId
@@ -269,8 +347,9 @@ impl Engine {
         let on_table = self.tables.entry(effective.table.name.clone()).or_default();
         on_table.index.insert(id, &effective);
         on_table.feeds.insert(id);
-        self.by_effective.insert(effective.clone(), id);
-        self.feeds[id as usize] = Some(Feed { effective, live: Arc::default(), joining: None, sent: None, deltas: 0 });
+        self.by_effective.insert((effective.clone(), every), id);
+        let (live, pending) = (Arc::default(), Pending::default());
+        self.feeds[id as usize] = Some(Feed { effective, live, joining: None, sent: None, every, pending, deltas: 0 });
         id
     }
 
@@ -312,6 +391,7 @@ impl Engine {
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
         feed.sent = None;
+        feed.pending = Pending::default();
         let who: Vec<(SubId, Why)> = live.iter().map(|s| (*s, why)).collect();
         live.iter().for_each(|s| self.out.push(Output::Discard(*s)));
         if self.feed(id).is_some_and(|f| f.joining.is_some()) {
@@ -376,7 +456,8 @@ impl Engine {
             self.forget_holders(id);
         }
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::take) else { return };
-        self.by_effective.remove(&feed.effective);
+        self.paced.remove(&id);
+        self.by_effective.remove(&(feed.effective.clone(), feed.every));
         let name = &feed.effective.table.name;
         if let Some(on_table) = self.tables.get_mut(name) {
             on_table.index.remove(id, &feed.effective);
@@ -495,6 +576,8 @@ impl Engine {
             return self.snapshot_failed(snapshot, "the snapshot is older than the stream".into());
         }
         let Some(rows) = joining.seam.finish(&effective, reached) else { return };
+        // What waits is older than these rows: it is for those who were there before.
+        self.tell_pending(id);
         let Some(joining) = self.stop_joining(id) else { return };
         // Nothing is to be cancelled: the snapshot is complete.
         self.out.retain(|o| !matches!(o, Output::CancelSnapshot(s) if *s == joining.snapshot));
@@ -526,6 +609,10 @@ impl Engine {
     }
 
     fn tick(&mut self) {
+        let clock = self.clock;
+        let is_due = |id: &FeedId| self.feed(*id).and_then(|f| f.pending.due()).is_none_or(|due| due <= clock);
+        let due: Vec<FeedId> = self.paced.iter().copied().filter(is_due).collect();
+        due.into_iter().for_each(|id| self.tell_pending(id));
         let resting = |f: &Feed| f.joining.as_ref().is_some_and(|j| j.resting);
         let again: Vec<FeedId> =
             (0..self.feeds.len() as FeedId).filter(|&i| self.feed(i).is_some_and(resting)).collect();
@@ -592,7 +679,7 @@ impl Engine {
         }
         followed.progress =
             Progress { epoch: interval.epoch.max(followed.progress.epoch), at: Some(interval.to), lost: false };
-        interval.resets.iter().for_each(|r| self.reset(r));
+        interval.resets.iter().for_each(|r| self.reset(r, interval.to));
         let joining: Vec<FeedId> = self
             .tables
             .values()
@@ -602,7 +689,8 @@ impl Engine {
         joining.into_iter().for_each(|id| self.finish_seam(id, &interval.source));
     }
 
-    fn reset(&mut self, reset: &Reset) {
+    fn reset(&mut self, reset: &Reset, at: Position) {
+        self.resets.insert(reset.name.clone(), at);
         let on_table = self.tables.get(&reset.name);
         let feeds: Vec<FeedId> = on_table.map(|t| t.feeds.iter().copied().collect()).unwrap_or_default();
         match &reset.table {
@@ -649,8 +737,11 @@ impl Engine {
         let matched = self.evaluate(source, t, &touched);
         self.touched = touched;
         self.tell_verdicts(source, t, &matched);
-        if self.window.len() >= self.limits.window {
-            self.window.pop_front();
+        if self.window.len() >= self.limits.window
+            && let Some((source, t)) = self.window.pop_front()
+            && let Some(followed) = self.sources.get_mut(&source)
+        {
+            followed.remembered = followed.remembered.max(t.position);
         }
         self.window.push_back((source.clone(), t.clone()));
         self.out.push(Output::Taken(interval.clone(), t.clone()));
@@ -705,8 +796,14 @@ impl Engine {
             if observing {
                 matched.insert(id, Tally::of(&changes));
             }
-            let delta = Delta { feed: effective, epoch, position: t.position, at: t.committed.to, changes };
-            self.out.push(Output::Delta(Arc::new(delta), feed.live.clone()));
+            let (position, at) = (t.position, t.committed.to);
+            let delta = Arc::new(Delta { feed: effective, epoch, position, at, changes, skipped: 0 });
+            if feed.every > 0 {
+                feed.pending.take_in(delta, self.clock.saturating_add(feed.every));
+                self.paced.insert(id);
+            } else {
+                self.out.push(Output::Delta(delta, feed.live.clone()));
+            }
         }
         matched
     }

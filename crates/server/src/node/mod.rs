@@ -9,6 +9,7 @@ use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
+use std::time::Duration;
 
 use bytes::Bytes;
 use foldhash::HashMap as FastMap;
@@ -20,14 +21,14 @@ use gossip_core::rule::{Claims, RuleSet};
 use gossip_core::schema::Table;
 use gossip_core::seal::Sealer;
 use gossip_core::value::Value;
-use gossip_core::wire::{self, RpcError, code};
+use gossip_core::wire::{self, RpcError, Wording, code};
 use gossip_relay::{Inbox, Relay};
 use parking_lot::Mutex;
 use serde_json::{Value as Json, json};
 use tokio::sync::{mpsc, oneshot};
 
 use crate::now;
-use crate::outbox::{self, Outbox, Receipt, Subscription, Then, WholeResult};
+use crate::outbox::{self, Outbox, Receipt, Style, Subscription, Then, WholeResult};
 use crate::reading::{HEARTBEAT, Reading, Snapshots};
 use crate::system::SystemTables;
 use crate::writers::Writers;
@@ -77,6 +78,8 @@ pub enum Ask {
         call: Json,
         /// What it asks for.
         request: Request,
+        /// How it wants to be told.
+        style: Style,
         /// The label under which it is observed.
         observed: Option<String>,
     },
@@ -233,7 +236,9 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
     let mut tick = tokio::time::interval(HEARTBEAT);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
+        let due = node.engine.next_due();
         tokio::select! {
+            () = until(due) => node.handle(Input::Tick),
             interval = inbox.recv() => match interval {
                 Some(interval) => node.hear(interval),
                 // The relay is gone for good; what we have is still served, and is said not to be current.
@@ -247,6 +252,13 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
             _ = tick.tick() => node.tick(),
         }
         node.writers.release();
+    }
+}
+
+async fn until(due: Option<Micros>) {
+    match due {
+        Some(due) => tokio::time::sleep(Duration::from_micros((due - now()).max(0).unsigned_abs())).await,
+        None => std::future::pending().await,
     }
 }
 
@@ -270,6 +282,7 @@ impl Node {
 
     /// Hands an input to the engine and carries out all that follows from it.
     fn handle(&mut self, input: Input) {
+        self.engine.set_clock(now());
         let mut inputs = VecDeque::from([input]);
         while let Some(input) = inputs.pop_front() {
             for output in self.engine.handle(input) {
@@ -314,7 +327,7 @@ impl Node {
                             self.writers.due(client);
                         }
                         Target::Once(answer) => {
-                            let (rows, _) = wire::rows_json(&feed, &rows, usize::MAX, &self.start.sealer);
+                            let (rows, _) = wire::rows_json(&feed, &rows, usize::MAX, usize::MAX, &self.start.sealer);
                             let columns = json!(wire::columns(&feed));
                             let text = format!("{{\"columns\":{columns},\"rows\":{rows},\"cursor\":\"{cursor}\"}}");
                             if let Some(answer) = answer.take() {
@@ -327,6 +340,16 @@ impl Node {
                 for id in once {
                     self.subs.remove(&id);
                     inputs.push_back(Input::Unsubscribe(id));
+                }
+            }
+            Output::Resumed { sub, feed, epoch, position } => {
+                let cursor = wire::cursor(&feed, epoch, position, &self.start.sealer);
+                if let Some(Sub { subscription, target: Target::Client(client), .. }) = self.subs.get(&sub) {
+                    let columns = wire::columns(&feed);
+                    let number = subscription.number;
+                    let result = json!({"subscription": number, "columns": columns, "resumed": true, "cursor": cursor});
+                    client.outbox.answer(subscription, &wire::reply(&subscription.call, result));
+                    self.writers.due(client);
                 }
             }
             Output::Delta(delta, subscribers) => self.deliver(&delta, &subscribers),
@@ -372,22 +395,23 @@ impl Node {
     fn deliver(&mut self, delta: &Arc<Delta>, subscribers: &[SubId]) {
         let sealer = &self.start.sealer;
         let cursor = wire::cursor(&delta.feed, delta.epoch, delta.position, sealer);
-        let mut bodies: [Option<String>; 2] = [None, None];
+        let mut bodies: FastMap<Wording, String> = FastMap::default();
         // Most clients' subscriptions have the same few numbers; then even the head is the same.
-        let mut frames: FastMap<(u64, bool), Bytes> = FastMap::default();
-        let mut last: Option<((u64, bool), Bytes)> = None;
+        let mut frames: FastMap<(u64, Wording), Bytes> = FastMap::default();
+        let mut last: Option<((u64, Wording), Bytes)> = None;
         for id in subscribers {
             let Some(Sub { subscription, target: Target::Client(client), operator, .. }) = self.subs.get(id) else {
                 continue;
             };
-            let which = (subscription.number, *operator);
+            let wording = Wording { position: *operator, only_changed: subscription.style.only_changed };
+            let which = (subscription.number, wording);
             let frame = match &last {
                 Some((of, frame)) if *of == which => frame.clone(),
                 _ => {
                     let made = frames.entry(which).or_insert_with(|| {
-                        let body = bodies[usize::from(*operator)]
-                            .get_or_insert_with(|| wire::delta_body(delta, &cursor, *operator, sealer));
-                        outbox::frame(&(wire::delta_head(which.0) + body))
+                        let body =
+                            bodies.entry(wording).or_insert_with(|| wire::delta_body(delta, &cursor, wording, sealer));
+                        outbox::frame(&(wire::delta_head(which.0) + body.as_str()))
                     });
                     last = Some((which, made.clone()));
                     made.clone()
@@ -459,7 +483,9 @@ impl Node {
                 }
                 self.handle(Input::Claims(subs, claims));
             }
-            Ask::Subscribe { client, call, request, observed } => self.subscribe(client, call, request, observed),
+            Ask::Subscribe { client, call, request, style, observed } => {
+                self.subscribe(client, call, request, style, observed);
+            }
             Ask::Unsubscribe { client, call, number } => {
                 let Some((client, subs)) = self.clients.get_mut(&client) else { return };
                 match subs.remove(&number) {
@@ -501,6 +527,7 @@ impl Node {
                     call: Json::Null,
                     answered: AtomicBool::new(false),
                     observed: None,
+                    style: Style { batch: usize::MAX, only_changed: false },
                 });
                 let (operator, text) = (request.claims.operator, request.query.clone());
                 self.subs.insert(id, Sub { subscription, target: Target::Once(Some(answer)), operator, text });
@@ -511,7 +538,7 @@ impl Node {
         }
     }
 
-    fn subscribe(&mut self, client: u64, call: Json, mut request: Request, observed: Option<String>) {
+    fn subscribe(&mut self, client: u64, call: Json, mut request: Request, style: Style, observed: Option<String>) {
         let Some((client, subs)) = self.clients.get_mut(&client) else { return };
         if subs.len() >= MAX_SUBSCRIPTIONS {
             let e = RpcError::new(code::LIMIT, format!("subscriptions of one connection, at most {MAX_SUBSCRIPTIONS}"));
@@ -525,7 +552,7 @@ impl Node {
         subs.insert(number, id);
         request.observed = observed.is_some();
         let answered = AtomicBool::new(false);
-        let subscription = Arc::new(Subscription { id, number, call, answered, observed });
+        let subscription = Arc::new(Subscription { id, number, call, answered, observed, style });
         let (operator, text) = (request.claims.operator, request.query.clone());
         self.subs.insert(id, Sub { subscription, target: Target::Client(client.clone()), operator, text });
         self.handle(Input::Subscribe(id, request));
@@ -583,13 +610,14 @@ impl Node {
         self.handle(Input::Tick);
         let (time, behind) = (now(), self.behind_ms());
         let flipped = std::mem::replace(&mut self.was_behind, behind > 0) != (behind > 0);
-        if flipped || time - self.told_current > CURRENT_EVERY {
+        let known = self.engine.progress(&self.start.source).at.is_some();
+        if known && (flipped || time - self.told_current > CURRENT_EVERY) {
             self.told_current = time;
             let text = wire::notify("current", json!({"position": self.position(), "behind_ms": behind}));
             let frame = outbox::frame(&text);
             for (client, subs) in self.clients.values() {
                 // Whoever has not read the last messages yet is not current anyway.
-                if !subs.is_empty() && (flipped || client.outbox.waiting().0 == 0) {
+                if !subs.is_empty() && (flipped || client.outbox.is_up_to_date()) {
                     client.outbox.push(frame.clone());
                     self.writers.due(client);
                 }

@@ -22,6 +22,7 @@ use serde_json::json;
 
 const AGENCIES: [&str; 3] = ["Brightwater", "Northlight", "Dunmore"];
 const STATES: [&str; 3] = ["expected", "inbound", "berthed"];
+const COLUMNS: [&str; 5] = ["id", "agency", "status", "draught", "note"];
 const QUERIES: [&str; 4] = [
     "SELECT * FROM calls",
     "SELECT id, status FROM calls WHERE status IN ('expected', 'inbound')",
@@ -36,17 +37,11 @@ type Shown = BTreeMap<i64, BTreeMap<&'static str, Value>>;
 
 fn table(old_values: bool) -> Arc<Table> {
     let column = |(name, ty): (&str, Type)| Column { name: name.into(), ty };
-    let columns = [
-        ("id", Type::Int8),
-        ("agency", Type::Text),
-        ("status", Type::Text),
-        ("draught", Type::Int8),
-        ("note", Type::Int8),
-    ];
+    let types = [Type::Int8, Type::Text, Type::Text, Type::Int8, Type::Int8];
     Arc::new(Table {
         name: TableName::plain("calls"),
         source: "harbour".into(),
-        columns: columns.map(column).to_vec(),
+        columns: COLUMNS.into_iter().zip(types).map(column).collect(),
         key: vec![0],
         old_values,
     })
@@ -183,8 +178,9 @@ impl Cluster {
         let mut rng = StdRng::seed_from_u64(seed);
         let old_values = rng.random_bool(0.5);
         let rules = Arc::new(rules());
+        let window = rng.random_range(1..30);
         let node = |_| {
-            let mut engine = Engine::new(rules.clone(), Limits { ahead: 4, window: 30, ..Limits::default() });
+            let mut engine = Engine::new(rules.clone(), Limits { ahead: 4, window, ..Limits::default() });
             engine.handle(Input::Table(table(old_values)));
             Node { engine, inbox: Vec::new(), heals: Vec::new(), catch_ups: Vec::new(), snapshots: VecDeque::new() }
         };
@@ -416,6 +412,12 @@ impl Cluster {
                         before.is_some() || matches!(change, Change::Add { .. }),
                         "{change:?} of what was not there"
                     );
+                    if let (Change::Replace { changed, .. }, Some(before), Some(after)) = (change, &before, &after) {
+                        let told: Vec<&str> = changed.iter().map(|i| COLUMNS[*i]).collect();
+                        let differs = |c: &&&str| before.get(**c) != after.get(**c);
+                        let kept_quiet: Vec<_> = after.keys().filter(differs).filter(|c| !told.contains(c)).collect();
+                        assert!(kept_quiet.is_empty(), "{change:?} does not name {kept_quiet:?}");
+                    }
                     match after {
                         Some(row) => drop(c.shown.insert(id, row)),
                         None => drop(c.shown.remove(&id)),
@@ -553,8 +555,7 @@ fn id_of(key: &Key) -> i64 {
 }
 
 fn project(feed: &Effective, seen: &Seen) -> BTreeMap<&'static str, Value> {
-    let names = ["id", "agency", "status", "draught", "note"];
-    feed.shown(seen).map(|(i, v)| (names[i], v.clone())).collect()
+    feed.shown(seen).map(|(i, v)| (COLUMNS[i], v.clone())).collect()
 }
 
 fn expected(person: &Person, query: usize, rows: &BTreeMap<i64, Plain>) -> Shown {

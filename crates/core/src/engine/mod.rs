@@ -391,7 +391,6 @@ impl Engine {
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
         feed.sent = None;
-        feed.pending = Pending::default();
         let who: Vec<(SubId, Why)> = live.iter().map(|s| (*s, why)).collect();
         live.iter().for_each(|s| self.out.push(Output::Discard(*s)));
         if self.feed(id).is_some_and(|f| f.joining.is_some()) {
@@ -494,12 +493,9 @@ impl Engine {
         match self.compile(&s.request) {
             Ok(effective) if self.feed(s.feed).is_some_and(|f| *f.effective == effective) => {}
             Ok(effective) => {
-                // A first result that has not been sent yet stays a first one.
-                let waiting = self.feed(s.feed).and_then(|f| f.joining.as_ref());
-                let first = waiting.is_some_and(|j| j.waiting.contains(&(sub, Why::First)));
                 if let Some(gone) = self.detach(sub) {
                     self.out.push(Output::Discard(sub));
-                    self.attach(sub, gone.request, effective, if first { Why::First } else { why });
+                    self.attach(sub, gone.request, effective, why);
                 }
             }
             Err(e) => {

@@ -62,7 +62,7 @@ impl Cluster {
                 listen: SocketAddr::from(([127, 0, 0, 1], 0)),
                 source: source.clone(),
                 rules: rules.clone(),
-                queries: Default::default(),
+                queries: [("of_agency".to_string(), "SELECT * FROM calls WHERE agency = :a".to_string())].into(),
                 tokens: Some(cluster.tokens.clone()),
                 secret: SECRET.to_vec(),
                 relay: Arc::new(faulty),

@@ -369,6 +369,9 @@ async fn what_is_unsent_when_rules_change_is_never_sent() {
     let mut seen = subscribe(&mut reads, "SELECT id FROM calls WHERE status = 'end'").await;
     let mut stuck = c.connect(0, &["control"], json!({})).await;
     let mut live = subscribe(&mut stuck, "SELECT id, note FROM calls WHERE id = 5").await;
+    // One whose result ends with the rule, and one whose result goes on with fewer columns.
+    let mut narrowed = c.connect(0, &["control"], json!({})).await;
+    let mut star = subscribe(&mut narrowed, "SELECT * FROM calls WHERE id = 5").await;
     // More than the sockets' buffers hold, and behind it what must not leave.
     let big = "x".repeat(200_000);
     for i in 0..120 {
@@ -380,18 +383,109 @@ async fn what_is_unsent_when_rules_change_is_never_sent() {
     until(&mut reads, &mut seen, |_, l| l.rows.len() == 1).await;
     let rules = vec![rule("control", "calls", None, &["id", "status"])];
     c.instances[0].as_ref().unwrap().set_rules(rules).await;
-    let ended = async {
-        loop {
-            let (incoming, text) = stuck.next().await.unwrap();
-            assert!(!text.contains("REVOKED"), "unsent when the rule went, and sent all the same");
-            if let Incoming::Told(told) = incoming
-                && let Applied::Closed(why) = live.apply(&told).unwrap()
-            {
-                return why;
+    for (session, live, expected) in
+        [(&mut stuck, &mut live, "closed: rights-changed"), (&mut narrowed, &mut star, "whole: rights-changed")]
+    {
+        let told = async {
+            loop {
+                let (incoming, text) = session.next().await.unwrap();
+                assert!(!text.contains("REVOKED"), "unsent when the rule went, and sent all the same");
+                let Incoming::Told(told) = incoming else { continue };
+                match live.apply(&told).unwrap() {
+                    Applied::Closed(why) => return format!("closed: {why}"),
+                    Applied::Whole(why) => return format!("whole: {why}"),
+                    Applied::Changed | Applied::NotMine => {}
+                }
             }
-        }
+        };
+        let told = tokio::time::timeout(testbed::PATIENCE, told).await.expect("an end");
+        assert!(told.starts_with(expected), "{told}");
+    }
+    assert_eq!(Json::from(star.rows["[5]"].clone()), json!({"id": 5, "status": "end"}));
+    c.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_subscription_is_resumed_from_its_cursor_or_told_why_not() {
+    let c = cluster(QueueLimits::default()).await;
+    let query = "SELECT id, status FROM calls WHERE agency = 'Dunmore'";
+    let insert = |id: i64| {
+        let text = "INSERT INTO calls VALUES (?1, 'Dunmore', 'expected', NULL)";
+        c.db.execute(text, [id]).unwrap();
     };
-    let why = tokio::time::timeout(testbed::PATIENCE, ended).await.expect("an end");
-    assert!(why.starts_with("rights-changed"), "{why}");
+    let mut session = c.connect(0, &["control"], json!({})).await;
+    let mut live = subscribe(&mut session, query).await;
+    insert(11);
+    until(&mut session, &mut live, |_, l| l.rows.contains_key("[11]")).await;
+    session.close().await;
+    insert(12);
+    c.db.execute_batch("UPDATE calls SET status = 'inbound' WHERE id = 11").unwrap();
+
+    // At the other instance, once it has seen as much: nothing but what was missed.
+    let mut other = c.connect(1, &["control"], json!({})).await;
+    let mut probe = subscribe(&mut other, query).await;
+    until(&mut other, &mut probe, |_, l| l.rows.contains_key("[12]") && l.rows["[11]"]["status"] == "inbound").await;
+    let again = json!({"query": query, "cursor": live.cursor});
+    let answer = other.call("subscribe", again.clone()).await.unwrap();
+    assert_eq!(
+        (&answer["resumed"], &answer["cursor"], &answer["rows"]),
+        (&json!(true), &json!(live.cursor), &json!(null))
+    );
+    live.subscription = answer["subscription"].as_u64().unwrap();
+    until(&mut other, &mut live, |_, l| l.rows == probe.rows).await;
+
+    let refused = [
+        (json!({"query": query, "cursor": "AAAA"}), "resumed-too-late"),
+        (json!({"query": "SELECT id FROM calls", "cursor": live.cursor}), "rights-changed"),
+    ];
+    for (call, why) in refused {
+        let answer = other.call("subscribe", call).await.unwrap();
+        assert_eq!(answer["why"], *why, "{answer}");
+        assert!(answer["rows"].as_array().is_some_and(|r| !r.is_empty()), "{answer}");
+    }
+    let mut agent = c.connect(1, &["agent"], json!({"agency": "Dunmore"})).await;
+    let answer = agent.call("subscribe", again).await.unwrap();
+    assert_eq!(answer["why"], "rights-changed", "somebody else's cursor");
+    c.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_subscription_is_paced_cut_and_worded_as_asked() {
+    let c = cluster(QueueLimits::default()).await;
+    c.db.execute_batch("INSERT INTO calls VALUES (21,'Dunmore','expected','a'),(22,'Dunmore','expected','b')").unwrap();
+    let mut s = c.connect(0, &["control"], json!({})).await;
+    // A stored query by its name, rows one by one, at most one delta in 300 ms, and of it only what changed.
+    let call = json!({"name": "of_agency", "params": {"a": "Dunmore"}, "batch": 1, "every_ms": 300, "send": "changed"});
+    let answer = s.call("subscribe", call).await.unwrap();
+    assert_eq!((answer["rows"].as_array().map(Vec::len), &answer["more"]), (Some(1), &json!(true)), "{answer}");
+    let mut live = Live::new(serde_json::from_value(answer).unwrap());
+    until(&mut s, &mut live, |_, l| !l.unfinished).await;
+    for status in ["inbound", "berthed", "gone"] {
+        c.db.execute("UPDATE calls SET status = ?1 WHERE id = 21", [status]).unwrap();
+    }
+    c.db.execute_batch("INSERT INTO calls VALUES (23,'Dunmore','expected','c'); DELETE FROM calls WHERE id = 23")
+        .unwrap();
+    c.db.execute_batch("DELETE FROM calls WHERE id = 22").unwrap();
+    let mut deltas = Vec::new();
+    while live.rows.len() > 1 || live.rows["[21]"]["status"] != "gone" {
+        let (incoming, text) = s.next().await.unwrap();
+        let Incoming::Told(told) = incoming else { continue };
+        live.apply(&told).unwrap();
+        if matches!(told, Notification::Delta { .. }) {
+            assert!(!text.contains("\"note\"") && !text.contains("[23]"), "{text}");
+            deltas.push(text);
+        }
+    }
+    assert!(deltas.len() < 4, "six transactions within the pace: {deltas:#?}");
+    for (call, text) in [
+        (json!({"name": "of_agenc"}), "there is no stored query of_agenc"),
+        (json!({"name": "of_agency", "query": "SELECT id FROM calls"}), "expected one of them"),
+        (json!({"query": "SELECT id FROM calls", "every_ms": 100_000}), "every_ms: expected a number from 0 to 60000"),
+        (json!({"query": "SELECT id FROM calls", "send": "all"}), "send: expected"),
+        (json!({"query": "SELECT id FROM calls", "every_ms": 10, "observed": true}), "transaction by transaction"),
+    ] {
+        let e = s.call("subscribe", call.clone()).await.unwrap_err().to_string();
+        assert!(e.contains(text), "{call}: {e}");
+    }
     c.stop().await;
 }

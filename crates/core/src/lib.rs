@@ -9,6 +9,7 @@
 //! [`query`] (who asked for it), [`feed`] (what it changes), [`seam`] (how it meets a snapshot), [`wire`] (how it is
 //! said), [`send_queue`] (how it waits).
 
+pub mod audience;
 pub mod engine;
 pub mod explain;
 pub mod feed;

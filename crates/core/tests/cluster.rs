@@ -313,7 +313,7 @@ impl Cluster {
                     }
                 }
                 Output::Delta(delta, subs) => {
-                    for sub in subs.iter() {
+                    for sub in subs.as_slice() {
                         let Some(c) = self.clients.get_mut(sub) else { panic!("delta for nobody") };
                         let offered = c.queue.offer(*sub, 10, Message::Delta(delta.clone()));
                         assert!(offered != Offered::Queued || c.engine == n);

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use serde_json::{Map, Value as Json};
 
+use crate::audience::Audience;
 use crate::explain::{Tally, Verdict};
 use crate::feed::Change;
 use crate::position::{Interval, Micros, Position, Transaction};
@@ -193,7 +194,7 @@ pub enum Output {
         position: Position,
     },
     /// A change for all subscribers of a feed.
-    Delta(Arc<Delta>, Arc<Vec<SubId>>),
+    Delta(Arc<Delta>, Audience),
     /// Throw away what is unsent of this subscription; a new result follows.
     Discard(SubId),
     /// The subscription is refused, or ended.

@@ -15,6 +15,7 @@ mod io;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 
+use crate::audience::Audience;
 use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change, Sent};
 use crate::index::{FeedId, TableIndex};
@@ -30,12 +31,13 @@ use crate::seam::Seam;
 #[derive(Debug)]
 struct Feed {
     effective: Arc<Effective>,
-    live: Arc<Vec<SubId>>,
-    joining: Option<Joining>,
-    sent: Option<Sent>,
+    live: Audience,
+    // Boxed, because a change that touches a feed finds it in one cache line then.
+    joining: Option<Box<Joining>>,
+    sent: Option<Box<Sent>>,
     /// Microseconds between two deltas, and what waits meanwhile.
     every: Micros,
-    pending: Pending,
+    pending: Option<Box<Pending>>,
     deltas: u64,
 }
 
@@ -146,7 +148,7 @@ impl Engine {
 
     /// When [`Input::Tick`] is wanted, if it is before long.
     pub fn next_due(&self) -> Option<Micros> {
-        self.paced.iter().filter_map(|id| self.feed(*id)?.pending.due()).min()
+        self.paced.iter().filter_map(|id| self.feed(*id)?.pending.as_ref()?.due()).min()
     }
 
     /// Takes one input and returns what is to be done, in order.
@@ -198,7 +200,7 @@ impl Engine {
             f.as_ref().map(|f| FeedInfo {
                 id: id as FeedId,
                 effective: f.effective.clone(),
-                subscriptions: f.live.len() + f.joining.as_ref().map_or(0, |j| j.waiting.len()),
+                subscriptions: f.live.as_slice().len() + f.joining.as_ref().map_or(0, |j| j.waiting.len()),
                 deltas: f.deltas,
             })
         })
@@ -273,7 +275,7 @@ impl Engine {
     }
 
     fn sent_bytes(&self) -> usize {
-        self.feeds.iter().flatten().filter_map(|f| f.sent.as_ref()).map(Sent::size).sum()
+        self.feeds.iter().flatten().filter_map(|f| f.sent.as_ref()).map(|s| s.size()).sum()
     }
 
     fn attach(&mut self, sub: SubId, request: Request, effective: Effective, why: Why) {
@@ -312,7 +314,7 @@ impl Engine {
         self.tell_pending(id);
         let epoch = progress.epoch;
         self.out.push(Output::Resumed { sub, feed: effective.clone(), epoch, position });
-        let only = Arc::new(vec![sub]);
+        let only = Audience::One(sub);
         for (_, t) in self.window.iter().filter(|(s, t)| *s == table.source && t.position > position) {
             let of_table = t.changes.iter().filter(|c| c.table == table.name);
             let changes: Vec<Change> = of_table.filter_map(|c| feed::change(&effective, c, None)).collect();
@@ -323,7 +325,7 @@ impl Engine {
             }
         }
         if let Some(feed) = self.feed_mut(id) {
-            Arc::make_mut(&mut feed.live).push(sub);
+            feed.live.extend([sub]);
         }
         Ok(())
     }
@@ -332,7 +334,7 @@ impl Engine {
     fn tell_pending(&mut self, id: FeedId) {
         self.paced.remove(&id);
         let Some(feed) = self.feed_mut(id) else { return };
-        let Some(delta) = feed.pending.take_out() else { return };
+        let Some(delta) = feed.pending.as_mut().and_then(|p| p.take_out()) else { return };
         if !feed.live.is_empty() {
             let live = feed.live.clone();
             self.out.push(Output::Delta(Arc::new(delta), live));
@@ -348,7 +350,7 @@ impl Engine {
         on_table.index.insert(id, &effective);
         on_table.feeds.insert(id);
         self.by_effective.insert((effective.clone(), every), id);
-        let (live, pending) = (Arc::default(), Pending::default());
+        let (live, pending) = (Audience::default(), (every > 0).then(Box::default));
         self.feeds[id as usize] = Some(Feed { effective, live, joining: None, sent: None, every, pending, deltas: 0 });
         id
     }
@@ -362,8 +364,13 @@ impl Engine {
             return;
         }
         let effective = feed.effective.clone();
-        feed.joining =
-            Some(Joining { snapshot: next, seam: Seam::default(), waiting: who, failures: 0, resting: false });
+        feed.joining = Some(Box::new(Joining {
+            snapshot: next,
+            seam: Seam::default(),
+            waiting: who,
+            failures: 0,
+            resting: false,
+        }));
         self.next_snapshot += 1;
         self.snapshots.insert(next, id);
         self.tables.entry(effective.table.name.clone()).or_default().joining.insert(id);
@@ -391,8 +398,8 @@ impl Engine {
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
         feed.sent = None;
-        let who: Vec<(SubId, Why)> = live.iter().map(|s| (*s, why)).collect();
-        live.iter().for_each(|s| self.out.push(Output::Discard(*s)));
+        let who: Vec<(SubId, Why)> = live.as_slice().iter().map(|s| (*s, why)).collect();
+        live.as_slice().iter().for_each(|s| self.out.push(Output::Discard(*s)));
         if self.feed(id).is_some_and(|f| f.joining.is_some()) {
             self.join(id, who);
             self.take_again(id);
@@ -422,9 +429,7 @@ impl Engine {
     fn detach(&mut self, sub: SubId) -> Option<Sub> {
         let gone = self.subs.remove(&sub)?;
         let feed = self.feed_mut(gone.feed)?;
-        if feed.live.contains(&sub) {
-            Arc::make_mut(&mut feed.live).retain(|s| *s != sub);
-        }
+        feed.live.remove(sub);
         if let Some(joining) = &mut feed.joining {
             joining.waiting.retain(|(s, _)| *s != sub);
             if joining.waiting.is_empty() {
@@ -438,7 +443,7 @@ impl Engine {
         Some(gone)
     }
 
-    fn stop_joining(&mut self, id: FeedId) -> Option<Joining> {
+    fn stop_joining(&mut self, id: FeedId) -> Option<Box<Joining>> {
         let feed = self.feeds.get_mut(id as usize)?.as_mut()?;
         let joining = feed.joining.take()?;
         if let Some(on_table) = self.tables.get_mut(&feed.effective.table.name) {
@@ -472,8 +477,7 @@ impl Engine {
         let Some(id) = self.subs.get(&sub).map(|s| s.feed) else { return };
         let Some(feed) = self.feed_mut(id) else { return };
         // One that is waiting for a snapshot gets the newest state anyway.
-        if feed.live.contains(&sub) {
-            Arc::make_mut(&mut feed.live).retain(|s| *s != sub);
+        if feed.live.remove(sub) {
             self.join(id, vec![(sub, Why::CaughtUp)]);
         }
     }
@@ -584,7 +588,7 @@ impl Engine {
             self.feeds[id as usize].iter_mut().for_each(|f| f.sent = None);
         }
         if let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) {
-            Arc::make_mut(&mut feed.live).extend(joining.waiting.iter().map(|(s, _)| *s));
+            feed.live.extend(joining.waiting.iter().map(|(s, _)| *s));
             if track && feed.sent.is_none() {
                 let mut sent = Sent::default();
                 let holders = &mut self.tables.entry(effective.table.name.clone()).or_default().holders;
@@ -592,7 +596,7 @@ impl Engine {
                     sent.note(&effective, key.clone(), seen);
                     holders.entry(key.clone()).or_default().push(id);
                 }
-                feed.sent = Some(sent);
+                feed.sent = Some(Box::new(sent));
             }
         }
         self.out.push(Output::Result {
@@ -606,7 +610,8 @@ impl Engine {
 
     fn tick(&mut self) {
         let clock = self.clock;
-        let is_due = |id: &FeedId| self.feed(*id).and_then(|f| f.pending.due()).is_none_or(|due| due <= clock);
+        let is_due =
+            |id: &FeedId| self.feed(*id).and_then(|f| f.pending.as_ref()?.due()).is_none_or(|due| due <= clock);
         let due: Vec<FeedId> = self.paced.iter().copied().filter(is_due).collect();
         due.into_iter().for_each(|id| self.tell_pending(id));
         let resting = |f: &Feed| f.joining.as_ref().is_some_and(|j| j.resting);
@@ -704,7 +709,7 @@ impl Engine {
                 continue;
             }
             let waiting = feed.joining.iter().flat_map(|j| j.waiting.iter().map(|(s, _)| *s));
-            let subs: Vec<SubId> = feed.live.iter().copied().chain(waiting).collect();
+            let subs: Vec<SubId> = feed.live.as_slice().iter().copied().chain(waiting).collect();
             subs.into_iter().for_each(|sub| self.recompile(sub, why));
         }
     }
@@ -772,7 +777,7 @@ impl Engine {
             let mut changes = Vec::with_capacity(group.len());
             for (_, i) in group {
                 let row = &t.changes[*i as usize];
-                let Some(change) = feed::change(&effective, row, feed.sent.as_mut()) else { continue };
+                let Some(change) = feed::change(&effective, row, feed.sent.as_deref_mut()) else { continue };
                 if feed.sent.is_some() {
                     let holders = &mut self.tables.entry(row.table.clone()).or_default().holders;
                     let of_key = holders.entry(row.key.clone()).or_default();
@@ -794,8 +799,8 @@ impl Engine {
             }
             let (position, at) = (t.position, t.committed.to);
             let delta = Arc::new(Delta { feed: effective, epoch, position, at, changes, skipped: 0 });
-            if feed.every > 0 {
-                feed.pending.take_in(delta, self.clock.saturating_add(feed.every));
+            if let Some(pending) = &mut feed.pending {
+                pending.take_in(delta, self.clock.saturating_add(feed.every));
                 self.paced.insert(id);
             } else {
                 self.out.push(Output::Delta(delta, feed.live.clone()));

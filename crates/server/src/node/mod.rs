@@ -352,7 +352,7 @@ impl Node {
                     self.writers.due(client);
                 }
             }
-            Output::Delta(delta, subscribers) => self.deliver(&delta, &subscribers),
+            Output::Delta(delta, subscribers) => self.deliver(&delta, subscribers.as_slice()),
             Output::Discard(id) => {
                 if let Some(Sub { target: Target::Client(client), .. }) = self.subs.get(&id) {
                     client.outbox.discard(id);

@@ -440,10 +440,9 @@ impl Params {
 }
 
 fn explain_params(p: &mut Params) -> Result<Explain, Failed> {
-    let position = p.text("position")?.ok_or_else(|| missing("position"))?;
-    let parsed = position.rsplit_once(':').and_then(|(s, at)| Some((s.to_string(), at.parse::<Position>().ok()?)));
-    let (source, position) =
-        parsed.ok_or_else(|| invalid("position: expected source:number, as deltas to operators carry it"))?;
+    let parse = |at: String| at.rsplit_once(':').and_then(|(s, n)| Some((s.to_string(), n.parse::<Position>().ok()?)));
+    let expected = || invalid("position: expected source:number, as deltas to operators carry it");
+    let at = p.text("position")?.map(|at| parse(at).ok_or_else(expected)).transpose()?;
     let whom = match p.0.contains_key("subscription") {
         true => Whom::Subscription(p.number("subscription")?),
         false => {
@@ -459,5 +458,5 @@ fn explain_params(p: &mut Params) -> Result<Explain, Failed> {
         }
     };
     p.end(&["position", "subscription", "query", "claims", "roles", "params"])?;
-    Ok(Explain { source, position, whom })
+    Ok(Explain { at, whom })
 }

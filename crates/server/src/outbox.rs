@@ -144,7 +144,7 @@ pub struct Told {
     /// How far it came.
     pub flushed: Flushed,
     /// Observed deltas that have left.
-    pub receipts: Vec<Box<Receipt>>,
+    pub receipts: Vec<Receipt>,
     /// Subscriptions that wait to be brought up to date.
     pub lagging: Vec<SubId>,
 }
@@ -270,7 +270,7 @@ impl Outbox {
 }
 
 impl State {
-    fn flush(&mut self, sealer: &Sealer, receipts: &mut Vec<Box<Receipt>>, sent: &AtomicU64) -> Flushed {
+    fn flush(&mut self, sealer: &Sealer, receipts: &mut Vec<Receipt>, sent: &AtomicU64) -> Flushed {
         let Some(socket) = self.socket.clone() else { return Flushed::Gone };
         self.queue.cut_front(|item| match item {
             Outgoing::Result(result) => Some(next_part(result, sealer)),
@@ -312,7 +312,7 @@ impl State {
 
     /// Takes the frames out that have left with these bytes; what has left in part remains begun. Returns how many
     /// were whole.
-    fn take_out(&mut self, mut taken: usize, receipts: &mut Vec<Box<Receipt>>) -> u64 {
+    fn take_out(&mut self, mut taken: usize, receipts: &mut Vec<Receipt>) -> u64 {
         let mut whole = 0;
         while taken > 0 {
             let (bytes, written, then) = match self.begun.take() {
@@ -333,7 +333,7 @@ impl State {
             taken -= rest;
             whole += 1;
             if let Then::Tell(receipt) = then {
-                receipts.push(receipt);
+                receipts.push(*receipt);
             }
         }
         whole

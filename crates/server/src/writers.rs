@@ -138,7 +138,7 @@ pub async fn tell(told: Told, asks: &mpsc::Sender<Ask>) -> Result<(), ()> {
         asks.send(Ask::CatchUp(id)).await.map_err(drop)?;
     }
     for receipt in told.receipts {
-        asks.send(Ask::Written(receipt, at)).await.map_err(drop)?;
+        asks.send(Ask::Written(Box::new(receipt), at)).await.map_err(drop)?;
     }
     Ok(())
 }

@@ -20,7 +20,7 @@ use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change, Sent};
 use crate::index::{FeedId, TableIndex};
 use crate::pace::Pending;
-use crate::position::{Continues, Interval, Micros, Position, Progress, Reset, ResetWhy, Transaction};
+use crate::position::{Continues, Interval, Micros, Position, Progress, Reset, ResetWhy, RowChange, Transaction};
 use crate::query::{QueryError, parse_query};
 use crate::rule::{Claims, Effective, Permitted, RuleSet, Standing};
 use crate::schema::{Catalog, Key, Row, TableName};
@@ -223,6 +223,17 @@ impl Engine {
         let effective = self.compile(request)?;
         let standing = self.rules.standing(&effective.table, &request.claims);
         Ok((Arc::new(effective), standing))
+    }
+
+    /// The feed that an effective query shares with others, one delta per transaction; `None` if nobody asks it now.
+    pub fn feed_of(&self, effective: &Arc<Effective>) -> Option<FeedInfo> {
+        let id = *self.by_effective.get(&(effective.clone(), 0))?;
+        self.feeds().find(|f| f.id == id)
+    }
+
+    /// The newest remembered change of a table.
+    pub fn newest_change(&self, table: &TableName) -> Option<&RowChange> {
+        self.window.iter().rev().find_map(|(_, t)| t.changes.iter().find(|c| c.table == *table))
     }
 
     /// A transaction that is still remembered.

@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use foldhash::HashMap as FastMap;
@@ -17,7 +17,7 @@ use gossip_core::engine::{Delta, Engine, Input, Limits, Output, Refusal, Request
 use gossip_core::explain::{Passed, Step, Tally, Verdict, explain};
 use gossip_core::position::{Interval, Micros, Position};
 use gossip_core::query::QueryError;
-use gossip_core::rule::{Claims, RuleSet};
+use gossip_core::rule::{Claims, Effective, RuleSet};
 use gossip_core::schema::Table;
 use gossip_core::seal::Sealer;
 use gossip_core::value::Value;
@@ -109,10 +109,8 @@ pub enum Ask {
 /// A question of `explain`.
 #[derive(Clone, Debug)]
 pub struct Explain {
-    /// The transaction's source.
-    pub source: String,
-    /// The transaction.
-    pub position: Position,
+    /// The transaction's source and position; without it only the effective query is told.
+    pub at: Option<(String, Position)>,
     /// Whom it concerns.
     pub whom: Whom,
 }
@@ -568,13 +566,13 @@ impl Node {
             })?,
             Whom::Anybody(request) => self.engine.hypothetical(request).map_err(|e| refused(&Refusal::Query(e)))?,
         };
-        let t = self.engine.transaction(&q.source, q.position).ok_or_else(|| {
-            let text = format!(
-                "transaction {}:{} is not remembered; the newest {} are",
-                q.source,
-                q.position,
-                Limits::default().window
-            );
+        let feed = self.engine.feed_of(&effective);
+        let feed = feed.map(|f| json!({"id": f.id, "subscriptions": f.subscriptions, "deltas": f.deltas}));
+        let about = json!({"query": effective.to_sql(), "feed": feed, "cost_ns": self.cost_ns(&effective)});
+        let Some((source, position)) = &q.at else { return Ok(about) };
+        let t = self.engine.transaction(source, *position).ok_or_else(|| {
+            let newest = Limits::default().window;
+            let text = format!("transaction {source}:{position} is not remembered; the newest {newest} are");
             RpcError::new(code::UNKNOWN_NAME, text)
         })?;
         let mut steps = explain(&effective, &standing, &t);
@@ -582,7 +580,21 @@ impl Node {
         let passed = if stopped { Passed::NotReached } else { Passed::Yes };
         let text = if stopped { "" } else { "the delta went to the client's queue" };
         steps.push(Step::new("queue", passed, text, vec![]));
-        Ok(json!({"steps": steps, "query": effective.to_sql()}))
+        let mut answer = about;
+        answer["steps"] = json!(steps);
+        Ok(answer)
+    }
+
+    /// What it costs to hold the newest change of its table against an effective query, in nanoseconds, measured here
+    /// and now.
+    fn cost_ns(&self, effective: &Effective) -> Option<u64> {
+        const TIMES: u32 = 32;
+        let change = self.engine.newest_change(&effective.table.name)?;
+        let begun = Instant::now();
+        for _ in 0..TIMES {
+            std::hint::black_box(gossip_core::feed::change(effective, change, None));
+        }
+        Some((begun.elapsed() / TIMES).as_nanos() as u64)
     }
 
     fn behind_ms(&self) -> u64 {

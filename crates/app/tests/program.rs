@@ -106,13 +106,12 @@ fn two_instances_another_librarys_clients_and_another_program_as_the_writer() {
     both.iter_mut().chain([&mut other, &mut operator]).for_each(|l| drop(l.wait("\"result\"")));
 
     let insert = "INSERT INTO calls (vessel, agency, status, eta) VALUES";
-    let write = format!(
-        "{insert} ('Ardent Tern', 'Brightwater', 'expected', '2031'); {insert} ('Cinder Fell', 'Northlight', 'expected', '2031');"
-    );
-    assert!(sqlite3(&db, &write).0.wait().unwrap().success());
+    let write = |values: &str| assert!(sqlite3(&db, &format!("{insert} {values};")).0.wait().unwrap().success());
+    write("('Ardent Tern', 'Brightwater', 'expected', '2031')");
     for l in &mut both {
         assert!(l.wait("\"delta\"").contains("Ardent Tern"));
     }
+    write("('Cinder Fell', 'Northlight', 'expected', '2031')");
     assert!(other.wait("\"delta\"").contains("Cinder Fell"));
     assert!(!other.seen.iter().any(|l| l.contains("Ardent")), "the other agency's call was not heard");
 

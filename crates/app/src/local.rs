@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::sync::Arc;
 
+use gossip_core::rule::RuleText;
 use gossip_core::send_queue::QueueLimits;
 use gossip_relay::Relay;
 use gossip_relay::faulty::{Faults, Faulty};
@@ -17,6 +18,8 @@ use crate::cli::Failure;
 /// Instances of one cluster, each behind a relay that can be made to fail.
 pub struct Cluster {
     options: Vec<Options>,
+    /// All rules of the configuration.
+    rules: Vec<RuleText>,
     faults: Vec<Arc<Faults>>,
     running: Vec<Option<Instance>>,
 }
@@ -52,7 +55,7 @@ impl Cluster {
             Some(tokens) => tokens.secret().to_vec(),
             None => rand::random::<[u8; 32]>().to_vec(),
         };
-        let mut cluster = Cluster { options: vec![], faults: vec![], running: vec![] };
+        let mut cluster = Cluster { options: vec![], rules: config.rules.clone(), faults: vec![], running: vec![] };
         for (i, name) in names.iter().enumerate() {
             let port = match config.listen.port() {
                 0 => 0,
@@ -85,6 +88,21 @@ impl Cluster {
             let instance = Instance::start(self.options[i].clone()).await?;
             self.options[i].listen = instance.address();
             self.running[i] = Some(instance);
+        }
+        Ok(())
+    }
+
+    /// Puts another list of tables in force: those that run start again with it, under their old addresses.
+    pub async fn set_source(&mut self, source: SqliteSource) -> Result<(), StartError> {
+        for i in 0..self.options.len() {
+            self.options[i].source = source.clone();
+            // A rule on a table that streams no longer has nothing to hold on to.
+            let streams = |r: &RuleText| source.tables.iter().any(|t| t.eq_ignore_ascii_case(&r.table.name));
+            self.options[i].rules = self.rules.iter().filter(|r| streams(r)).cloned().collect();
+            if let Some(instance) = self.running[i].take() {
+                instance.stop().await;
+                self.start_one(i).await?;
+            }
         }
         Ok(())
     }

@@ -2,13 +2,18 @@
 #![allow(clippy::unwrap_used)]
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use gossip::workbench::message::{Effect, Message};
+use gossip::workbench::ask::Refused;
+use gossip::workbench::message::{Effect, Message, Told};
+use gossip::workbench::rail::View;
 use gossip::workbench::state::{Overlay, State};
+use gossip::workbench::tables::{Column, Inspected, Inspection};
 use gossip::workbench::theme::Theme;
 use gossip::workbench::update::{add_watcher, update};
 use gossip::workbench::view::view;
 use gossip::workbench::{Access, Place};
+use gossip_core::wire::ColumnInfo;
 use gossip_server::config::Persona;
+use gossip_source::Finding;
 use rand::rngs::StdRng;
 use rand::seq::IndexedRandom;
 use rand::{Rng, SeedableRng};
@@ -169,7 +174,7 @@ fn ten_thousand_random_keys_do_no_harm() {
         KeyCode::F(5),
     ]
     .into_iter()
-    .chain(" wmndpif/?elc1x{}\"',ä語é".chars().map(KeyCode::Char))
+    .chain(" wmndpif/?elc123askr:x{}\"',ä語é".chars().map(KeyCode::Char))
     .collect();
     let mut n = 1;
     for i in 0..10_000 {
@@ -186,9 +191,21 @@ fn ten_thousand_random_keys_do_no_harm() {
         }
         let key = *keys.choose(&mut rng).unwrap();
         for effect in press(&mut s, key) {
-            if let Effect::Explain { line, watcher, .. } = effect {
-                update(&mut s, Message::Explained(line, watcher, Err("no".into())));
+            match effect {
+                Effect::Explain { line, watcher, .. } => {
+                    update(&mut s, Message::Explained(line, watcher, Err("no".into())));
+                }
+                Effect::Ask { id, .. } => {
+                    update(&mut s, Message::Asked(id, rows(&[(1, "a"), (2, "b")], 0)));
+                    update(&mut s, Message::Asked(id, rows(&[(2, "c語")], rng.random_range(0..9))));
+                }
+                Effect::Inspect => drop(update(&mut s, Message::Inspected(Ok(inspection())))),
+                _ => {}
             }
+        }
+        if i % 50 == 0 {
+            let later = s.now + 500_000;
+            update(&mut s, Message::Tick(later));
         }
         if i % 20 == 0 {
             let size = *[(160, 47), (100, 30), (80, 24), (60, 10)].choose(&mut rng).unwrap();
@@ -197,6 +214,159 @@ fn ten_thousand_random_keys_do_no_harm() {
         assert!(!s.leaving);
     }
     s.overlay = Overlay::None;
+    (s.ask.editing, s.view) = (false, View::Earshot);
     press(&mut s, KeyCode::Char('q'));
     assert!(s.leaving);
+}
+
+fn rows(all: &[(i64, &str)], deltas: u64) -> Told {
+    let column = |name: &str| ColumnInfo { name: name.into(), ty: "text".into(), key: name == "id" };
+    let one = |(id, status): &(i64, &str)| (format!("[{id}]"), row(json!({"id": id, "status": status})));
+    Told::Rows {
+        columns: vec![column("id"), column("status"), column("hidden")],
+        rows: all.iter().map(one).collect(),
+        total: all.len(),
+        deltas,
+    }
+}
+
+fn inspection() -> Inspection {
+    let column = |name: &str| Column {
+        name: name.into(),
+        declared: "TEXT".into(),
+        not_null: false,
+        key: name == "id",
+        refers_to: None,
+    };
+    let table = |name: &str, wanted, rows| Inspected {
+        name: name.into(),
+        wanted,
+        columns: vec![column("id"), column("status")],
+        rows: Some(rows),
+    };
+    let finding = |about: &str, text: &str, mend: Option<&str>| Finding {
+        blocks: true,
+        about: about.into(),
+        text: text.into(),
+        mend: mend.map(String::from),
+    };
+    Inspection {
+        tables: vec![table("calls", true, 3), table("dues", false, 1)],
+        findings: vec![
+            finding("calls", "is not followed", Some("gossip prepare")),
+            finding("h", "journal mode is delete", Some("PRAGMA journal_mode = WAL")),
+        ],
+    }
+}
+
+fn type_text(s: &mut State, text: &str) {
+    text.chars().for_each(|c| drop(press(s, KeyCode::Char(c))));
+}
+
+#[test]
+fn a_query_is_completed_asked_and_shown_as_it_changes() {
+    let mut s = state();
+    s.has_config = true;
+    let columns = json!([{"name": "id", "type": "int8"}, {"name": "status", "type": "text"}]).to_string();
+    update(&mut s, Message::Table("calls".into(), Some(row(json!({"name": "calls", "columns": columns})))));
+    press(&mut s, KeyCode::Char('2'));
+    // Tables after FROM, then columns, then parameters that claims can fill.
+    type_text(&mut s, "ca");
+    assert!(draw(&mut s, 160, 47).contains("▸ calls"));
+    press(&mut s, KeyCode::Tab);
+    type_text(&mut s, " WHERE sta");
+    press(&mut s, KeyCode::Tab);
+    type_text(&mut s, " = 'x'");
+    assert_eq!(s.ask.text(), "SELECT * FROM calls WHERE status = 'x'");
+    let effects = press(&mut s, KeyCode::Enter);
+    let asked: Vec<(u32, String)> = effects
+        .iter()
+        .filter_map(|e| match e {
+            Effect::Ask { id, persona, query, .. } if *query == s.ask.text() => Some((*id, persona.clone())),
+            _ => None,
+        })
+        .collect();
+    let [(board, b), (imre, i)] = &asked[..] else { panic!("{effects:?}") };
+    assert_eq!((b.as_str(), i.as_str()), ("Board", "Imre"));
+
+    let refused = Refused { text: "column status is not known or not permitted".into(), place: Some((1, 27)) };
+    update(&mut s, Message::Asked(*board, Told::Refused(refused)));
+    update(&mut s, Message::Asked(*imre, rows(&[(1, "expected"), (2, "inbound"), (3, "berthed")], 0)));
+    let screen = draw(&mut s, 160, 47);
+    let query_line = screen.lines().find(|l| l.contains("WHERE status")).unwrap();
+    let error_line = screen.lines().find(|l| l.contains("▴ column status")).unwrap();
+    let column =
+        |line: &str, what: &str| line.chars().collect::<String>().split(what).next().map(|l| l.chars().count());
+    assert_eq!(column(query_line, "status"), column(error_line, "▴"), "{screen}");
+    assert!(!screen.contains('⊕'), "the first rows are not news");
+
+    update(&mut s, Message::Asked(*imre, rows(&[(1, "anchored"), (3, "berthed"), (4, "expected")], 1)));
+    let screen = draw(&mut s, 160, 47);
+    for (mark, text) in [("●", "anchored"), ("⊖", "inbound"), ("⊕", "4")] {
+        assert!(screen.lines().any(|l| l.contains(mark) && l.contains(text)), "{mark} {text}: {screen}");
+    }
+    assert!(screen.lines().any(|l| l.contains("anchored") && l.contains('·')), "a column that is withheld: {screen}");
+    let later = gossip_server::now() + 3_000_000;
+    update(&mut s, Message::Tick(later));
+    let screen = draw(&mut s, 160, 47);
+    assert!(!screen.contains('⊕') && !screen.contains("inbound"), "marks fade, what is gone goes: {screen}");
+
+    // It can be kept, and asked as others.
+    press(&mut s, KeyCode::Esc);
+    press(&mut s, KeyCode::Char('k'));
+    type_text(&mut s, "mine");
+    let kept = press(&mut s, KeyCode::Enter);
+    assert!(matches!(&kept[..], [Effect::KeepQuery(name, sql)] if name == "mine" && sql.ends_with("'x'")), "{kept:?}");
+    press(&mut s, KeyCode::Char('a'));
+    press(&mut s, KeyCode::Char(' '));
+    let again = press(&mut s, KeyCode::Enter);
+    assert_eq!(again.iter().filter(|e| matches!(e, Effect::Unask(_))).count(), 2, "{again:?}");
+    assert_eq!(s.ask.panes.len(), 1);
+}
+
+#[test]
+fn tables_show_what_is_in_the_way_and_what_mends_it_before_it_is_done() {
+    let mut s = state();
+    s.has_config = true;
+    let known = json!({"name": "calls", "key": "id", "old_values": true, "feeds": 2, "changes": 7, "roles": ""});
+    update(&mut s, Message::Table("calls".into(), Some(row(known))));
+    press(&mut s, KeyCode::Char('3'));
+    update(&mut s, Message::Inspected(Ok(inspection())));
+    let screen = draw(&mut s, 160, 47);
+    for text in ["3  Tables  ▴", "◆ in part", "is not followed", "journal mode is delete", "nobody: no rule"] {
+        assert!(screen.contains(text), "{text}: {screen}");
+    }
+    assert!(matches!(&press(&mut s, KeyCode::Char('f'))[..], [Effect::PlanStream(t, true)] if t == "calls"));
+    press(&mut s, KeyCode::Tab);
+    assert!(press(&mut s, KeyCode::Char('f')).is_empty());
+    assert!(draw(&mut s, 160, 47).contains("PRAGMA journal_mode = WAL"));
+    assert!(matches!(&press(&mut s, KeyCode::Enter)[..], [Effect::CarryOut(p)] if p.sql[0].starts_with("PRAGMA")));
+    // A table that does not stream changes all the same.
+    press(&mut s, KeyCode::Down);
+    assert!(draw(&mut s, 160, 47).contains("It does not stream"));
+    let mut later = inspection();
+    later.tables[1].rows = Some(4);
+    update(&mut s, Message::Inspected(Ok(later)));
+    let screen = draw(&mut s, 160, 47);
+    assert!(screen.contains("+3") && screen.contains("nobody heard of it"), "{screen}");
+    assert!(matches!(&press(&mut s, KeyCode::Char('s'))[..], [Effect::PlanStream(t, true)] if t == "dues"));
+    for (columns, rows) in [(100, 30), (80, 24)] {
+        assert!(draw(&mut s, columns, rows).contains("what is in the way"));
+    }
+}
+
+#[test]
+fn the_palette_finds_every_action_by_its_words_and_does_it() {
+    let mut s = state();
+    change(&mut s, 1);
+    press(&mut s, KeyCode::Char(':'));
+    type_text(&mut s, "persona edit");
+    assert!(draw(&mut s, 160, 47).contains("add a persona or edit its roles"));
+    press(&mut s, KeyCode::Enter);
+    assert!(draw(&mut s, 160, 47).contains("claims as JSON"));
+    press(&mut s, KeyCode::Esc);
+    press(&mut s, KeyCode::Char(':'));
+    type_text(&mut s, "tables streams");
+    press(&mut s, KeyCode::Enter);
+    assert_eq!(s.view, View::Tables);
 }

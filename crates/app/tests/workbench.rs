@@ -102,6 +102,66 @@ fn a_session_with_the_demo() {
 }
 
 #[test]
+fn a_query_is_asked_as_several_people_and_a_table_is_let_stream() {
+    let t = demo("5");
+    t.key("2");
+    t.wait_text("what several people see");
+    t.type_text("calls WHERE agency = :agency");
+    t.key("Enter");
+    // One of the three has the claim; the others are told what is missing, below its place.
+    t.wait("one result and the reason for none", |s| {
+        s.contains("Oyelaran  agent") && s.contains("rows") && s.contains("▴ ")
+    });
+    t.key("Escape");
+    t.key("a");
+    t.wait_text("Who asks");
+    t.key("Space");
+    t.key("Down");
+    t.key("Space");
+    for _ in 0..3 {
+        t.key("Down");
+    }
+    t.key("Space");
+    t.key("Enter");
+    t.wait("two agencies side by side", |s| {
+        s.contains("Tove") && !s.contains("Imre") && s.contains("agency = 'Brightwater'")
+    });
+    t.wait("its feed and its cost", |s| s.contains("µs a change"));
+    t.key("k");
+    t.wait_text("Keep the query");
+    t.type_text("my_calls");
+    t.key("Enter");
+    t.wait_text("kept as query.my_calls");
+
+    t.key("3");
+    t.wait_text("dues");
+    t.key("Down");
+    t.key("Down");
+    t.wait_text("It does not stream");
+    t.key("s");
+    t.wait_text("Let dues stream");
+    t.key("Enter");
+    t.wait_text("dues streams");
+    t.wait("it does", |s| s.lines().any(|l| l.contains("dues") && l.contains("● yes")));
+    // A change on it is heard of now.
+    t.key("m");
+    t.wait_text("Make a change");
+    t.key("C-u");
+    t.type_text("INSERT INTO dues (vessel, amount) VALUES ('Ardent Tern', 12)");
+    t.key("Enter");
+    t.key("1");
+    t.wait("it is in the stream", |s| s.lines().any(|l| l.contains("dues 1") && l.contains("(yours)")));
+    t.key("3");
+    t.key("s");
+    t.wait_text("Stream dues no longer");
+    t.key("Enter");
+    t.wait_text("dues streams no longer");
+    t.wait("it does not", |s| s.lines().any(|l| l.contains("dues") && l.contains("· no")));
+    t.key("q");
+    t.wait_text("[exit 0]");
+}
+
+#[test]
 fn an_instance_ends_and_comes_back() {
     let t = demo("5");
     t.key("i");

@@ -45,6 +45,7 @@ pub async fn run(args: ConfigFile) -> Outcome {
         tokens: Some(tokens),
         database: Some(source(&config)?),
         personas: config.personas.clone(),
+        rules: config.rules.clone(),
         watchers: config.watchers.clone(),
         config: Some(config.path.clone()),
         cluster: Some(Arc::new(Mutex::new(Some(cluster)))),

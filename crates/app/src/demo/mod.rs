@@ -112,6 +112,7 @@ pub async fn run(args: Args) -> Outcome {
         tokens: Some(tokens),
         database: Some(source),
         personas: config.personas,
+        rules: config.rules,
         watchers: config.watchers,
         config: Some(config.path),
         cluster: Some(cluster.clone()),

@@ -2,6 +2,7 @@
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
+use super::rail::View;
 use super::state::{Overlay, State};
 
 /// Something that a key does.
@@ -47,6 +48,28 @@ pub enum Action {
     Filter,
     /// All keys.
     Help,
+    /// A view of the rail.
+    Go(View),
+    /// All actions, to be found by their words.
+    Palette,
+    /// Write a query.
+    Edit,
+    /// Ask the query.
+    Run,
+    /// Choose who asks.
+    Who,
+    /// Columns further to the right.
+    MoreColumns,
+    /// Back to the left.
+    FewerColumns,
+    /// Keep the query under a name.
+    Keep,
+    /// Let the chosen table stream, or no longer.
+    Stream,
+    /// Mend the chosen finding.
+    Mend,
+    /// The next finding.
+    NextFinding,
     /// One step back.
     Back,
     /// Leave.
@@ -58,6 +81,8 @@ pub enum Action {
 pub struct Entry {
     /// The action.
     pub action: Action,
+    /// The view in which it is there; all if `None`.
+    pub view: Option<View>,
     /// The key that does it.
     pub key: KeyCode,
     /// The key as it is shown.
@@ -69,24 +94,57 @@ pub struct Entry {
 }
 
 const fn entry(action: Action, key: KeyCode, shown: &'static str, short: &'static str, help: &'static str) -> Entry {
-    Entry { action, key, shown, short, help }
+    Entry { action, view: None, key, shown, short, help }
+}
+
+const fn earshot(action: Action, key: KeyCode, shown: &'static str, short: &'static str, help: &'static str) -> Entry {
+    Entry { action, view: Some(View::Earshot), key, shown, short, help }
+}
+
+const fn ask(action: Action, key: KeyCode, shown: &'static str, short: &'static str, help: &'static str) -> Entry {
+    Entry { action, view: Some(View::Ask), key, shown, short, help }
+}
+
+const fn tables(action: Action, key: KeyCode, shown: &'static str, short: &'static str, help: &'static str) -> Entry {
+    Entry { action, view: Some(View::Tables), key, shown, short, help }
 }
 
 /// All actions.
 pub const ACTIONS: &[Entry] = &[
-    entry(Action::Hold, KeyCode::Char(' '), "space", "hold", "hold the flow where it is; again to let it go on"),
-    entry(Action::Why, KeyCode::Char('w'), "w", "why", "why the chosen watcher heard this line, or did not"),
-    entry(
+    earshot(Action::Hold, KeyCode::Char(' '), "space", "hold", "hold the flow where it is; again to let it go on"),
+    earshot(Action::Why, KeyCode::Char('w'), "w", "why", "why the chosen watcher heard this line, or did not"),
+    earshot(
         Action::Journey,
         KeyCode::Enter,
         "enter",
         "journey",
         "the line's way from commit to every watcher, with times",
     ),
-    entry(Action::Frame, KeyCode::Char('f'), "f", "frame", "the raw frame as it arrived at the chosen watcher"),
+    earshot(Action::Frame, KeyCode::Char('f'), "f", "frame", "the raw frame as it arrived at the chosen watcher"),
+    ask(Action::Edit, KeyCode::Char('e'), "e", "edit", "write the query"),
+    ask(Action::Run, KeyCode::Enter, "enter", "ask again", "ask the query as everybody who is chosen"),
+    ask(Action::Who, KeyCode::Char('a'), "a", "who asks", "choose up to five personas who ask side by side"),
+    ask(Action::Keep, KeyCode::Char('k'), "k", "keep", "keep the query under a name, for clients to ask it by"),
+    ask(Action::MoreColumns, KeyCode::Right, "→", "", "columns further to the right"),
+    ask(Action::FewerColumns, KeyCode::Left, "←", "", "back to the left"),
+    tables(
+        Action::Stream,
+        KeyCode::Char('s'),
+        "s",
+        "stream on or off",
+        "let the chosen table stream, or no longer; what it does to the database is shown first",
+    ),
+    tables(Action::Mend, KeyCode::Char('f'), "f", "mend", "show what mends the chosen finding, and then do it"),
+    tables(Action::NextFinding, KeyCode::Tab, "tab", "next finding", "choose the next finding that can be mended"),
     entry(Action::Change, KeyCode::Char('m'), "m", "make a change", "run SQL on the database and see who hears it"),
-    entry(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
-    entry(Action::DropWatcher, KeyCode::Char('d'), "d", "drop watcher", "disconnect the chosen watcher and forget it"),
+    earshot(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
+    earshot(
+        Action::DropWatcher,
+        KeyCode::Char('d'),
+        "d",
+        "drop watcher",
+        "disconnect the chosen watcher and forget it",
+    ),
     entry(Action::Personas, KeyCode::Char('p'), "p", "personas", "add a persona or edit its roles and claims"),
     entry(
         Action::Instances,
@@ -95,16 +153,26 @@ pub const ACTIONS: &[Entry] = &[
         "instances",
         "end or start an instance, lose a relay message, cut one off",
     ),
-    entry(Action::Filter, KeyCode::Char('/'), "/", "filter", "show only lines that contain a text"),
-    entry(Action::Up, KeyCode::Up, "↑", "", "the newer line"),
-    entry(Action::Down, KeyCode::Down, "↓", "", "the older line; holds the flow"),
-    entry(Action::PageUp, KeyCode::PageUp, "pgup", "", "a page of newer lines"),
-    entry(Action::PageDown, KeyCode::PageDown, "pgdn", "", "a page of older lines; holds the flow"),
-    entry(Action::Newest, KeyCode::Home, "home", "", "the newest line"),
-    entry(Action::NextWatcher, KeyCode::Tab, "tab", "", "the next watcher"),
-    entry(Action::PreviousWatcher, KeyCode::BackTab, "shift-tab", "", "the watcher before"),
-    entry(Action::Unfold, KeyCode::Right, "→", "", "show the rows of the chosen line"),
-    entry(Action::Fold, KeyCode::Left, "←", "", "hide them"),
+    earshot(Action::Filter, KeyCode::Char('/'), "/", "filter", "show only lines that contain a text"),
+    entry(Action::Go(View::Earshot), KeyCode::Char('1'), "1", "", "Earshot: who heard what, and why not"),
+    entry(Action::Go(View::Ask), KeyCode::Char('2'), "2", "", "Ask: one live query as several people side by side"),
+    entry(
+        Action::Go(View::Tables),
+        KeyCode::Char('3'),
+        "3",
+        "",
+        "Tables: what streams, who may read it, what is in the way",
+    ),
+    entry(Action::Up, KeyCode::Up, "↑", "", "one line up"),
+    entry(Action::Down, KeyCode::Down, "↓", "", "one line down; in Earshot it holds the flow"),
+    entry(Action::PageUp, KeyCode::PageUp, "pgup", "", "a page up"),
+    entry(Action::PageDown, KeyCode::PageDown, "pgdn", "", "a page down"),
+    entry(Action::Newest, KeyCode::Home, "home", "", "to the first line"),
+    earshot(Action::NextWatcher, KeyCode::Tab, "tab", "", "the next watcher"),
+    earshot(Action::PreviousWatcher, KeyCode::BackTab, "shift-tab", "", "the watcher before"),
+    earshot(Action::Unfold, KeyCode::Right, "→", "", "show the rows of the chosen line"),
+    earshot(Action::Fold, KeyCode::Left, "←", "", "hide them"),
+    entry(Action::Palette, KeyCode::Char(':'), ":", "", "find an action by its words"),
     entry(Action::Help, KeyCode::Char('?'), "?", "help", "all keys and marks"),
     entry(Action::Back, KeyCode::Esc, "esc", "back", "close what is open; clear the filter"),
     entry(Action::Quit, KeyCode::Char('q'), "q", "quit", "leave the workbench"),
@@ -115,8 +183,19 @@ pub fn is_possible(action: Action, s: &State) -> bool {
     let lines = !s.lines.is_empty();
     let in_journey = matches!(s.overlay, Overlay::Journey { .. });
     match action {
+        Action::Go(view) => view != s.view,
+        Action::Palette => true,
+        Action::Edit => !s.ask.editing,
+        Action::Run => !s.ask.editing && !s.ask.text().trim().is_empty(),
+        Action::MoreColumns | Action::FewerColumns => !s.ask.panes.is_empty(),
+        Action::Who => s.personas.len() > 1,
+        Action::Keep => s.has_config && s.ask.running.is_some(),
+        Action::Stream => s.has_database && s.has_config && s.has_cluster && !s.tables.inspected().is_empty(),
+        Action::Mend => s.has_database && super::tables::mendable(s).is_some(),
+        Action::NextFinding => s.has_database && super::tables::mendable(s).is_some(),
         Action::Frame => in_journey,
         Action::NextWatcher | Action::PreviousWatcher => s.watchers.len() > 1,
+        Action::Back if s.view != View::Earshot => s.overlay != Overlay::None,
         Action::Back => s.overlay != Overlay::None || s.why.is_some() || !s.filter.is_empty() || s.held.is_some(),
         Action::Help | Action::Quit => true,
         _ if in_journey => false,
@@ -131,12 +210,18 @@ pub fn is_possible(action: Action, s: &State) -> bool {
     }
 }
 
+/// The actions of the view.
+pub fn here(s: &State) -> impl Iterator<Item = &'static Entry> + use<> {
+    let view = s.view;
+    ACTIONS.iter().filter(move |e| e.view.is_none_or(|v| v == view))
+}
+
 /// What a key means, if it does something now.
 pub fn find(key: KeyEvent, s: &State) -> Option<Action> {
     if key.modifiers.contains(KeyModifiers::CONTROL) {
         return (key.code == KeyCode::Char('c')).then_some(Action::Quit);
     }
-    let found = ACTIONS.iter().find(|e| e.key == key.code)?;
+    let found = here(s).find(|e| e.key == key.code)?;
     is_possible(found.action, s).then_some(found.action)
 }
 
@@ -148,7 +233,8 @@ mod tests {
     fn every_action_has_help_and_a_key_of_its_own() {
         for (i, e) in ACTIONS.iter().enumerate() {
             assert!(!e.help.is_empty() && !e.shown.is_empty(), "{:?}", e.action);
-            assert!(ACTIONS[i + 1..].iter().all(|o| o.key != e.key), "{:?}: its key is taken twice", e.action);
+            let clash = |o: &&Entry| o.key == e.key && (o.view.is_none() || e.view.is_none() || o.view == e.view);
+            assert!(!ACTIONS[i + 1..].iter().any(|o| clash(&o)), "{:?}: its key is taken twice", e.action);
         }
     }
 }

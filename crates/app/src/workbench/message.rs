@@ -4,10 +4,13 @@ use std::sync::Arc;
 
 use crossterm::event::KeyEvent;
 use gossip_core::explain::Step;
+use gossip_core::wire::ColumnInfo;
 use gossip_server::config::Persona;
 use serde_json::{Map, Value as Json};
 
+use super::ask::{About, Refused};
 use super::state::{At, Micros, WatcherId};
+use super::tables::{Inspection, Proposal};
 
 /// Something that happened.
 #[derive(Clone, Debug)]
@@ -53,6 +56,16 @@ pub enum Message {
     Explained(u64, WatcherId, Result<Vec<Step>, String>),
     /// A change made here was carried out.
     Made(u64, Made),
+    /// Something about a live query that was asked.
+    Asked(u32, Told),
+    /// A row of `gossip.tables` by its table's name, or that it is gone.
+    Table(String, Option<Map<String, Json>>),
+    /// An instance that was connected to streams these and no others.
+    OnlyTables(Vec<String>),
+    /// What a look at the database has found.
+    Inspected(Result<Inspection, String>),
+    /// Something that is to be shown before it is done.
+    Proposed(Result<Proposal, String>),
     /// Which instances run.
     Running(Vec<bool>),
     /// Something to say.
@@ -70,6 +83,28 @@ pub enum Made {
     Nothing,
     /// Rolled back, and why.
     Failed(String),
+}
+
+/// What is told of a live query that was asked.
+#[derive(Clone, Debug)]
+pub enum Told {
+    /// The result as it is now.
+    Rows {
+        /// Its columns.
+        columns: Vec<ColumnInfo>,
+        /// Its first rows, by their keys as JSON.
+        rows: Vec<(String, Map<String, Json>)>,
+        /// All its rows, in number.
+        total: usize,
+        /// Deltas so far.
+        deltas: u64,
+    },
+    /// It was refused, or ended.
+    Refused(Refused),
+    /// Its connection was lost.
+    Lost(String),
+    /// What an instance makes of it.
+    About(Result<About, String>),
 }
 
 /// Something to be done outside.
@@ -105,6 +140,40 @@ pub enum Effect {
     },
     /// Run SQL on the database.
     Make(u64, String),
+    /// Ask a live query.
+    Ask {
+        /// The number under which it is told of.
+        id: u32,
+        /// Who asks.
+        persona: String,
+        /// The persona's roles and claims.
+        identity: Persona,
+        /// The query.
+        query: String,
+        /// Its parameters.
+        params: Map<String, Json>,
+    },
+    /// Ask it no longer.
+    Unask(u32),
+    /// Ask an instance what it makes of a query.
+    Describe {
+        /// The number under which it was asked.
+        id: u32,
+        /// Who asks it.
+        identity: Persona,
+        /// The query.
+        query: String,
+        /// Its parameters.
+        params: Map<String, Json>,
+    },
+    /// Look at the database.
+    Inspect,
+    /// Find out what it takes to let a table stream, or no longer.
+    PlanStream(String, bool),
+    /// Do what was proposed.
+    CarryOut(Proposal),
+    /// Keep a query in the configuration.
+    KeepQuery(String, String),
     /// Keep a persona in the configuration.
     KeepPersona(String, Persona),
     /// Do something to an instance.

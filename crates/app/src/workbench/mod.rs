@@ -6,10 +6,15 @@
 //! calls, and watchers that are clients like any other.
 
 pub mod actions;
+pub mod ask;
+pub mod flow;
+pub mod forms;
 pub mod input;
 pub mod marks;
 pub mod message;
+pub mod rail;
 pub mod state;
+pub mod tables;
 pub mod tasks;
 pub mod theme;
 pub mod update;
@@ -21,6 +26,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use gossip_core::rule::RuleText;
 use gossip_server::auth::Tokens;
 use gossip_server::config::{Persona, Watcher};
 use gossip_source::sqlite::SqliteSource;
@@ -55,6 +61,8 @@ pub struct Access {
     pub database: Option<SqliteSource>,
     /// The personas.
     pub personas: BTreeMap<String, Persona>,
+    /// The rules, where the configuration can be read.
+    pub rules: Vec<RuleText>,
     /// The watchers to begin with.
     pub watchers: Vec<Watcher>,
     /// The configuration, to keep personas and watchers in.

@@ -10,8 +10,11 @@ use hdrhistogram::Histogram;
 use serde_json::{Map, Value as Json};
 
 use super::Access;
+use super::ask::Ask;
 use super::input::Input;
 use super::marks::Mark;
+use super::rail::View;
+use super::tables::{Proposal, Tables};
 use super::theme::Theme;
 
 /// Microseconds since 1970.
@@ -208,6 +211,8 @@ pub enum FormKind {
     Persona,
     /// Set the filter.
     Filter,
+    /// Keep a query under a name.
+    KeepQuery,
 }
 
 /// A field of a form.
@@ -232,6 +237,12 @@ pub enum Overlay {
     Form(Form),
     /// The instances, with the chosen one.
     Instances(usize),
+    /// Who asks, with the chosen persona.
+    Who(usize),
+    /// Something that is done only after it was seen.
+    Proposal(Proposal),
+    /// All actions, to be found by their words.
+    Palette(Input, usize),
     /// A line's journey.
     Journey {
         /// The line.
@@ -298,6 +309,12 @@ impl Rates {
 pub struct State {
     /// What is looked at.
     pub title: String,
+    /// The view.
+    pub view: View,
+    /// The state of Ask.
+    pub ask: Ask,
+    /// The state of Tables.
+    pub tables: Tables,
     /// The instances.
     pub places: Vec<PlaceState>,
     /// The watchers, in the order of their columns.
@@ -342,6 +359,8 @@ pub struct State {
     pub can_mint: bool,
     /// Whether the database can be written from here.
     pub has_database: bool,
+    /// Whether the configuration can be written from here.
+    pub has_config: bool,
     /// Whether the instances run in this process.
     pub has_cluster: bool,
     /// Which of them run.
@@ -363,6 +382,9 @@ impl State {
         };
         State {
             title: access.title.clone(),
+            view: View::default(),
+            ask: Ask::new(access.personas.keys().take(3).cloned().collect()),
+            tables: Tables { rules: access.rules.clone(), ..Tables::default() },
             places: access.places.iter().map(place).collect(),
             watchers: Vec::new(),
             personas: access.personas.clone(),
@@ -385,6 +407,7 @@ impl State {
             theme,
             can_mint: access.tokens.is_some(),
             has_database: access.database.is_some(),
+            has_config: access.config.is_some(),
             has_cluster: access.cluster.is_some(),
             running: vec![true; access.places.len()],
             leaving: false,

@@ -1,23 +1,20 @@
 //! What a message does to the state.
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use gossip_core::explain::Tally;
 use gossip_server::config::Persona;
-use serde_json::{Map, Value as Json};
+use serde_json::Value as Json;
 
 use super::actions::{self, Action};
+use super::flow::{arrived, change, listening, newest_position, trim, verdict, was_made};
+use super::forms::{field, form, in_form, suggest};
 use super::input::Input;
-use super::message::{Effect, InstanceAction, Made, Message};
-use super::state::{
-    At, Field, Form, FormKind, Line, Link, MAX_LINES, Micros, Overlay, RowShown, Stage, State, WatcherId, WatcherState,
-    Why,
-};
+use super::message::{Effect, InstanceAction, Message};
+use super::rail::View;
+use super::state::{At, FormKind, Link, Overlay, Stage, State, WatcherState, Why};
+use super::{ask, tables};
 
 /// Cursors and early frames that are remembered.
-const MAX_REMEMBERED: usize = 20_000;
-
-/// Absences and snapshots that are remembered of a watcher.
-const MAX_PAST: usize = 100;
+pub(super) const MAX_REMEMBERED: usize = 20_000;
 
 /// Takes a message and returns what is to be done.
 pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
@@ -30,7 +27,16 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
             if s.notice.as_ref().is_some_and(|(at, _)| now - at > 6_000_000) {
                 s.notice = None;
             }
+            let mut effects = ask::tick(s);
+            effects.extend(tables::tick(s));
+            return effects;
         }
+        Message::Asked(id, told) => ask::told(s, id, told),
+        Message::Table(name, row) => tables::told(s, name, row),
+        Message::OnlyTables(names) => s.tables.known.retain(|name, _| names.contains(name)),
+        Message::Inspected(found) => tables::inspected(s, found),
+        Message::Proposed(Ok(proposal)) => s.overlay = Overlay::Proposal(proposal),
+        Message::Proposed(Err(why)) => s.notice = Some((s.now, why)),
         Message::Place(i, at, Ok(())) => s.places[i].link = Link::Up(at),
         Message::Place(i, at, Err(why)) => {
             // Tried again and again: what counts is since when.
@@ -103,242 +109,6 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
     Vec::new()
 }
 
-fn trim<T>(past: &mut Vec<T>) {
-    if past.len() > MAX_PAST {
-        past.remove(0);
-    }
-}
-
-fn newest_position(s: &State) -> Option<At> {
-    s.lines.iter().filter_map(|l| l.at.clone()).max()
-}
-
-fn listening(s: &mut State, id: WatcherId, at: Micros, rows: usize) {
-    let newest = newest_position(s);
-    if let Some(w) = s.watcher_mut(id) {
-        if let Some(last) = w.absent.last_mut().filter(|a| a.1.is_none()) {
-            last.1 = Some(at);
-        }
-        w.link = Link::Up(at);
-        w.refused = None;
-        w.rows = rows;
-        w.current = None;
-        // What was told before it listened can not have been meant for it.
-        let nothing_yet = At { source: String::new(), number: 0 };
-        w.listens_after = Some(w.listens_after.take().or(newest).unwrap_or(nothing_yet));
-    }
-}
-
-fn text(row: &Map<String, Json>, name: &str) -> String {
-    row.get(name).and_then(Json::as_str).unwrap_or("").to_string()
-}
-
-fn int(row: &Map<String, Json>, name: &str) -> i64 {
-    let value = row.get(name);
-    value.and_then(|v| v.as_i64().or_else(|| v.as_str()?.parse().ok())).unwrap_or(0)
-}
-
-/// A transaction that an instance has taken. Each instance tells of it; the first one makes the line.
-fn change(s: &mut State, place: usize, row: &Map<String, Json>) {
-    let Some(at) = At::parse(&text(row, "position")) else { return };
-    let received = int(row, "received_at");
-    if let Some(id) = s.by_position.get(&at).copied() {
-        if let Some(line) = s.line_mut(id) {
-            line.received.insert(place, received);
-        }
-        return;
-    }
-    let rows: Vec<RowShown> = serde_json::from_str::<Vec<Json>>(&text(row, "changes"))
-        .unwrap_or_default()
-        .into_iter()
-        .map(row_shown)
-        .collect();
-    let row_count = int(row, "rows").unsigned_abs();
-    if row_count == 0 {
-        return;
-    }
-    let after = At::parse(&text(row, "after"));
-    s.rates.changed(received, row_count);
-    // A change made here that lies in this stretch has come true.
-    let mine = s.lines.iter().position(|l| match (&l.made, &l.at) {
-        (Some((_, Stage::Committed(p))), None) => {
-            p.source == at.source && *p <= at && after.as_ref().is_none_or(|a| p > a)
-        }
-        _ => false,
-    });
-    let id = s.line_id();
-    let (id, made, unfolded) = match mine.and_then(|i| s.lines.remove(i)) {
-        Some(pending) => {
-            let keep = |place: &mut Option<u64>| {
-                if *place == Some(pending.id) {
-                    *place = Some(id);
-                }
-            };
-            keep(&mut s.chosen);
-            keep(&mut s.held);
-            (id, pending.made, pending.unfolded)
-        }
-        None => (id, None, false),
-    };
-    let line = Line {
-        id,
-        at: Some(at.clone()),
-        after,
-        committed: (int(row, "committed_from"), int(row, "committed_to")),
-        read_at: int(row, "read_at"),
-        reader: text(row, "reader"),
-        received: [(place, received)].into(),
-        rows,
-        row_count,
-        cells: Default::default(),
-        made,
-        unfolded,
-    };
-    s.by_position.insert(at.clone(), id);
-    insert(s, line);
-    for row in s.orphans.remove(&at).unwrap_or_default() {
-        verdict(s, &row);
-    }
-}
-
-/// Puts a line where it belongs: newest first; what is only made here stays on top.
-fn insert(s: &mut State, line: Line) {
-    let place = match &line.at {
-        None => 0,
-        Some(at) => s.lines.iter().position(|l| l.at.as_ref().is_some_and(|o| o < at)).unwrap_or(s.lines.len()),
-    };
-    s.lines.insert(place, line);
-    while s.lines.len() > MAX_LINES {
-        if let Some(Line { at: Some(at), .. }) = s.lines.pop_back() {
-            s.by_position.remove(&at);
-        }
-    }
-}
-
-fn row_shown(json: Json) -> RowShown {
-    let object = |v: &Json| v.as_object().cloned();
-    let key = match json.get("key") {
-        Some(Json::Array(parts)) => parts.iter().map(plain).collect::<Vec<_>>().join(" "),
-        _ => String::new(),
-    };
-    RowShown {
-        table: json.get("table").and_then(Json::as_str).unwrap_or("").to_string(),
-        key,
-        old: json.get("old").and_then(object),
-        new: json.get("new").and_then(object),
-    }
-}
-
-/// A value as people write it: text without quotes.
-pub fn plain(v: &Json) -> String {
-    match v {
-        Json::String(s) => s.clone(),
-        Json::Null => "NULL".into(),
-        other => other.to_string(),
-    }
-}
-
-fn verdict(s: &mut State, row: &Map<String, Json>) {
-    let label = text(row, "label");
-    let Some(watcher) = label.rsplit('-').next().and_then(|n| n.parse::<WatcherId>().ok()) else { return };
-    let Some(at) = At::parse(&text(row, "position")) else { return };
-    let Some(id) = s.by_position.get(&at).copied() else {
-        // Its line comes on another feed or from another instance.
-        if s.orphans.len() >= MAX_REMEMBERED {
-            s.orphans.clear();
-        }
-        s.orphans.entry(at).or_default().push(row.clone());
-        return;
-    };
-    let word = text(row, "verdict");
-    let tally = Tally {
-        added: int(row, "added") as u32,
-        replaced: int(row, "replaced") as u32,
-        removed: int(row, "removed") as u32,
-    };
-    let time = int(row, "at");
-    let cursor = text(row, "cursor");
-    let subscription = int(row, "subscription").unsigned_abs();
-    if let Some(w) = s.watcher_mut(watcher) {
-        w.subscription = Some(subscription);
-    }
-    let Some(line) = s.line_mut(id) else { return };
-    let cell = line.cells.entry(watcher).or_default();
-    if word == "written" {
-        cell.written_at = Some(time);
-        return;
-    }
-    cell.verdict = word;
-    cell.tally = tally;
-    cell.matched_at = Some(time);
-    if cursor.is_empty() {
-        return;
-    }
-    let key = (watcher, cursor);
-    match s.early.remove(&key) {
-        Some((arrived_at, frame)) => arrived(s, watcher, &at, arrived_at, frame),
-        None => {
-            if s.by_cursor.len() >= MAX_REMEMBERED {
-                s.by_cursor.clear();
-            }
-            s.by_cursor.insert(key, at);
-        }
-    }
-}
-
-fn arrived(s: &mut State, watcher: WatcherId, position: &At, at: Micros, frame: std::sync::Arc<str>) {
-    let Some(id) = s.by_position.get(position).copied() else { return };
-    let Some(line) = s.line_mut(id) else { return };
-    let took = (at - line.committed.1).max(0).unsigned_abs();
-    let cell = line.cells.entry(watcher).or_default();
-    cell.arrived_at = Some(at);
-    cell.frame = Some(frame);
-    s.rates.arrived(at, took);
-}
-
-fn was_made(s: &mut State, id: u64, made: Made) -> Vec<Effect> {
-    let source = s.places.first().map(|p| text(&p.info, "source")).unwrap_or_default();
-    let stage = match made {
-        Made::Logged(number) => Stage::Committed(At { source, number }),
-        Made::Unheard(tables, rows) => Stage::NeverComes(format!(
-            "{} row{} of {} changed, but {} not streamed: nobody can hear it",
-            rows,
-            if rows == 1 { "" } else { "s" },
-            tables.join(", "),
-            if tables.len() == 1 { "that table is" } else { "those tables are" },
-        )),
-        Made::Nothing => Stage::NeverComes("it changed no row".into()),
-        Made::Failed(e) => Stage::NeverComes(format!("rolled back: {e}")),
-    };
-    // The stream may have been faster than the word of the commit.
-    let seen = match &stage {
-        Stage::Committed(p) => s.lines.iter().find(|l| match (&l.at, &l.after) {
-            (Some(at), after) => p.source == at.source && p <= at && after.as_ref().is_none_or(|a| p > a),
-            _ => false,
-        }),
-        _ => None,
-    };
-    let seen = seen.map(|l| l.id);
-    let Some(pending) = s.lines.iter().position(|l| l.id == id) else { return vec![] };
-    match seen {
-        None => {
-            if let Some((_, old)) = s.lines[pending].made.as_mut() {
-                *old = stage;
-            }
-        }
-        Some(real) => {
-            let gone = s.lines.remove(pending);
-            if s.chosen == Some(id) {
-                s.chosen = Some(real);
-            }
-            if let (Some(line), Some(gone)) = (s.line_mut(real), gone) {
-                line.made = gone.made.map(|(sql, _)| (sql, stage));
-            }
-        }
-    }
-    vec![]
-}
-
 /// Adds a watcher and lets it listen.
 pub fn add_watcher(s: &mut State, persona: &str, query: &str, place: usize) -> Vec<Effect> {
     let Some(identity) = s.personas.get(persona).cloned() else { return vec![] };
@@ -377,6 +147,24 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
             s.overlay = Overlay::None;
             return vec![];
         }
+        Overlay::Who(at) => {
+            let at = *at;
+            return ask::choose(s, key, at);
+        }
+        Overlay::Proposal(proposal) => {
+            let proposal = proposal.clone();
+            match key.code {
+                KeyCode::Enter => {
+                    s.overlay = Overlay::None;
+                    return vec![Effect::CarryOut(proposal)];
+                }
+                KeyCode::Esc => s.overlay = Overlay::None,
+                _ => {}
+            }
+            return vec![];
+        }
+        Overlay::Palette(..) => return in_palette(s, key),
+        Overlay::None if s.view == View::Ask && s.ask.editing => return ask::edit(s, key),
         Overlay::None | Overlay::Journey { .. } => {}
     }
     match actions::find(key, s) {
@@ -393,10 +181,31 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
             Some(_) => s.chosen = None,
             None => hold(s),
         },
+        Action::Go(view) => {
+            s.view = view;
+            s.overlay = Overlay::None;
+            if view == View::Tables {
+                return tables::look(s);
+            }
+        }
+        Action::Palette => s.overlay = Overlay::Palette(Input::default(), 0),
+        Action::Edit => s.ask.editing = true,
+        Action::Run => return ask::run(s),
+        Action::MoreColumns => {
+            let columns = s.ask.panes.iter().filter_map(|p| p.columns.as_ref()).map(Vec::len).max().unwrap_or(1);
+            s.ask.aside = (s.ask.aside + 1).min(columns.saturating_sub(1));
+        }
+        Action::FewerColumns => s.ask.aside = s.ask.aside.saturating_sub(1),
+        Action::Who => s.overlay = Overlay::Who(0),
+        Action::Keep => s.overlay = Overlay::Form(form(FormKind::KeepQuery, vec![field("name", "", vec![])])),
+        Action::Stream => return tables::switch(s),
+        Action::Mend => return tables::mend(s),
+        Action::NextFinding => s.tables.finding += 1,
         Action::Up => step(s, -1),
         Action::Down => step(s, 1),
         Action::PageUp => step(s, -(s.page.max(2) as isize - 1)),
         Action::PageDown => step(s, s.page.max(2) as isize - 1),
+        Action::Newest if s.view != View::Earshot => step(s, isize::MIN),
         Action::Newest => {
             s.held = None;
             s.chosen = None;
@@ -435,8 +244,7 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
             s.overlay = Overlay::Form(form(FormKind::Change, vec![field("SQL", &sql, vec![])]));
         }
         Action::NewWatcher => {
-            let can = |p: &Persona| s.can_mint || p.roles.is_empty();
-            let personas: Vec<String> = s.personas.iter().filter(|(_, p)| can(p)).map(|(n, _)| n.clone()).collect();
+            let personas = choosable(s);
             let places: Vec<String> = s.places.iter().map(|p| p.name.clone()).collect();
             let first = |v: &[String]| v.first().cloned().unwrap_or_default();
             let fields = vec![
@@ -485,16 +293,8 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
     vec![]
 }
 
-fn form(kind: FormKind, fields: Vec<Field>) -> Form {
-    Form { kind, fields, focus: 0, problem: None }
-}
-
-fn field(label: &'static str, text: &str, choices: Vec<String>) -> Field {
-    Field { label, input: Input::new(text), choices }
-}
-
 /// Holds the flow with the newest line on top.
-fn hold(s: &mut State) {
+pub(super) fn hold(s: &mut State) {
     if s.held.is_none() {
         let top = s.visible().next().map(|l| l.id);
         s.held = top;
@@ -503,6 +303,64 @@ fn hold(s: &mut State) {
 }
 
 fn step(s: &mut State, by: isize) {
+    match s.view {
+        View::Earshot => step_line(s, by),
+        View::Tables => tables::step(s, by),
+        View::Ask => {
+            let most = s.ask.panes.iter().map(|p| p.rows.len()).max().unwrap_or(0);
+            s.ask.scroll = s.ask.scroll.saturating_add_signed(by).min(most.saturating_sub(1));
+        }
+    }
+}
+
+/// The personas as whom something can be asked from here.
+pub fn choosable(s: &State) -> Vec<String> {
+    let can = |p: &Persona| s.can_mint || p.roles.is_empty();
+    s.personas.iter().filter(|(_, p)| can(p)).map(|(n, _)| n.clone()).collect()
+}
+
+/// The actions that fit what was typed in the palette.
+pub fn found(s: &State, typed: &str) -> Vec<&'static actions::Entry> {
+    let wanted = typed.to_lowercase();
+    let fits = |e: &&actions::Entry| {
+        let text = format!("{} {}", e.short, e.help).to_lowercase();
+        wanted.split_whitespace().all(|w| text.contains(w))
+    };
+    let does = |e: &&actions::Entry| e.action != Action::Palette && actions::is_possible(e.action, s);
+    actions::here(s).filter(does).filter(fits).collect()
+}
+
+fn in_palette(s: &mut State, key: KeyEvent) -> Vec<Effect> {
+    let Overlay::Palette(input, at) = &s.overlay else { return vec![] };
+    let (mut input, at) = (input.clone(), *at);
+    let n = found(s, input.text()).len().max(1);
+    let at = match key.code {
+        KeyCode::Esc => {
+            s.overlay = Overlay::None;
+            return vec![];
+        }
+        KeyCode::Enter => {
+            let action = found(s, input.text()).get(at).map(|e| e.action);
+            s.overlay = Overlay::None;
+            return action.map_or(vec![], |a| act(s, a));
+        }
+        KeyCode::Down => (at + 1) % n,
+        KeyCode::Up => (at + n - 1) % n,
+        KeyCode::Backspace => {
+            input.backspace();
+            0
+        }
+        KeyCode::Char(c) if !key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT) => {
+            input.insert(c);
+            0
+        }
+        _ => at,
+    };
+    s.overlay = Overlay::Palette(input, at);
+    vec![]
+}
+
+fn step_line(s: &mut State, by: isize) {
     hold(s);
     let ids: Vec<u64> = s.visible().map(|l| l.id).collect();
     if ids.is_empty() {
@@ -549,25 +407,6 @@ fn ask_why(s: &mut State) -> Vec<Effect> {
     }
 }
 
-/// SQL that changes the row of the chosen line, to begin with.
-fn suggest(s: &State) -> String {
-    let row = s.chosen_line().and_then(|l| l.rows.first());
-    match row {
-        Some(RowShown { table, new: Some(new), .. }) => {
-            let literal = |v: &Json| match v {
-                Json::String(s) => format!("'{}'", s.replace('\'', "''")),
-                Json::Null => "NULL".into(),
-                other => other.to_string(),
-            };
-            let mut cells = new.iter();
-            let key = cells.next().map(|(k, v)| format!("{k} = {}", literal(v))).unwrap_or_default();
-            let set = cells.next().map(|(k, v)| format!("{k} = {}", literal(v))).unwrap_or_default();
-            format!("UPDATE {table} SET {set} WHERE {key}")
-        }
-        _ => "UPDATE ".into(),
-    }
-}
-
 fn in_instances(s: &mut State, key: KeyEvent, chosen: usize) -> Vec<Effect> {
     let last = s.places.len().saturating_sub(1);
     let action = match key.code {
@@ -589,126 +428,4 @@ fn in_instances(s: &mut State, key: KeyEvent, chosen: usize) -> Vec<Effect> {
         _ => return vec![],
     };
     vec![Effect::Instance(chosen, action)]
-}
-
-fn in_form(s: &mut State, key: KeyEvent) -> Vec<Effect> {
-    let Overlay::Form(form) = &mut s.overlay else { return vec![] };
-    let n = form.fields.len();
-    let focus = form.focus;
-    let f = &mut form.fields[focus];
-    match key.code {
-        KeyCode::Esc => s.overlay = Overlay::None,
-        KeyCode::Enter => return submit(s),
-        KeyCode::Tab | KeyCode::Down => form.focus = (focus + 1) % n,
-        KeyCode::BackTab | KeyCode::Up => form.focus = (focus + n - 1) % n,
-        KeyCode::Left | KeyCode::Right if !f.choices.is_empty() => {
-            let at = f.choices.iter().position(|c| c == f.input.text()).unwrap_or(0);
-            let step = if key.code == KeyCode::Right { 1 } else { f.choices.len() - 1 };
-            f.input = Input::new(f.choices[(at + step) % f.choices.len()].clone());
-        }
-        _ if !f.choices.is_empty() => {}
-        KeyCode::Left => f.input.step(false),
-        KeyCode::Right => f.input.step(true),
-        KeyCode::Home => f.input.to_end(false),
-        KeyCode::End => f.input.to_end(true),
-        KeyCode::Backspace => f.input.backspace(),
-        KeyCode::Delete => f.input.delete(),
-        KeyCode::Char('u') if key.modifiers.contains(KeyModifiers::CONTROL) => f.input.clear(),
-        KeyCode::Char(c) if !key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT) => f.input.insert(c),
-        _ => {}
-    }
-    vec![]
-}
-
-fn submit(s: &mut State) -> Vec<Effect> {
-    let Overlay::Form(form) = &s.overlay else { return vec![] };
-    let kind = form.kind;
-    let texts: Vec<String> = form.fields.iter().map(|f| f.input.text().trim().to_string()).collect();
-    match fulfil(s, kind, &texts) {
-        Ok(effects) => {
-            s.overlay = Overlay::None;
-            effects
-        }
-        Err(problem) => {
-            if let Overlay::Form(form) = &mut s.overlay {
-                form.problem = Some(problem);
-            }
-            vec![]
-        }
-    }
-}
-
-fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>, String> {
-    match (kind, texts) {
-        (FormKind::Filter, [text]) => {
-            s.filter.clone_from(text);
-            s.held = None;
-            s.chosen = None;
-            Ok(vec![])
-        }
-        (FormKind::Change, [sql]) => {
-            if sql.is_empty() {
-                return Err("write the SQL that makes the change".into());
-            }
-            let id = s.line_id();
-            let now = s.now;
-            insert(
-                s,
-                Line {
-                    id,
-                    at: None,
-                    after: None,
-                    committed: (now, now),
-                    read_at: now,
-                    reader: String::new(),
-                    received: Default::default(),
-                    rows: vec![],
-                    row_count: 0,
-                    cells: Default::default(),
-                    made: Some((sql.clone(), Stage::Running)),
-                    unfolded: false,
-                },
-            );
-            // One wants to see what becomes of it.
-            s.held = None;
-            s.chosen = Some(id);
-            Ok(vec![Effect::Make(id, sql.clone())])
-        }
-        (FormKind::Watcher, [persona, query, place]) => {
-            if query.split_whitespace().count() < 4 {
-                return Err("write the whole query, like SELECT * FROM calls".into());
-            }
-            let place = s.places.iter().position(|p| p.name == *place).unwrap_or(0);
-            let effects = add_watcher(s, persona, query, place);
-            s.column = s.watchers.len().saturating_sub(1);
-            Ok(effects)
-        }
-        (FormKind::Persona, [name, roles, claims]) => {
-            if name.is_empty() || name.len() > 40 {
-                return Err("give it a name of at most 40 characters".into());
-            }
-            let claims: Map<String, Json> = serde_json::from_str(claims)
-                .map_err(|_| "claims: expected a JSON object, like {\"agency\": \"Brightwater\"}")?;
-            let roles: Vec<String> =
-                roles.split(',').map(str::trim).filter(|r| !r.is_empty()).map(String::from).collect();
-            let persona = Persona { roles, claims };
-            s.personas.insert(name.clone(), persona.clone());
-            let mut effects = vec![Effect::KeepPersona(name.clone(), persona.clone())];
-            // Its watchers come again as who they are now.
-            for w in s.watchers.iter_mut().filter(|w| w.persona == *name) {
-                w.role = persona.roles.first().cloned().unwrap_or_else(|| "anyone".into());
-                w.link = Link::Connecting;
-                effects.push(Effect::Hush(w.id));
-                effects.push(Effect::Listen {
-                    watcher: w.id,
-                    persona: name.clone(),
-                    identity: persona.clone(),
-                    query: w.query.clone(),
-                    place: w.place,
-                });
-            }
-            Ok(effects)
-        }
-        _ => Ok(vec![]),
-    }
 }

@@ -244,6 +244,11 @@ pub fn carry_out(db: &mut Connection, statements: &[String]) -> Result<()> {
     Ok(write.commit()?)
 }
 
+/// What takes our triggers off a table.
+pub fn stop_following(db: &Connection, table: &str) -> Result<Vec<String>> {
+    drop_triggers(db, table)
+}
+
 /// What takes everything of ours out of the database again.
 pub fn removal(db: &Connection) -> Result<Vec<String>> {
     let mut s = db.prepare("SELECT DISTINCT tbl_name FROM sqlite_master WHERE type = 'trigger'")?;

@@ -166,8 +166,8 @@ fn rows(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line) {
         for (column, old, new) in words::differences(r) {
             let text = format!(
                 "  {column:<16} {} → {}",
-                crate::workbench::update::plain(old),
-                crate::workbench::update::plain(new)
+                crate::workbench::flow::plain(old),
+                crate::workbench::flow::plain(new)
             );
             put(frame, area, row, Text::raw(fit(&text, area.width as usize)));
             row += 1;

@@ -1,8 +1,10 @@
 //! Drawing. Reads the state and nothing else; never does I/O.
 
+pub mod ask;
 pub mod earshot;
 pub mod journey;
 pub mod popup;
+pub mod tables;
 pub mod words;
 
 use ratatui::Frame;
@@ -12,7 +14,8 @@ use ratatui::widgets::Paragraph;
 use serde_json::Value as Json;
 use unicode_width::UnicodeWidthStr;
 
-use super::actions::{ACTIONS, Action, is_possible};
+use super::actions::{Action, here, is_possible};
+use super::rail::View;
 use super::state::{Link, Overlay, State};
 use words::{fit, span};
 
@@ -37,12 +40,19 @@ pub fn view(s: &mut State, frame: &mut Frame<'_>) {
     let body = Rect { x: rail + 1, y: 3, width: area.width - rail - 2, height: area.height - 5 };
     match s.overlay.clone() {
         Overlay::Journey { line, frame: raw } => journey::draw(s, frame, body, line, raw),
-        _ => earshot::draw(s, frame, body),
+        _ => match s.view {
+            View::Earshot => earshot::draw(s, frame, body),
+            View::Ask => ask::draw(s, frame, body),
+            View::Tables => tables::draw(s, frame, body),
+        },
     }
     match s.overlay.clone() {
         Overlay::Help => popup::help(s, frame, area),
         Overlay::Form(form) => popup::form(s, frame, area, &form),
         Overlay::Instances(chosen) => popup::instances(s, frame, area, chosen),
+        Overlay::Who(at) => popup::who(s, frame, area, at),
+        Overlay::Proposal(p) => popup::proposal(s, frame, area, &p),
+        Overlay::Palette(input, at) => popup::palette(s, frame, area, input.text(), at),
         Overlay::None | Overlay::Journey { .. } => {}
     }
 }
@@ -71,7 +81,7 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let (view, question) = match s.overlay {
         Overlay::Journey { .. } => ("Journey", "from commit to every watcher"),
-        _ => ("Earshot", "who heard what, and why not"),
+        _ => (s.view.name(), s.view.question()),
     };
     let left = vec![
         Span::styled(" GOSSIP", t.accent()),
@@ -112,8 +122,14 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
 }
 
 fn draw_rail(s: &State, frame: &mut Frame<'_>, area: Rect) {
-    let name = if area.width > 6 { " 1  Earshot" } else { " 1" };
-    put(frame, area, 0, Line::styled(name, s.theme.accent()));
+    for (i, view) in View::ALL.into_iter().enumerate() {
+        let style = if view == s.view { s.theme.accent() } else { ratatui::style::Style::new() };
+        let mends = view == View::Tables && s.tables.needs_mending();
+        let name = if area.width > 6 { format!(" {}  {:<8}", i + 1, view.name()) } else { format!(" {}", i + 1) };
+        let mend = if mends { "▴" } else { "" };
+        let line = Line::from(vec![Span::styled(name, style), Span::styled(mend, s.theme.withheld())]);
+        put(frame, area, i as u16, line);
+    }
     let edge = Rect { x: area.x + area.width - 1, width: 1, ..area };
     for row in 0..area.height {
         put(frame, edge, row, Line::styled("┊", s.theme.dim()));
@@ -123,20 +139,31 @@ fn draw_rail(s: &State, frame: &mut Frame<'_>, area: Rect) {
 fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let mut spans = vec![Span::raw(" ")];
-    let in_popup = matches!(s.overlay, Overlay::Form(_) | Overlay::Instances(_) | Overlay::Help);
+    let editing = s.view == View::Ask && s.ask.editing;
+    let in_popup = editing || !matches!(s.overlay, Overlay::None | Overlay::Journey { .. });
     let keys: Vec<(&str, &str)> = match &s.overlay {
         Overlay::Help => vec![("any key", "back")],
         Overlay::Form(_) => vec![("enter", "do it"), ("tab", "next field"), ("esc", "leave it")],
         Overlay::Instances(_) => {
             vec![("e", "end or start"), ("l", "lose next change"), ("c", "cut off or mend"), ("esc", "back")]
         }
+        Overlay::Who(_) => vec![("space", "choose"), ("enter", "ask"), ("esc", "leave it")],
+        Overlay::Proposal(_) => vec![("enter", "do it"), ("esc", "leave it")],
+        Overlay::Palette(..) => vec![("enter", "do it"), ("↑↓", "choose"), ("esc", "leave it")],
+        Overlay::None if editing => vec![
+            ("enter", "ask"),
+            ("alt-enter", "new line"),
+            ("tab", "complete"),
+            ("↑↓", "earlier queries"),
+            ("esc", "leave the query"),
+        ],
         _ => {
             let possible = |e: &&super::actions::Entry| !e.short.is_empty() && is_possible(e.action, s);
             let name = |e: &super::actions::Entry| match e.action {
                 Action::Hold if s.held.is_some() => (e.shown, "let go"),
                 _ => (e.shown, e.short),
             };
-            ACTIONS.iter().filter(possible).map(name).collect()
+            here(s).filter(possible).map(name).collect()
         }
     };
     let mut used = 1;

@@ -9,9 +9,11 @@ use unicode_width::UnicodeWidthStr;
 
 use super::put;
 use super::words::{fit, span};
-use crate::workbench::actions::ACTIONS;
+use crate::workbench::actions::here;
 use crate::workbench::marks::Mark;
 use crate::workbench::state::{Form, FormKind, Link, State};
+use crate::workbench::tables::Proposal;
+use crate::workbench::update::{choosable, found};
 
 /// Clears a place in the middle and gives its inside, below a heading.
 fn sheet(s: &State, frame: &mut Frame<'_>, area: Rect, size: (u16, u16), title: &str) -> Rect {
@@ -28,9 +30,10 @@ fn sheet(s: &State, frame: &mut Frame<'_>, area: Rect, size: (u16, u16), title: 
 
 /// All keys and marks.
 pub fn help(s: &State, frame: &mut Frame<'_>, area: Rect) {
-    let rows = ACTIONS.len().max(Mark::ALL.len()) as u16;
+    let actions: Vec<_> = here(s).collect();
+    let rows = actions.len().max(Mark::ALL.len()) as u16;
     let inside = sheet(s, frame, area, (116, rows + 5), "Keys and marks");
-    for (i, e) in ACTIONS.iter().enumerate() {
+    for (i, e) in actions.iter().enumerate() {
         let line = Text::from(vec![
             Span::styled(format!("{:<10}", e.shown), s.theme.accent()),
             Span::raw(fit(e.help, inside.width.saturating_sub(42) as usize)),
@@ -56,6 +59,9 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
         }
         FormKind::Persona => {
             ("Persona", "Roles with commas between them, none for a client without a token; claims as JSON.")
+        }
+        FormKind::KeepQuery => {
+            ("Keep the query", "Clients subscribe to it by this name. It is written into gossip.toml.")
         }
         FormKind::Filter => ("Filter", "Words of the line, or of a mark: missed, withheld, outside. Empty shows all."),
     };
@@ -89,7 +95,7 @@ pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
     for (i, p) in s.places.iter().enumerate() {
         let style = if i == chosen { s.theme.accent() } else { s.theme.strong() };
         let running = s.running.get(i).copied().unwrap_or(false);
-        let text = |name: &str| p.info.get(name).map(crate::workbench::update::plain).unwrap_or_default();
+        let text = |name: &str| p.info.get(name).map(crate::workbench::flow::plain).unwrap_or_default();
         let state = match (&p.link, running) {
             (_, false) => "ended".to_string(),
             (Link::Up(_), _) => {
@@ -111,4 +117,71 @@ pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
     let note =
         "e ends or starts it · l loses the next change on its way to it · c cuts it off the relay, or mends that";
     put(frame, inside, s.places.len() as u16 * 2, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
+}
+
+/// Who asks, to be chosen.
+pub fn who(s: &State, frame: &mut Frame<'_>, area: Rect, at: usize) {
+    let all = choosable(s);
+    let inside = sheet(s, frame, area, (80, all.len() as u16 + 6), "Who asks, at most five side by side");
+    for (i, name) in all.iter().enumerate() {
+        let p = s.personas.get(name).cloned().unwrap_or_default();
+        let roles = if p.roles.is_empty() { "anyone, without a token".to_string() } else { p.roles.join(", ") };
+        let claims: Vec<String> =
+            p.claims.iter().map(|(k, v)| format!("{k} {}", crate::workbench::flow::plain(v))).collect();
+        let chosen = s.ask.who.contains(name);
+        let style = if i == at { s.theme.accent() } else { s.theme.strong() };
+        let line = Text::from(vec![
+            Span::styled(if i == at { "▸ " } else { "  " }, style),
+            Span::styled(if chosen { "■ " } else { "□ " }, if chosen { s.theme.heard() } else { s.theme.dim() }),
+            Span::styled(format!("{:<16}", fit(name, 15)), style),
+            Span::raw(format!("{:<24}", fit(&roles, 23))),
+            Span::styled(fit(&claims.join(", "), inside.width.saturating_sub(46) as usize), s.theme.dim()),
+        ]);
+        put(frame, inside, i as u16, line);
+    }
+}
+
+/// Something that is done only after it was seen.
+pub fn proposal(s: &State, frame: &mut Frame<'_>, area: Rect, p: &Proposal) {
+    let lines: Vec<&str> = p.sql.iter().flat_map(|sql| sql.lines()).collect();
+    let height = (lines.len() + p.effects.len() + 8) as u16;
+    let inside = sheet(s, frame, area, (130, height), &fit(&p.title, 120));
+    let mut row = 0;
+    for effect in &p.effects {
+        put(frame, inside, row, Text::from(format!("· {}", fit(effect, inside.width.saturating_sub(2) as usize))));
+        row += 1;
+    }
+    row += u16::from(row > 0);
+    let room = inside.height.saturating_sub(row + 1) as usize;
+    for line in lines.iter().take(room) {
+        put(frame, inside, row, Text::styled(fit(line, inside.width as usize), s.theme.dim()));
+        row += 1;
+    }
+    if lines.len() > room {
+        let text = format!("… and {} more lines; gossip prepare --dry-run prints all", lines.len() - room);
+        put(frame, inside, row, Text::styled(text, s.theme.dim()));
+    }
+    if lines.is_empty() {
+        put(frame, inside, row, Text::styled("The database stays as it is.", s.theme.dim()));
+    }
+}
+
+/// All actions, to be found by their words.
+pub fn palette(s: &State, frame: &mut Frame<'_>, area: Rect, typed: &str, at: usize) {
+    let all = found(s, typed);
+    let inside = sheet(s, frame, area, (100, 20), "What do you want to do?");
+    put(frame, inside, 0, Text::from(vec![Span::styled("▸ ", s.theme.accent()), Span::raw(typed.to_string())]));
+    frame.set_cursor_position((inside.x + 2 + typed.width() as u16, inside.y));
+    if all.is_empty() {
+        put(frame, inside, 2, Text::styled("Nothing here is called so.", s.theme.dim()));
+    }
+    for (i, e) in all.iter().enumerate() {
+        let style = if i == at { s.theme.accent() } else { s.theme.dim() };
+        let text = if i == at { s.theme.strong() } else { ratatui::style::Style::new() };
+        let line = Text::from(vec![
+            Span::styled(format!("{:<11}", e.shown), style),
+            Span::styled(fit(e.help, inside.width.saturating_sub(12) as usize), text),
+        ]);
+        put(frame, inside, i as u16 + 2, line);
+    }
 }

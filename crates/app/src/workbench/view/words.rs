@@ -3,8 +3,8 @@
 use serde_json::{Map, Value as Json};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
+use crate::workbench::flow::plain;
 use crate::workbench::state::{Line, Micros, RowShown, Stage};
-use crate::workbench::update::plain;
 
 /// Longest value in a summary, in characters.
 const SHORT: usize = 24;
@@ -118,4 +118,22 @@ pub fn span(micros: i64) -> String {
         1_000_000..60_000_000 => format!("{:.1} s", micros as f64 / 1e6),
         _ => format!("{} min", micros / 60_000_000),
     }
+}
+
+/// A text in lines of at most `width` cells, broken between words.
+pub fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split_whitespace() {
+        let line = lines.last_mut().map(|l| l.chars().count()).unwrap_or(0);
+        if line > 0 && line + 1 + word.chars().count() > width {
+            lines.push(String::new());
+        }
+        if let Some(last) = lines.last_mut() {
+            if !last.is_empty() {
+                last.push(' ');
+            }
+            last.push_str(word);
+        }
+    }
+    lines.into_iter().map(|l| fit(&l, width)).collect()
 }

@@ -1,0 +1,247 @@
+//! What instances tell of transactions, put together into Earshot's lines.
+
+use gossip_core::explain::Tally;
+use serde_json::{Map, Value as Json};
+
+use super::message::{Effect, Made};
+use super::state::{At, Line, Link, MAX_LINES, Micros, RowShown, Stage, State, WatcherId};
+use super::update::MAX_REMEMBERED;
+
+/// Absences and snapshots that are remembered of a watcher.
+const MAX_PAST: usize = 100;
+
+pub(super) fn trim<T>(past: &mut Vec<T>) {
+    if past.len() > MAX_PAST {
+        past.remove(0);
+    }
+}
+
+pub(super) fn newest_position(s: &State) -> Option<At> {
+    s.lines.iter().filter_map(|l| l.at.clone()).max()
+}
+
+pub(super) fn listening(s: &mut State, id: WatcherId, at: Micros, rows: usize) {
+    let newest = newest_position(s);
+    if let Some(w) = s.watcher_mut(id) {
+        if let Some(last) = w.absent.last_mut().filter(|a| a.1.is_none()) {
+            last.1 = Some(at);
+        }
+        w.link = Link::Up(at);
+        w.refused = None;
+        w.rows = rows;
+        w.current = None;
+        // What was told before it listened can not have been meant for it.
+        let nothing_yet = At { source: String::new(), number: 0 };
+        w.listens_after = Some(w.listens_after.take().or(newest).unwrap_or(nothing_yet));
+    }
+}
+
+pub(super) fn text(row: &Map<String, Json>, name: &str) -> String {
+    row.get(name).and_then(Json::as_str).unwrap_or("").to_string()
+}
+
+pub(super) fn int(row: &Map<String, Json>, name: &str) -> i64 {
+    let value = row.get(name);
+    value.and_then(|v| v.as_i64().or_else(|| v.as_str()?.parse().ok())).unwrap_or(0)
+}
+
+/// A transaction that an instance has taken. Each instance tells of it; the first one makes the line.
+pub(super) fn change(s: &mut State, place: usize, row: &Map<String, Json>) {
+    let Some(at) = At::parse(&text(row, "position")) else { return };
+    let received = int(row, "received_at");
+    if let Some(id) = s.by_position.get(&at).copied() {
+        if let Some(line) = s.line_mut(id) {
+            line.received.insert(place, received);
+        }
+        return;
+    }
+    let rows: Vec<RowShown> = serde_json::from_str::<Vec<Json>>(&text(row, "changes"))
+        .unwrap_or_default()
+        .into_iter()
+        .map(row_shown)
+        .collect();
+    let row_count = int(row, "rows").unsigned_abs();
+    if row_count == 0 {
+        return;
+    }
+    let after = At::parse(&text(row, "after"));
+    s.rates.changed(received, row_count);
+    // A change made here that lies in this stretch has come true.
+    let mine = s.lines.iter().position(|l| match (&l.made, &l.at) {
+        (Some((_, Stage::Committed(p))), None) => {
+            p.source == at.source && *p <= at && after.as_ref().is_none_or(|a| p > a)
+        }
+        _ => false,
+    });
+    let id = s.line_id();
+    let (id, made, unfolded) = match mine.and_then(|i| s.lines.remove(i)) {
+        Some(pending) => {
+            let keep = |place: &mut Option<u64>| {
+                if *place == Some(pending.id) {
+                    *place = Some(id);
+                }
+            };
+            keep(&mut s.chosen);
+            keep(&mut s.held);
+            (id, pending.made, pending.unfolded)
+        }
+        None => (id, None, false),
+    };
+    let line = Line {
+        id,
+        at: Some(at.clone()),
+        after,
+        committed: (int(row, "committed_from"), int(row, "committed_to")),
+        read_at: int(row, "read_at"),
+        reader: text(row, "reader"),
+        received: [(place, received)].into(),
+        rows,
+        row_count,
+        cells: Default::default(),
+        made,
+        unfolded,
+    };
+    s.by_position.insert(at.clone(), id);
+    insert(s, line);
+    for row in s.orphans.remove(&at).unwrap_or_default() {
+        verdict(s, &row);
+    }
+}
+
+/// Puts a line where it belongs: newest first; what is only made here stays on top.
+pub(super) fn insert(s: &mut State, line: Line) {
+    let place = match &line.at {
+        None => 0,
+        Some(at) => s.lines.iter().position(|l| l.at.as_ref().is_some_and(|o| o < at)).unwrap_or(s.lines.len()),
+    };
+    s.lines.insert(place, line);
+    while s.lines.len() > MAX_LINES {
+        if let Some(Line { at: Some(at), .. }) = s.lines.pop_back() {
+            s.by_position.remove(&at);
+        }
+    }
+}
+
+fn row_shown(json: Json) -> RowShown {
+    let object = |v: &Json| v.as_object().cloned();
+    let key = match json.get("key") {
+        Some(Json::Array(parts)) => parts.iter().map(plain).collect::<Vec<_>>().join(" "),
+        _ => String::new(),
+    };
+    RowShown {
+        table: json.get("table").and_then(Json::as_str).unwrap_or("").to_string(),
+        key,
+        old: json.get("old").and_then(object),
+        new: json.get("new").and_then(object),
+    }
+}
+
+/// A value as people write it: text without quotes.
+pub fn plain(v: &Json) -> String {
+    match v {
+        Json::String(s) => s.clone(),
+        Json::Null => "NULL".into(),
+        other => other.to_string(),
+    }
+}
+
+pub(super) fn verdict(s: &mut State, row: &Map<String, Json>) {
+    let label = text(row, "label");
+    let Some(watcher) = label.rsplit('-').next().and_then(|n| n.parse::<WatcherId>().ok()) else { return };
+    let Some(at) = At::parse(&text(row, "position")) else { return };
+    let Some(id) = s.by_position.get(&at).copied() else {
+        // Its line comes on another feed or from another instance.
+        if s.orphans.len() >= MAX_REMEMBERED {
+            s.orphans.clear();
+        }
+        s.orphans.entry(at).or_default().push(row.clone());
+        return;
+    };
+    let word = text(row, "verdict");
+    let tally = Tally {
+        added: int(row, "added") as u32,
+        replaced: int(row, "replaced") as u32,
+        removed: int(row, "removed") as u32,
+    };
+    let time = int(row, "at");
+    let cursor = text(row, "cursor");
+    let subscription = int(row, "subscription").unsigned_abs();
+    if let Some(w) = s.watcher_mut(watcher) {
+        w.subscription = Some(subscription);
+    }
+    let Some(line) = s.line_mut(id) else { return };
+    let cell = line.cells.entry(watcher).or_default();
+    if word == "written" {
+        cell.written_at = Some(time);
+        return;
+    }
+    cell.verdict = word;
+    cell.tally = tally;
+    cell.matched_at = Some(time);
+    if cursor.is_empty() {
+        return;
+    }
+    let key = (watcher, cursor);
+    match s.early.remove(&key) {
+        Some((arrived_at, frame)) => arrived(s, watcher, &at, arrived_at, frame),
+        None => {
+            if s.by_cursor.len() >= MAX_REMEMBERED {
+                s.by_cursor.clear();
+            }
+            s.by_cursor.insert(key, at);
+        }
+    }
+}
+
+pub(super) fn arrived(s: &mut State, watcher: WatcherId, position: &At, at: Micros, frame: std::sync::Arc<str>) {
+    let Some(id) = s.by_position.get(position).copied() else { return };
+    let Some(line) = s.line_mut(id) else { return };
+    let took = (at - line.committed.1).max(0).unsigned_abs();
+    let cell = line.cells.entry(watcher).or_default();
+    cell.arrived_at = Some(at);
+    cell.frame = Some(frame);
+    s.rates.arrived(at, took);
+}
+
+pub(super) fn was_made(s: &mut State, id: u64, made: Made) -> Vec<Effect> {
+    let source = s.places.first().map(|p| text(&p.info, "source")).unwrap_or_default();
+    let stage = match made {
+        Made::Logged(number) => Stage::Committed(At { source, number }),
+        Made::Unheard(tables, rows) => Stage::NeverComes(format!(
+            "{} row{} of {} changed, but {} not streamed: nobody can hear it",
+            rows,
+            if rows == 1 { "" } else { "s" },
+            tables.join(", "),
+            if tables.len() == 1 { "that table is" } else { "those tables are" },
+        )),
+        Made::Nothing => Stage::NeverComes("it changed no row".into()),
+        Made::Failed(e) => Stage::NeverComes(format!("rolled back: {e}")),
+    };
+    // The stream may have been faster than the word of the commit.
+    let seen = match &stage {
+        Stage::Committed(p) => s.lines.iter().find(|l| match (&l.at, &l.after) {
+            (Some(at), after) => p.source == at.source && p <= at && after.as_ref().is_none_or(|a| p > a),
+            _ => false,
+        }),
+        _ => None,
+    };
+    let seen = seen.map(|l| l.id);
+    let Some(pending) = s.lines.iter().position(|l| l.id == id) else { return vec![] };
+    match seen {
+        None => {
+            if let Some((_, old)) = s.lines[pending].made.as_mut() {
+                *old = stage;
+            }
+        }
+        Some(real) => {
+            let gone = s.lines.remove(pending);
+            if s.chosen == Some(id) {
+                s.chosen = Some(real);
+            }
+            if let (Some(line), Some(gone)) = (s.line_mut(real), gone) {
+                line.made = gone.made.map(|(sql, _)| (sql, stage));
+            }
+        }
+    }
+    vec![]
+}

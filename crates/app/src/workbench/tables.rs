@@ -1,0 +1,270 @@
+//! Tables: what streams, who may read it, and what is in the way.
+
+use std::collections::{BTreeMap, VecDeque};
+
+use gossip_core::rule::RuleText;
+use gossip_source::Finding;
+use serde_json::{Map, Value as Json};
+
+use super::message::Effect;
+use super::state::{Micros, Overlay, State};
+
+/// The stretch over which changes are counted, in microseconds.
+const MINUTE: Micros = 60_000_000;
+
+/// Time between two looks at the database, in microseconds.
+const LOOK_AGAIN: Micros = 3_000_000;
+
+/// A table as instances tell of it.
+#[derive(Clone, Debug, Default)]
+pub struct Known {
+    /// Its row of `gossip.tables`.
+    pub row: Map<String, Json>,
+    /// How many changes had come by when, over the last minute.
+    pub counted: VecDeque<(Micros, u64)>,
+}
+
+impl Known {
+    /// Its columns: name and type.
+    pub fn columns(&self) -> Vec<(String, String)> {
+        let text = self.row.get("columns").and_then(Json::as_str).unwrap_or("[]");
+        let all: Vec<Json> = serde_json::from_str(text).unwrap_or_default();
+        let text = |c: &Json, name: &str| c[name].as_str().unwrap_or("").to_string();
+        all.iter().map(|c| (text(c, "name"), text(c, "type"))).collect()
+    }
+
+    /// Changes in the last minute.
+    pub fn per_minute(&self) -> u64 {
+        match (self.counted.front(), self.counted.back()) {
+            (Some(first), Some(last)) => last.1.saturating_sub(first.1),
+            _ => 0,
+        }
+    }
+}
+
+/// A column as the database declares it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Column {
+    /// Its name.
+    pub name: String,
+    /// Its declared type.
+    pub declared: String,
+    /// Whether it must not be NULL.
+    pub not_null: bool,
+    /// Whether it is part of the key.
+    pub key: bool,
+    /// The table that it refers to, with the column there.
+    pub refers_to: Option<(String, String)>,
+}
+
+/// A table as the database has it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Inspected {
+    /// Its name.
+    pub name: String,
+    /// Whether the configuration names it.
+    pub wanted: bool,
+    /// Its columns.
+    pub columns: Vec<Column>,
+    /// Its rows; `None` if there were too many to count in the time.
+    pub rows: Option<u64>,
+}
+
+/// What a look at the database has found.
+#[derive(Clone, Debug, Default)]
+pub struct Inspection {
+    /// All tables.
+    pub tables: Vec<Inspected>,
+    /// What is in the way.
+    pub findings: Vec<Finding>,
+}
+
+/// Something that is shown before it is done.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Proposal {
+    /// What it is.
+    pub title: String,
+    /// What follows from it, for people.
+    pub effects: Vec<String>,
+    /// The SQL.
+    pub sql: Vec<String>,
+    /// What is done.
+    pub what: Proposed,
+}
+
+/// What a proposal does.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Proposed {
+    /// Lets a table stream, or no longer.
+    Stream(String, bool),
+    /// Runs its SQL.
+    Sql,
+}
+
+/// The view's state.
+#[derive(Default)]
+pub struct Tables {
+    /// What instances tell, by table.
+    pub known: BTreeMap<String, Known>,
+    /// What the database itself says, where it can be reached.
+    pub inspection: Option<Result<Inspection, String>>,
+    /// Rows at the first look, by table.
+    pub first_rows: BTreeMap<String, u64>,
+    /// The rules, where the configuration can be read.
+    pub rules: Vec<RuleText>,
+    /// The chosen table.
+    pub chosen: usize,
+    /// The chosen finding.
+    pub finding: usize,
+    /// When the database was last looked at.
+    pub looked: Micros,
+}
+
+/// A line of the list.
+pub struct Entry<'a> {
+    /// The table's name.
+    pub name: &'a str,
+    /// What instances tell.
+    pub known: Option<&'a Known>,
+    /// What the database says.
+    pub inspected: Option<&'a Inspected>,
+}
+
+impl Tables {
+    /// Every table, streaming or not.
+    pub fn entries(&self) -> Vec<Entry<'_>> {
+        let mut all: BTreeMap<&str, Entry<'_>> = BTreeMap::new();
+        for (name, known) in &self.known {
+            all.insert(name, Entry { name, known: Some(known), inspected: None });
+        }
+        for t in self.inspected() {
+            let entry = all.entry(&t.name).or_insert(Entry { name: &t.name, known: None, inspected: None });
+            entry.inspected = Some(t);
+        }
+        all.into_values().collect()
+    }
+
+    /// The tables of the database.
+    pub fn inspected(&self) -> &[Inspected] {
+        match &self.inspection {
+            Some(Ok(i)) => &i.tables,
+            _ => &[],
+        }
+    }
+
+    /// What is in the way of a table; of the source as a whole for all of them.
+    pub fn findings(&self, table: &str) -> Vec<&Finding> {
+        let Some(Ok(i)) = &self.inspection else { return vec![] };
+        let named = |f: &Finding| i.tables.iter().any(|t| t.name == f.about);
+        i.findings.iter().filter(|f| f.about == table || !named(f)).collect()
+    }
+
+    /// Whether something is in the way of anything.
+    pub fn needs_mending(&self) -> bool {
+        matches!(&self.inspection, Some(Ok(i)) if i.findings.iter().any(|f| f.blocks))
+    }
+
+    /// The roles that see a column of a table.
+    pub fn who_sees(&self, table: &str, column: &str) -> Vec<&str> {
+        let grants = |r: &&RuleText| {
+            r.table.to_string() == table
+                && r.columns.as_ref().is_none_or(|c| c.iter().any(|c| c.eq_ignore_ascii_case(column)))
+        };
+        let mut roles: Vec<&str> = self.rules.iter().filter(grants).map(|r| r.role.as_str()).collect();
+        roles.sort_unstable();
+        roles.dedup();
+        roles
+    }
+}
+
+/// A row of `gossip.tables`, or that it is gone.
+pub fn told(s: &mut State, name: String, row: Option<Map<String, Json>>) {
+    match row {
+        None => drop(s.tables.known.remove(&name)),
+        Some(row) => s.tables.known.entry(name).or_default().row = row,
+    }
+}
+
+/// Time passes: changes are counted, and the database is looked at again while somebody watches.
+pub fn tick(s: &mut State) -> Vec<Effect> {
+    let now = s.now;
+    for known in s.tables.known.values_mut() {
+        let changes = known.row.get("changes").and_then(Json::as_u64).unwrap_or(0);
+        if known.counted.back().is_none_or(|(at, _)| now - at >= 1_000_000) {
+            known.counted.push_back((now, changes));
+        }
+        while known.counted.front().is_some_and(|(at, _)| *at < now - MINUTE) {
+            known.counted.pop_front();
+        }
+    }
+    let watched = s.view == super::rail::View::Tables || s.tables.inspection.is_none();
+    if s.has_database && watched && now - s.tables.looked > LOOK_AGAIN {
+        return look(s);
+    }
+    vec![]
+}
+
+/// Looks at the database.
+pub fn look(s: &mut State) -> Vec<Effect> {
+    s.tables.looked = s.now;
+    if s.has_database { vec![Effect::Inspect] } else { vec![] }
+}
+
+/// What a look has found.
+pub fn inspected(s: &mut State, found: Result<Inspection, String>) {
+    if let Ok(i) = &found {
+        for t in &i.tables {
+            if let Some(rows) = t.rows {
+                s.tables.first_rows.entry(t.name.clone()).or_insert(rows);
+            }
+        }
+    }
+    s.tables.inspection = Some(found);
+    let n = s.tables.entries().len();
+    s.tables.chosen = s.tables.chosen.min(n.saturating_sub(1));
+}
+
+/// Moves the choice.
+pub fn step(s: &mut State, by: isize) {
+    let n = s.tables.entries().len();
+    s.tables.chosen = s.tables.chosen.saturating_add_signed(by).min(n.saturating_sub(1));
+    s.tables.finding = 0;
+}
+
+/// The chosen table's name.
+pub fn chosen(s: &State) -> Option<String> {
+    s.tables.entries().get(s.tables.chosen).map(|e| e.name.to_string())
+}
+
+/// Begins to let the chosen table stream, or no longer: what that means is shown first.
+pub fn switch(s: &mut State) -> Vec<Effect> {
+    let entries = s.tables.entries();
+    let Some(inspected) = entries.get(s.tables.chosen).and_then(|e| e.inspected) else { return vec![] };
+    vec![Effect::PlanStream(inspected.name.clone(), !inspected.wanted)]
+}
+
+/// The chosen finding, if it can be mended from here.
+pub fn mendable(s: &State) -> Option<Finding> {
+    let name = chosen(s)?;
+    let findings = s.tables.findings(&name);
+    // A template has a gap that only a person can fill.
+    let runs = |f: &&&Finding| f.mend.as_ref().is_some_and(|m| !m.contains('…'));
+    let can: Vec<&&Finding> = findings.iter().filter(runs).collect();
+    can.get(s.tables.finding % can.len().max(1)).map(|f| (**f).clone())
+}
+
+/// Shows what would mend the chosen finding.
+pub fn mend(s: &mut State) -> Vec<Effect> {
+    let (Some(finding), Some(table)) = (mendable(s), chosen(s)) else { return vec![] };
+    let Some(mend) = finding.mend else { return vec![] };
+    if mend == "gossip prepare" {
+        return vec![Effect::PlanStream(table, true)];
+    }
+    s.overlay = Overlay::Proposal(Proposal {
+        title: format!("{}: {}", finding.about, finding.text),
+        effects: vec![],
+        sql: vec![mend],
+        what: Proposed::Sql,
+    });
+    vec![]
+}

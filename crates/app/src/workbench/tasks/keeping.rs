@@ -1,0 +1,107 @@
+//! Writes what was made in the workbench into `gossip.toml`. Comments and everything else stay as they are.
+
+use std::path::Path;
+
+use gossip_server::config::Persona;
+use serde_json::Value as Json;
+use toml_edit::{Array, DocumentMut, Item, Table};
+
+/// Changes the file; a crash leaves the old one or the new one.
+pub fn change(path: &Path, with: impl FnOnce(&mut DocumentMut) -> Result<(), String>) -> Result<(), String> {
+    let text = std::fs::read_to_string(path).map_err(|e| e.to_string())?;
+    let mut doc: DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| e.to_string())?;
+    with(&mut doc)?;
+    let beside = path.with_extension("toml.new");
+    std::fs::write(&beside, doc.to_string()).and_then(|()| std::fs::rename(&beside, path)).map_err(|e| e.to_string())
+}
+
+/// A table whose own header is not written, only those below it.
+fn implicit() -> Item {
+    let mut t = Table::new();
+    t.set_implicit(true);
+    Item::Table(t)
+}
+
+/// Keeps a persona.
+pub fn keep_persona(path: &Path, name: &str, persona: &Persona) -> Result<(), String> {
+    change(path, |doc| {
+        let mut table = Table::new();
+        table["roles"] = toml_edit::value(persona.roles.iter().collect::<Array>());
+        if !persona.claims.is_empty() {
+            let mut claims = toml_edit::InlineTable::new();
+            for (k, v) in &persona.claims {
+                claims.insert(k, to_toml(v).ok_or_else(|| format!("claim {k} cannot be written as TOML"))?);
+            }
+            table["claims"] = toml_edit::value(claims);
+        }
+        doc.entry("persona").or_insert_with(implicit)[name] = Item::Table(table);
+        Ok(())
+    })
+}
+
+/// Keeps a query under a name.
+pub fn keep_query(path: &Path, name: &str, sql: &str) -> Result<(), String> {
+    change(path, |doc| {
+        let mut table = Table::new();
+        table["sql"] = toml_edit::value(sql);
+        doc.entry("query").or_insert_with(implicit)[name] = Item::Table(table);
+        Ok(())
+    })
+}
+
+/// Names a table among those that stream, or takes it out.
+pub fn keep_stream(path: &Path, source: &str, table: &str, on: bool) -> Result<(), String> {
+    change(path, |doc| {
+        let section = doc.get_mut("source").and_then(|s| s.get_mut(source));
+        let section = section.ok_or_else(|| format!("there is no [source.{source}]"))?;
+        let tables = section.as_table_like_mut().ok_or("the source is not a table")?;
+        let list = tables.entry("tables").or_insert_with(|| toml_edit::value(Array::new()));
+        let list = list.as_array_mut().ok_or("tables is not a list")?;
+        let is_it = |v: &toml_edit::Value| v.as_str().is_some_and(|t| t.eq_ignore_ascii_case(table));
+        list.retain(|v| !is_it(v));
+        if on {
+            list.push(table);
+        }
+        Ok(())
+    })
+}
+
+fn to_toml(v: &Json) -> Option<toml_edit::Value> {
+    Some(match v {
+        Json::Null => return None,
+        Json::Bool(b) => (*b).into(),
+        Json::Number(n) => n.as_i64().map(Into::into).or_else(|| n.as_f64().map(Into::into))?,
+        Json::String(s) => s.as_str().into(),
+        Json::Array(a) => a.iter().map(to_toml).collect::<Option<Array>>()?.into(),
+        Json::Object(o) => {
+            let mut t = toml_edit::InlineTable::new();
+            for (k, v) in o {
+                t.insert(k, to_toml(v)?);
+            }
+            t.into()
+        }
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_rest_of_the_file_stays_as_it_is() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("gossip.toml");
+        let text = "# mine\n[source.s]\nurl = \"sqlite:a.db\"   # here\ntables = [\"a\", \"b\"]\n\n# the end\n";
+        std::fs::write(&path, text).unwrap();
+        keep_stream(&path, "s", "B", false).unwrap();
+        keep_stream(&path, "s", "c", true).unwrap();
+        keep_query(&path, "q", "SELECT a\nFROM a").unwrap();
+        keep_persona(&path, "Ada", &Persona { roles: vec!["r".into()], claims: Default::default() }).unwrap();
+        let after = std::fs::read_to_string(&path).unwrap();
+        let kept = text.replace("[\"a\", \"b\"]", "[\"a\", \"c\"]");
+        assert!(after.starts_with(kept.trim_end_matches("# the end\n")), "{after}");
+        let config = gossip_server::config::Config::read(&path).unwrap();
+        assert_eq!(config.queries["q"].sql, "SELECT a\nFROM a");
+        assert_eq!(config.personas["Ada"].roles, ["r"]);
+    }
+}

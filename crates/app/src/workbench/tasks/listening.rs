@@ -1,0 +1,234 @@
+//! Real clients: watchers, and those who ask.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use gossip_client::live::{Applied, JsonRow};
+use gossip_client::{ClientError, Incoming, Live, Session};
+use gossip_core::wire::{Notification, RpcError};
+use gossip_server::auth::Tokens;
+use gossip_server::config::Persona;
+use gossip_server::now;
+use serde_json::{Map, Value as Json, json};
+use tokio::time::Instant;
+
+use super::{AGAIN, Messages};
+use crate::workbench::ask::{Refused, SHOWN};
+use crate::workbench::message::{Message, Told};
+use crate::workbench::state::WatcherId;
+
+/// A client's token is good for a day.
+const TOKEN_SECONDS: i64 = 86_400;
+
+/// Shortest time between two pictures of a result.
+const PICTURE: Duration = Duration::from_millis(40);
+
+/// Results up to this many rows are put into the order of their keys.
+const ORDERED: usize = 5_000;
+
+/// Who somebody is.
+#[derive(Clone)]
+pub struct Identity {
+    /// The persona's name.
+    pub persona: String,
+    /// Its roles and claims.
+    pub identity: Persona,
+    /// Mints its token.
+    pub tokens: Option<Arc<Tokens>>,
+}
+
+impl Identity {
+    fn token(&self) -> Option<String> {
+        if self.identity.roles.is_empty() {
+            return None;
+        }
+        let time = now() / 1_000_000;
+        let tokens = self.tokens.as_ref()?;
+        tokens.mint_for(&self.persona, &self.identity.roles, &self.identity.claims, time, TOKEN_SECONDS).ok()
+    }
+}
+
+/// A watcher: a real client over a real socket.
+pub struct Listener {
+    /// Its number.
+    pub watcher: WatcherId,
+    /// Who it is.
+    pub who: Identity,
+    /// Its live query.
+    pub query: String,
+    /// Where.
+    pub url: String,
+    /// Its label for operators.
+    pub label: String,
+}
+
+impl Listener {
+    /// Listens until it is aborted; comes back when its connection is lost.
+    pub async fn run(self, messages: Messages) {
+        loop {
+            let ended = match self.listen(&messages).await {
+                ClientError::Refused(e) => {
+                    let _ = messages.send(Message::Refused(self.watcher, e.message)).await;
+                    return;
+                }
+                e => e.to_string(),
+            };
+            if messages.send(Message::WatcherLost(self.watcher, now(), ended)).await.is_err() {
+                return;
+            }
+            tokio::time::sleep(AGAIN).await;
+        }
+    }
+
+    async fn listen(&self, messages: &Messages) -> ClientError {
+        let mut session = match Session::connect(&self.url, self.who.token().as_deref()).await {
+            Ok(session) => session,
+            Err(e) => return e,
+        };
+        let answer = match session.subscribe(&self.query, &Map::new(), Some(&self.label)).await {
+            Ok(answer) => answer,
+            Err(e) => return e,
+        };
+        let mut live = Live::new(answer);
+        let mut tell = Message::Listening(self.watcher, now(), live.rows.len());
+        loop {
+            if messages.send(tell).await.is_err() {
+                return ClientError::Ended("the workbench is gone".into());
+            }
+            tell = loop {
+                let (told, text) = match session.next().await {
+                    Ok((Incoming::Told(told), text)) => (told, text),
+                    Ok(_) => continue,
+                    Err(e) => return e,
+                };
+                let at = now();
+                match live.apply(&told) {
+                    Err(e) => return ClientError::NotUnderstood(e),
+                    Ok(Applied::Closed(why)) => {
+                        return ClientError::Refused(RpcError::new(0, why));
+                    }
+                    Ok(Applied::Whole(why)) => break Message::Snapshot(self.watcher, why, live.rows.len()),
+                    Ok(_) => {}
+                }
+                match told {
+                    Notification::Delta { cursor, .. } => {
+                        let rows = live.rows.len();
+                        let frame = text.into();
+                        break Message::Delta { watcher: self.watcher, at, cursor, frame, rows };
+                    }
+                    Notification::Current { position, .. } => break Message::Current(self.watcher, position),
+                    _ => {}
+                }
+            };
+        }
+    }
+}
+
+/// Somebody who asks a live query and shows the result as it changes.
+pub struct Asker {
+    /// The number under which it is told of.
+    pub id: u32,
+    /// Who asks.
+    pub who: Identity,
+    /// The query.
+    pub query: String,
+    /// Its parameters.
+    pub params: Map<String, Json>,
+    /// Where.
+    pub url: String,
+}
+
+impl Asker {
+    /// Asks until it is aborted or refused.
+    pub async fn run(self, messages: Messages) {
+        loop {
+            let told = match self.ask(&messages).await {
+                ClientError::Refused(e) => Told::Refused(refused(e)),
+                e => Told::Lost(e.to_string()),
+            };
+            let over = matches!(told, Told::Refused(_));
+            if messages.send(Message::Asked(self.id, told)).await.is_err() || over {
+                return;
+            }
+            tokio::time::sleep(AGAIN).await;
+        }
+    }
+
+    async fn ask(&self, messages: &Messages) -> ClientError {
+        let mut session = match Session::connect(&self.url, self.who.token().as_deref()).await {
+            Ok(session) => session,
+            Err(e) => return e,
+        };
+        let mut live = match session.subscribe(&self.query, &self.params, None).await {
+            Ok(answer) => Live::new(answer),
+            Err(e) => return e,
+        };
+        let mut deltas = 0;
+        // However fast deltas come, a picture is drawn every so often, and the last one always.
+        let mut due = Some(Instant::now());
+        loop {
+            let picture = async {
+                match due {
+                    Some(due) => tokio::time::sleep_until(due).await,
+                    None => std::future::pending().await,
+                }
+            };
+            tokio::select! {
+                () = picture => {
+                    due = None;
+                    if messages.send(Message::Asked(self.id, picture_of(&live, deltas))).await.is_err() {
+                        return ClientError::Ended("the workbench is gone".into());
+                    }
+                }
+                next = session.next() => match next {
+                    Err(e) => return e,
+                    Ok((Incoming::Answer(..), _)) => {}
+                    Ok((Incoming::Told(told), _)) => match live.apply(&told) {
+                        Err(e) => return ClientError::NotUnderstood(e),
+                        Ok(Applied::NotMine) => {}
+                        Ok(Applied::Closed(why)) => return ClientError::Refused(RpcError::new(0, why)),
+                        Ok(Applied::Changed | Applied::Whole(_)) => {
+                            deltas += u64::from(matches!(told, Notification::Delta { .. }));
+                            if !live.unfinished {
+                                due.get_or_insert(Instant::now() + PICTURE);
+                            }
+                        }
+                    },
+                },
+            }
+        }
+    }
+}
+
+fn refused(e: RpcError) -> Refused {
+    let number = |name: &str| e.data.as_ref().and_then(|d| d[name].as_u64()).map(|n| n as usize);
+    Refused { place: number("line").zip(number("column")), text: e.message }
+}
+
+fn picture_of(live: &Live, deltas: u64) -> Told {
+    let parsed = |key: &str| serde_json::from_str::<Json>(key).unwrap_or_default();
+    let of_key = live.rows.iter().map(|(key, row)| (key.clone(), row.clone()));
+    let rows: Vec<(String, JsonRow)> = if live.rows.len() > ORDERED {
+        of_key.take(SHOWN).collect()
+    } else {
+        let mut rows: Vec<_> = of_key.map(|(key, row)| (parsed(&key), key, row)).collect();
+        rows.sort_by(|a, b| in_order(&a.0, &b.0));
+        rows.into_iter().take(SHOWN).map(|(_, key, row)| (key, row)).collect()
+    };
+    // Rows without a key only come; the newest are shown.
+    let stream = live.stream.iter().enumerate().rev().take(SHOWN).map(|(i, row)| (json!(i).to_string(), row.clone()));
+    let rows: Vec<_> = rows.into_iter().chain(stream).collect();
+    Told::Rows { columns: live.columns.clone(), rows, total: live.rows.len() + live.stream.len(), deltas }
+}
+
+/// Numbers by their size, everything else by its text.
+fn in_order(a: &Json, b: &Json) -> std::cmp::Ordering {
+    match (a, b) {
+        (Json::Array(a), Json::Array(b)) => {
+            let differs = a.iter().zip(b).map(|(a, b)| in_order(a, b)).find(|o| o.is_ne());
+            differs.unwrap_or(a.len().cmp(&b.len()))
+        }
+        (Json::Number(a), Json::Number(b)) => a.as_f64().unwrap_or_default().total_cmp(&b.as_f64().unwrap_or_default()),
+        _ => a.to_string().cmp(&b.to_string()),
+    }
+}

@@ -1,0 +1,254 @@
+//! What the workbench does outside of itself: connections to instances, changes on the database, the instances of this
+//! process. Everything reports by messages; nothing here draws or decides.
+
+mod database;
+mod keeping;
+mod listening;
+mod operating;
+
+use std::collections::HashMap;
+use std::time::Duration;
+
+use gossip_core::explain::Step;
+use gossip_source::sqlite::SqliteSource;
+use serde_json::{Value as Json, json};
+use tokio::sync::{mpsc, oneshot};
+use tokio::task::JoinHandle;
+
+use super::Access;
+use super::ask::About;
+use super::message::{Effect, InstanceAction, Message, Told};
+use super::state::WatcherId;
+use super::tables::{Proposal, Proposed};
+use listening::{Asker, Identity, Listener};
+use operating::{Question, operate};
+
+/// Messages that may wait for the screen; whoever has more waits.
+pub const CHANNEL: usize = 10_000;
+
+/// Between two attempts to connect.
+const AGAIN: Duration = Duration::from_millis(700);
+
+/// Longest wait for an operator's answer.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+type Messages = mpsc::Sender<Message>;
+
+/// Everything that runs outside.
+pub struct Tasks {
+    access: Access,
+    messages: Messages,
+    /// Tells this workbench's watchers from those of others.
+    prefix: String,
+    watchers: HashMap<WatcherId, JoinHandle<()>>,
+    askers: HashMap<u32, JoinHandle<()>>,
+    questions: Vec<mpsc::Sender<Question>>,
+    operators: Vec<JoinHandle<()>>,
+}
+
+impl Tasks {
+    /// Connects to all places as an operator.
+    pub fn start(access: Access, messages: Messages) -> Tasks {
+        let prefix = format!("{:08x}", rand::random::<u32>());
+        let mut questions = Vec::new();
+        let mut operators = Vec::new();
+        for (i, place) in access.places.iter().enumerate() {
+            let (ask, asked) = mpsc::channel(64);
+            questions.push(ask);
+            operators.push(tokio::spawn(operate(
+                i,
+                place.url.clone(),
+                access.operator.clone(),
+                messages.clone(),
+                asked,
+            )));
+        }
+        Tasks { access, messages, prefix, watchers: HashMap::new(), askers: HashMap::new(), questions, operators }
+    }
+
+    /// Does what was asked for, in the background.
+    pub fn carry_out(&mut self, effect: Effect) {
+        match effect {
+            Effect::Listen { watcher, persona, identity, query, place } => {
+                let Some(url) = self.access.places.get(place).map(|p| p.url.clone()) else { return };
+                let label = format!("{}-{watcher}", self.prefix);
+                let who = Identity { persona, identity, tokens: self.access.tokens.clone() };
+                let listener = Listener { watcher, who, query, url, label };
+                let task = tokio::spawn(listener.run(self.messages.clone()));
+                if let Some(old) = self.watchers.insert(watcher, task) {
+                    old.abort();
+                }
+            }
+            Effect::Hush(watcher) => {
+                if let Some(task) = self.watchers.remove(&watcher) {
+                    task.abort();
+                }
+            }
+            Effect::Explain { line, watcher, subscription, at, place } => {
+                let params = json!({"position": at.to_string(), "subscription": subscription});
+                let (answer, messages) = (self.ask(place, params), self.messages.clone());
+                tokio::spawn(async move {
+                    let steps = answer.await.and_then(|a| {
+                        serde_json::from_value::<Vec<Step>>(a["steps"].clone()).map_err(|e| e.to_string())
+                    });
+                    let _ = messages.send(Message::Explained(line, watcher, steps)).await;
+                });
+            }
+            Effect::Ask { id, persona, identity, query, params } => {
+                let Some(place) = self.access.places.first() else { return };
+                let who = Identity { persona, identity, tokens: self.access.tokens.clone() };
+                let asker = Asker { id, who, query, params, url: place.url.clone() };
+                self.askers.insert(id, tokio::spawn(asker.run(self.messages.clone())));
+            }
+            Effect::Unask(id) => {
+                if let Some(task) = self.askers.remove(&id) {
+                    task.abort();
+                }
+            }
+            Effect::Describe { id, identity, query, params } => {
+                let roles = if identity.roles.is_empty() { vec!["anonymous".into()] } else { identity.roles };
+                let params = json!({"query": query, "roles": roles, "claims": identity.claims, "params": params});
+                let (answer, messages) = (self.ask(0, params), self.messages.clone());
+                tokio::spawn(async move {
+                    let about = answer.await.map(|a| About {
+                        query: a["query"].as_str().unwrap_or("").into(),
+                        feed: a["feed"]["id"].as_u64().zip(a["feed"]["subscriptions"].as_u64()),
+                        cost_ns: a["cost_ns"].as_u64(),
+                    });
+                    let _ = messages.send(Message::Asked(id, Told::About(about))).await;
+                });
+            }
+            Effect::Inspect => self.in_database(|source, messages| {
+                let _ = messages.blocking_send(Message::Inspected(database::inspect(&source)));
+            }),
+            Effect::PlanStream(table, on) => self.in_database(move |source, messages| {
+                let proposal = database::plan_stream(&source, &table, on);
+                let _ = messages.blocking_send(Message::Proposed(proposal));
+            }),
+            Effect::CarryOut(proposal) => self.carry_out_proposal(proposal),
+            Effect::KeepQuery(name, sql) => {
+                let Some(path) = self.access.config.clone() else { return };
+                let text = match keeping::keep_query(&path, &name, &sql) {
+                    Ok(()) => {
+                        format!("kept as query.{name} in {}; instances know it from their next start", path.display())
+                    }
+                    Err(e) => format!("query.{name} is not kept: {e}"),
+                };
+                let _ = self.messages.try_send(Message::Notice(text));
+            }
+            Effect::Make(line, sql) => self.in_database(move |source, messages| {
+                let made = database::make(&source, &sql);
+                let _ = messages.blocking_send(Message::Made(line, made));
+            }),
+            Effect::KeepPersona(name, persona) => {
+                let Some(path) = self.access.config.clone() else { return };
+                if let Err(e) = keeping::keep_persona(&path, &name, &persona) {
+                    let text = format!("{} is not kept: {e}", name);
+                    let _ = self.messages.try_send(Message::Notice(text));
+                }
+            }
+            Effect::Instance(i, action) => {
+                let Some(cluster) = self.access.cluster.clone() else { return };
+                let messages = self.messages.clone();
+                tokio::spawn(async move {
+                    let mut cluster = cluster.lock().await;
+                    let Some(cluster) = cluster.as_mut() else { return };
+                    let text = instance_action(cluster, i, action).await;
+                    let running = (0..cluster.places().len()).map(|i| cluster.is_running(i)).collect();
+                    let _ = messages.send(Message::Running(running)).await;
+                    let _ = messages.send(Message::Notice(text)).await;
+                });
+            }
+        }
+    }
+
+    /// Does something with the database on a thread of its own.
+    fn in_database(&self, work: impl FnOnce(SqliteSource, Messages) + Send + 'static) {
+        if let Some(source) = self.access.database.clone() {
+            let messages = self.messages.clone();
+            tokio::task::spawn_blocking(move || work(source, messages));
+        }
+    }
+
+    /// Asks a place's instance to explain something.
+    fn ask(&self, place: usize, params: Json) -> impl Future<Output = Result<Json, String>> + Send + 'static {
+        let question = self.questions.get(place).cloned();
+        async move {
+            let (answer, answered) = oneshot::channel();
+            let gone = || Err("its instance is not reachable".to_string());
+            match question {
+                Some(ask) if ask.try_send(Question { params, answer }).is_ok() => {
+                    match tokio::time::timeout(PATIENCE, answered).await {
+                        Ok(Ok(answer)) => answer,
+                        _ => gone(),
+                    }
+                }
+                _ => gone(),
+            }
+        }
+    }
+
+    /// Does what was shown before: on the database first, then in the configuration, then in the instances here.
+    fn carry_out_proposal(&mut self, proposal: Proposal) {
+        let Some(source) = self.access.database.clone() else { return };
+        let (messages, config, cluster) =
+            (self.messages.clone(), self.access.config.clone(), self.access.cluster.clone());
+        let Proposed::Stream(table, on) = proposal.what.clone() else {
+            return self.in_database(move |source, messages| {
+                let text = match database::carry_out(&source, &proposal.sql) {
+                    Ok(()) => "done".to_string(),
+                    Err(e) => format!("not done: {e}"),
+                };
+                let _ = messages.blocking_send(Message::Notice(text));
+                let _ = messages.blocking_send(Message::Inspected(database::inspect(&source)));
+            });
+        };
+        let changed = database::with(&source, &table, on);
+        self.access.database = Some(changed.clone());
+        tokio::spawn(async move {
+            let keep = |path| keeping::keep_stream(path, &source.name, &table, on);
+            let kept =
+                database::carry_out(&source, &proposal.sql).and_then(|()| config.as_deref().map_or(Ok(()), keep));
+            let done = match (kept, cluster) {
+                (Ok(()), Some(cluster)) => match cluster.lock().await.as_mut() {
+                    Some(cluster) => cluster.set_source(changed.clone()).await.map_err(|e| e.to_string()),
+                    None => Ok(()),
+                },
+                (kept, _) => kept,
+            };
+            let word = if on { "streams" } else { "streams no longer" };
+            let text = done.map_or_else(|e| format!("{table}: not done: {e}"), |()| format!("{table} {word}"));
+            let _ = messages.send(Message::Notice(text)).await;
+            let found = tokio::task::spawn_blocking(move || database::inspect(&changed)).await;
+            let _ = messages.send(Message::Inspected(found.unwrap_or_else(|e| Err(e.to_string())))).await;
+        });
+    }
+
+    /// Ends everything.
+    pub fn stop(self) {
+        self.watchers.into_values().chain(self.askers.into_values()).chain(self.operators).for_each(|t| t.abort());
+    }
+}
+
+async fn instance_action(cluster: &mut crate::local::Cluster, i: usize, action: InstanceAction) -> String {
+    use std::sync::atomic::Ordering::Relaxed;
+    let name = cluster.places().get(i).map(|(name, _)| name.clone()).unwrap_or_default();
+    match action {
+        InstanceAction::EndOrStart if cluster.is_running(i) => {
+            cluster.kill(i);
+            format!("{name} has been ended, as by a crash")
+        }
+        InstanceAction::EndOrStart => match cluster.start_one(i).await {
+            Ok(()) => format!("{name} runs again"),
+            Err(e) => format!("{name} does not start: {e}"),
+        },
+        InstanceAction::LoseNext => {
+            cluster.faults(i).drop_next.fetch_add(1, Relaxed);
+            format!("the next change on its way to {name} will be lost")
+        }
+        InstanceAction::CutOrMend => {
+            let cut = !cluster.faults(i).cut.fetch_xor(true, Relaxed);
+            format!("{name} is {} the relay", if cut { "cut off from" } else { "back on" })
+        }
+    }
+}

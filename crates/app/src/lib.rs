@@ -1,10 +1,12 @@
 //! The command line and the workbench.
 //!
 //! [`cli`] lists the commands; [`commands`] has one file for each. [`demo`] is the shipped scenario, [`workbench`] the
-//! full-screen application. The workbench knows instances only as a client does: through the protocol.
+//! full-screen application, [`setup`] the first steps
+//! that lead to it. The workbench knows instances only as a client does: through the protocol.
 
 pub mod cli;
 pub mod commands;
 pub mod demo;
 pub mod local;
+pub mod setup;
 pub mod workbench;

@@ -92,13 +92,28 @@ impl Cluster {
         Ok(())
     }
 
+    /// Puts other rules in force, also for instances that start later.
+    pub async fn set_rules(&mut self, rules: Vec<RuleText>) {
+        self.rules = rules;
+        for i in 0..self.options.len() {
+            self.options[i].rules = self.rules_for(&self.options[i].source);
+            if let Some(instance) = &self.running[i] {
+                instance.set_rules(self.options[i].rules.clone()).await;
+            }
+        }
+    }
+
+    /// The rules on tables that stream: another one has nothing to hold on to.
+    fn rules_for(&self, source: &SqliteSource) -> Vec<RuleText> {
+        let streams = |r: &&RuleText| source.tables.iter().any(|t| t.eq_ignore_ascii_case(&r.table.name));
+        self.rules.iter().filter(streams).cloned().collect()
+    }
+
     /// Puts another list of tables in force: those that run start again with it, under their old addresses.
     pub async fn set_source(&mut self, source: SqliteSource) -> Result<(), StartError> {
         for i in 0..self.options.len() {
             self.options[i].source = source.clone();
-            // A rule on a table that streams no longer has nothing to hold on to.
-            let streams = |r: &RuleText| source.tables.iter().any(|t| t.eq_ignore_ascii_case(&r.table.name));
-            self.options[i].rules = self.rules.iter().filter(|r| streams(r)).cloned().collect();
+            self.options[i].rules = self.rules_for(&source);
             if let Some(instance) = self.running[i].take() {
                 instance.stop().await;
                 self.start_one(i).await?;

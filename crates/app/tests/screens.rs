@@ -361,7 +361,7 @@ fn the_palette_finds_every_action_by_its_words_and_does_it() {
     change(&mut s, 1);
     press(&mut s, KeyCode::Char(':'));
     type_text(&mut s, "persona edit");
-    assert!(draw(&mut s, 160, 47).contains("add a persona or edit its roles"));
+    assert!(draw(&mut s, 160, 47).contains("edit the chosen watcher's persona"));
     press(&mut s, KeyCode::Enter);
     assert!(draw(&mut s, 160, 47).contains("claims as JSON"));
     press(&mut s, KeyCode::Esc);

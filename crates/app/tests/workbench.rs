@@ -58,6 +58,8 @@ fn a_session_with_the_demo() {
     // A change that is heard.
     t.key("m");
     t.wait_text("Make a change");
+    t.key("Left");
+    t.key("Tab");
     t.key("C-u");
     t.type_text("UPDATE berths SET quay = 'Here' WHERE id = 3");
     t.key("Enter");
@@ -70,6 +72,8 @@ fn a_session_with_the_demo() {
     ] {
         t.key("m");
         t.wait_text("Make a change");
+        t.key("Left");
+        t.key("Tab");
         t.key("C-u");
         t.type_text(sql);
         t.key("Enter");
@@ -146,6 +150,8 @@ fn a_query_is_asked_as_several_people_and_a_table_is_let_stream() {
     // A change on it is heard of now.
     t.key("m");
     t.wait_text("Make a change");
+    t.key("Left");
+    t.key("Tab");
     t.key("C-u");
     t.type_text("INSERT INTO dues (vessel, amount) VALUES ('Ardent Tern', 12)");
     t.key("Enter");
@@ -190,6 +196,104 @@ fn an_instance_ends_and_comes_back() {
     t.key("Escape");
     t.wait("the line after it", |s| !s.contains("will be lost"));
     assert!(!t.screen().contains("✖ missed\n"));
+    t.key("q");
+    t.wait_text("[exit 0]");
+}
+
+/// Keys that it takes, every typed letter counted.
+const KEYS: usize = 81;
+
+/// From a folder with nothing but somebody's database to a second persona who does not hear a change, and why.
+#[test]
+fn a_new_user_comes_from_a_database_of_their_own_to_the_reason_why_somebody_did_not_hear() {
+    let dir = tempfile::tempdir().unwrap();
+    let schema = "CREATE TABLE orchards (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
+      CREATE TABLE crates (number TEXT PRIMARY KEY NOT NULL, orchard INTEGER REFERENCES orchards(id), fruit TEXT, kilos REAL);
+      CREATE TABLE weather (day TEXT, note TEXT);
+      INSERT INTO orchards VALUES (1, 'Upper Row'), (2, 'Millside');
+      INSERT INTO crates VALUES ('A-1', 1, 'pear', 12.5), ('A-2', 1, 'plum', 8), ('B-1', 2, 'apple', 15);";
+    assert!(testbed::sqlite3(&dir.path().join("harvest.db"), schema).0.wait().unwrap().success());
+    let program = format!("cd {} && {} open", dir.path().display(), env!("CARGO_BIN_EXE_gossip"));
+    let t = Tmux::start(160, 47, &program);
+    let keys = std::cell::Cell::new(0);
+    let key = |k: &str| {
+        keys.set(keys.get() + 1);
+        t.key(k);
+    };
+    let text = |text: &str| {
+        keys.set(keys.get() + text.len());
+        t.type_text(text);
+    };
+    t.wait_text("▸ harvest.db");
+    key("Enter");
+    t.wait("a table without a key is told so", |s| s.contains("■ crates") && s.contains("╳ weather"));
+    key("Enter");
+    t.wait_text("gossip prepare --remove takes all of it away");
+    key("Enter");
+    // The workbench, at the fourth step.
+    t.wait_text("▸ rules");
+    key("Enter");
+    t.wait_text("Nothing is readable without one");
+    key("Tab");
+    key("Tab");
+    text("orchard = claim.orchard");
+    key("Enter");
+    t.wait_text("▸ persona");
+    key("Enter");
+    t.wait_text("claims as JSON");
+    key("Tab");
+    key("Tab");
+    key("C-u");
+    text("{\"orchard\":1}");
+    key("Enter");
+    t.wait_text("▸ watcher");
+    key("Enter");
+    t.wait_text("New watcher");
+    key("Enter");
+    t.wait_text("▸ first change");
+    // Somebody else, of another orchard.
+    key("P");
+    t.wait_text("Ben");
+    key("Tab");
+    key("Tab");
+    key("C-u");
+    text("{\"orchard\":2}");
+    key("Enter");
+    key("n");
+    t.wait_text("‹ Ben ›");
+    key("Enter");
+    t.wait_text("2 watchers listen");
+    // A change, by choosing: the first crate's first column, with a value that is there.
+    key("Enter");
+    t.wait("rows to choose from", |s| s.contains("‹ number = 'A-1' ›"));
+    for _ in 0..3 {
+        key("Tab");
+    }
+    key("Right");
+    key("Tab");
+    key("PageDown");
+    t.wait_text("UPDATE crates SET fruit = 'plum' WHERE number = 'A-1'");
+    key("Enter");
+    key("1");
+    t.wait("Ada hears it, Ben does not", |s| {
+        s.lines().any(|l| l.contains("fruit pear → plum  (yours)") && l.contains('●') && l.contains('◆'))
+    });
+    key("w");
+    let why = t.wait("the reason", |s| s.contains("why Ben did not hear") && s.contains("orchard = claim.orchard"));
+    assert!(why.contains("1 = 2"), "both values: {why}");
+    key("q");
+    t.wait_text("[exit 0]");
+    // The README says how many.
+    assert_eq!(keys.get(), KEYS, "keys from nothing to the reason");
+
+    // What was made is in the file, with its comments, and opens again as it was.
+    let file = std::fs::read_to_string(dir.path().join("gossip.toml")).unwrap();
+    for part in ["# Where row changes are read.", "rows = \"orchard = claim.orchard\"", "[persona.Ben]", "[[watcher]]"]
+    {
+        assert!(file.contains(part), "{part}: {file}");
+    }
+    let t = Tmux::start(160, 47, &program);
+    t.wait("both listen again", |s| s.contains("Ada") && s.contains("Ben") && s.contains("1 instance · reader one"));
     t.key("q");
     t.wait_text("[exit 0]");
 }

@@ -59,6 +59,12 @@ impl Type {
         }
     }
 
+    /// The type of a name, as [`Type::name`] gives it; `any` for all others.
+    pub fn named(name: &str) -> Type {
+        let all = [Type::Bool, Type::Int8, Type::Float8, Type::Numeric, Type::Text, Type::Bytea];
+        all.into_iter().find(|t| t.name() == name).unwrap_or(Type::Any)
+    }
+
     /// Whether values of the two types may stand on both sides of a comparison.
     pub fn comparable(self, other: Type) -> bool {
         self == other || self == Type::Any || other == Type::Any || (self.is_number() && other.is_number())

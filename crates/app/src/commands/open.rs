@@ -8,6 +8,7 @@ use tokio::sync::Mutex;
 
 use crate::cli::{ConfigFile, Failure, Outcome};
 use crate::local::{Cluster, source, tokens};
+use crate::setup;
 use crate::workbench::{self, Access, Place};
 
 /// The role of the workbench's own operator where the configuration names none.
@@ -15,6 +16,14 @@ const OWN_OPERATOR: &str = "gossip-workbench";
 
 /// Runs the workbench.
 pub async fn run(args: ConfigFile) -> Outcome {
+    let first_steps = !args.config.exists();
+    if first_steps {
+        let path = args.config.clone();
+        let led = tokio::task::spawn_blocking(move || setup::run(&path)).await.map_err(Failure::usage)?;
+        if !led.map_err(Failure::usage)? {
+            return Ok(());
+        }
+    }
     let mut config = Config::read(&args.config).map_err(Failure::usage)?;
     // Without [auth] the instance is for this workbench alone, and so is its secret.
     let tokens = match tokens(&config)? {
@@ -48,6 +57,7 @@ pub async fn run(args: ConfigFile) -> Outcome {
         rules: config.rules.clone(),
         watchers: config.watchers.clone(),
         config: Some(config.path.clone()),
+        first_steps,
         cluster: Some(Arc::new(Mutex::new(Some(cluster)))),
         ..Access::default()
     };

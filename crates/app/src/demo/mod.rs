@@ -115,6 +115,7 @@ pub async fn run(args: Args) -> Outcome {
         rules: config.rules,
         watchers: config.watchers,
         config: Some(config.path),
+        first_steps: false,
         cluster: Some(cluster.clone()),
         title: "Saltmarsh Roads".into(),
     };

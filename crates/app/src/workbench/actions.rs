@@ -40,8 +40,10 @@ pub enum Action {
     NewWatcher,
     /// Take the chosen watcher away.
     DropWatcher,
-    /// Add or edit a persona.
+    /// Edit a persona.
     Personas,
+    /// Make up another persona.
+    NewPersona,
     /// The instances, and what can be done to them.
     Instances,
     /// Show only lines with a text.
@@ -64,6 +66,10 @@ pub enum Action {
     FewerColumns,
     /// Keep the query under a name.
     Keep,
+    /// Let a role read a table.
+    Grant,
+    /// Do the next step.
+    NextStep,
     /// Let the chosen table stream, or no longer.
     Stream,
     /// Mend the chosen finding.
@@ -109,6 +115,10 @@ const fn tables(action: Action, key: KeyCode, shown: &'static str, short: &'stat
     Entry { action, view: Some(View::Tables), key, shown, short, help }
 }
 
+const fn steps(action: Action, key: KeyCode, shown: &'static str, short: &'static str, help: &'static str) -> Entry {
+    Entry { action, view: Some(View::Steps), key, shown, short, help }
+}
+
 /// All actions.
 pub const ACTIONS: &[Entry] = &[
     earshot(Action::Hold, KeyCode::Char(' '), "space", "hold", "hold the flow where it is; again to let it go on"),
@@ -134,6 +144,10 @@ pub const ACTIONS: &[Entry] = &[
         "stream on or off",
         "let the chosen table stream, or no longer; what it does to the database is shown first",
     ),
+    tables(Action::Grant, KeyCode::Char('g'), "g", "grant", "let a role read the chosen table: a rule is added"),
+    steps(Action::Grant, KeyCode::Char('g'), "g", "grant", "let a role read a table: a rule is added"),
+    steps(Action::NextStep, KeyCode::Enter, "enter", "next step", "do the first step that is not done"),
+    steps(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
     tables(Action::Mend, KeyCode::Char('f'), "f", "mend", "show what mends the chosen finding, and then do it"),
     tables(Action::NextFinding, KeyCode::Tab, "tab", "next finding", "choose the next finding that can be mended"),
     entry(Action::Change, KeyCode::Char('m'), "m", "make a change", "run SQL on the database and see who hears it"),
@@ -145,7 +159,14 @@ pub const ACTIONS: &[Entry] = &[
         "drop watcher",
         "disconnect the chosen watcher and forget it",
     ),
-    entry(Action::Personas, KeyCode::Char('p'), "p", "personas", "add a persona or edit its roles and claims"),
+    entry(
+        Action::Personas,
+        KeyCode::Char('p'),
+        "p",
+        "persona",
+        "edit the chosen watcher's persona: its roles and claims",
+    ),
+    entry(Action::NewPersona, KeyCode::Char('P'), "P", "", "make up another persona, with roles and claims"),
     entry(
         Action::Instances,
         KeyCode::Char('i'),
@@ -162,6 +183,13 @@ pub const ACTIONS: &[Entry] = &[
         "3",
         "",
         "Tables: what streams, who may read it, what is in the way",
+    ),
+    entry(
+        Action::Go(View::Steps),
+        KeyCode::Char('0'),
+        "0",
+        "",
+        "Steps: what is still to be done, up to a first change",
     ),
     entry(Action::Up, KeyCode::Up, "↑", "", "one line up"),
     entry(Action::Down, KeyCode::Down, "↓", "", "one line down; in Earshot it holds the flow"),
@@ -183,7 +211,10 @@ pub fn is_possible(action: Action, s: &State) -> bool {
     let lines = !s.lines.is_empty();
     let in_journey = matches!(s.overlay, Overlay::Journey { .. });
     match action {
+        Action::Go(View::Steps) => s.has_config && s.view != View::Steps,
         Action::Go(view) => view != s.view,
+        Action::Grant => s.has_config && s.has_cluster && !s.tables.known.is_empty(),
+        Action::NextStep => super::steps::next(s).is_some(),
         Action::Palette => true,
         Action::Edit => !s.ask.editing,
         Action::Run => !s.ask.editing && !s.ask.text().trim().is_empty(),
@@ -204,7 +235,8 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Change => s.has_database,
         Action::NewWatcher => s.can_mint || s.personas.values().any(|p| p.roles.is_empty()),
         Action::DropWatcher => !s.watchers.is_empty(),
-        Action::Personas => s.can_mint,
+        Action::NewPersona => s.can_mint,
+        Action::Personas => s.can_mint && !s.watchers.is_empty(),
         Action::Instances => s.has_cluster,
         _ => true,
     }

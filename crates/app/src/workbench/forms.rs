@@ -1,40 +1,39 @@
 //! Forms: what they ask for, how they are filled in, and what follows.
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use gossip_core::rule::RuleText;
+use gossip_core::schema::TableName;
 use gossip_server::config::Persona;
 use serde_json::{Map, Value as Json};
 
-use super::flow::insert;
+use super::change;
 use super::input::Input;
 use super::message::Effect;
-use super::state::{Field, Form, FormKind, Line, Link, Overlay, RowShown, Stage, State};
-use super::update::add_watcher;
+use super::state::{Field, Form, FormKind, Link, Overlay, State};
+use super::update::{add_watcher, kept_watchers};
 
 pub(super) fn form(kind: FormKind, fields: Vec<Field>) -> Form {
-    Form { kind, fields, focus: 0, problem: None }
+    Form { kind, fields, focus: 0, problem: None, about: String::new() }
 }
 
 pub(super) fn field(label: &'static str, text: &str, choices: Vec<String>) -> Field {
-    Field { label, input: Input::new(text), choices }
+    Field { label: label.into(), input: Input::new(text), choices, offers: vec![] }
 }
 
-/// SQL that changes the row of the chosen line, to begin with.
-pub(super) fn suggest(s: &State) -> String {
-    let row = s.chosen_line().and_then(|l| l.rows.first());
-    match row {
-        Some(RowShown { table, new: Some(new), .. }) => {
-            let literal = |v: &Json| match v {
-                Json::String(s) => format!("'{}'", s.replace('\'', "''")),
-                Json::Null => "NULL".into(),
-                other => other.to_string(),
-            };
-            let mut cells = new.iter();
-            let key = cells.next().map(|(k, v)| format!("{k} = {}", literal(v))).unwrap_or_default();
-            let set = cells.next().map(|(k, v)| format!("{k} = {}", literal(v))).unwrap_or_default();
-            format!("UPDATE {table} SET {set} WHERE {key}")
-        }
-        _ => "UPDATE ".into(),
-    }
+/// The form for a rule.
+pub(super) fn grant(s: &State) -> Form {
+    let tables: Vec<String> = s.tables.known.keys().cloned().collect();
+    let chosen = super::tables::chosen(s).filter(|t| tables.contains(t)).or_else(|| tables.first().cloned());
+    let role = s.personas.values().flat_map(|p| p.roles.first()).next().cloned().unwrap_or_else(|| "reader".into());
+    form(
+        FormKind::Grant,
+        vec![
+            field("role", &role, vec![]),
+            field("may read", &chosen.unwrap_or_default(), tables),
+            field("only rows where", "", vec![]),
+            field("only columns", "", vec![]),
+        ],
+    )
 }
 
 pub(super) fn in_form(s: &mut State, key: KeyEvent) -> Vec<Effect> {
@@ -52,6 +51,16 @@ pub(super) fn in_form(s: &mut State, key: KeyEvent) -> Vec<Effect> {
             let step = if key.code == KeyCode::Right { 1 } else { f.choices.len() - 1 };
             f.input = Input::new(f.choices[(at + step) % f.choices.len()].clone());
         }
+        KeyCode::PageUp | KeyCode::PageDown if !f.offers.is_empty() => {
+            let n = f.offers.len();
+            let at = f.offers.iter().position(|o| o == f.input.text());
+            let next = match (at, key.code == KeyCode::PageDown) {
+                (None, true) => 0,
+                (None, false) => n - 1,
+                (Some(at), down) => (at + if down { 1 } else { n - 1 }) % n,
+            };
+            f.input = Input::new(f.offers[next].clone());
+        }
         _ if !f.choices.is_empty() => {}
         KeyCode::Left => f.input.step(false),
         KeyCode::Right => f.input.step(true),
@@ -63,14 +72,30 @@ pub(super) fn in_form(s: &mut State, key: KeyEvent) -> Vec<Effect> {
         KeyCode::Char(c) if !key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT) => f.input.insert(c),
         _ => {}
     }
-    vec![]
+    fit(s)
+}
+
+/// Fits a form for a change to what is chosen in it now.
+pub(super) fn fit(s: &mut State) -> Vec<Effect> {
+    let Overlay::Form(form) = &s.overlay else { return vec![] };
+    let mut form = form.clone();
+    if form.kind != FormKind::Change {
+        return vec![];
+    }
+    let effects = change::refit(s, &mut form);
+    s.overlay = Overlay::Form(form);
+    effects
 }
 
 fn submit(s: &mut State) -> Vec<Effect> {
     let Overlay::Form(form) = &s.overlay else { return vec![] };
-    let kind = form.kind;
+    let (kind, whole) = (form.kind, form.clone());
     let texts: Vec<String> = form.fields.iter().map(|f| f.input.text().trim().to_string()).collect();
-    match fulfil(s, kind, &texts) {
+    let fulfilled = match kind {
+        FormKind::Change => change::submit(s, &whole),
+        _ => fulfil(s, kind, &texts),
+    };
+    match fulfilled {
         Ok(effects) => {
             s.overlay = Overlay::None;
             effects
@@ -92,6 +117,23 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
             s.chosen = None;
             Ok(vec![])
         }
+        (FormKind::Grant, [role, table, rows, columns]) => {
+            if role.is_empty() {
+                return Err("name the role; anonymous is for clients without a token".into());
+            }
+            let columns: Vec<String> =
+                columns.split(',').map(str::trim).filter(|c| !c.is_empty()).map(String::from).collect();
+            let rule = RuleText {
+                role: role.clone(),
+                table: TableName::plain(table),
+                rows: (!rows.is_empty()).then(|| rows.clone()),
+                columns: (!columns.is_empty()).then_some(columns),
+                line: 0,
+            };
+            super::tables::check(s, &rule)?;
+            s.tables.rules.push(rule.clone());
+            Ok(vec![Effect::Grant(rule, s.tables.rules.clone())])
+        }
         (FormKind::KeepQuery, [name]) => {
             let fits = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '-';
             if name.is_empty() || name.len() > 60 || !name.chars().all(fits) {
@@ -100,40 +142,13 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
             let query = s.ask.running.clone().unwrap_or_default();
             Ok(vec![Effect::KeepQuery(name.clone(), query)])
         }
-        (FormKind::Change, [sql]) => {
-            if sql.is_empty() {
-                return Err("write the SQL that makes the change".into());
-            }
-            let id = s.line_id();
-            let now = s.now;
-            insert(
-                s,
-                Line {
-                    id,
-                    at: None,
-                    after: None,
-                    committed: (now, now),
-                    read_at: now,
-                    reader: String::new(),
-                    received: Default::default(),
-                    rows: vec![],
-                    row_count: 0,
-                    cells: Default::default(),
-                    made: Some((sql.clone(), Stage::Running)),
-                    unfolded: false,
-                },
-            );
-            // One wants to see what becomes of it.
-            s.held = None;
-            s.chosen = Some(id);
-            Ok(vec![Effect::Make(id, sql.clone())])
-        }
         (FormKind::Watcher, [persona, query, place]) => {
             if query.split_whitespace().count() < 4 {
                 return Err("write the whole query, like SELECT * FROM calls".into());
             }
             let place = s.places.iter().position(|p| p.name == *place).unwrap_or(0);
-            let effects = add_watcher(s, persona, query, place);
+            let mut effects = add_watcher(s, persona, query, place);
+            effects.push(Effect::KeepWatchers(kept_watchers(s)));
             s.column = s.watchers.len().saturating_sub(1);
             Ok(effects)
         }
@@ -147,6 +162,10 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
                 roles.split(',').map(str::trim).filter(|r| !r.is_empty()).map(String::from).collect();
             let persona = Persona { roles, claims };
             s.personas.insert(name.clone(), persona.clone());
+            s.newest_persona = Some(name.clone());
+            if s.ask.who.len() < super::ask::MOST && !s.ask.who.contains(name) {
+                s.ask.who.push(name.clone());
+            }
             let mut effects = vec![Effect::KeepPersona(name.clone(), persona.clone())];
             // Its watchers come again as who they are now.
             for w in s.watchers.iter_mut().filter(|w| w.persona == *name) {

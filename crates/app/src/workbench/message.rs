@@ -4,11 +4,13 @@ use std::sync::Arc;
 
 use crossterm::event::KeyEvent;
 use gossip_core::explain::Step;
+use gossip_core::rule::RuleText;
 use gossip_core::wire::ColumnInfo;
-use gossip_server::config::Persona;
+use gossip_server::config::{Persona, Watcher};
 use serde_json::{Map, Value as Json};
 
 use super::ask::{About, Refused};
+use super::change::Look;
 use super::state::{At, Micros, WatcherId};
 use super::tables::{Inspection, Proposal};
 
@@ -60,6 +62,8 @@ pub enum Message {
     Asked(u32, Told),
     /// A row of `gossip.tables` by its table's name, or that it is gone.
     Table(String, Option<Map<String, Json>>),
+    /// Rows of a table, to make changes to.
+    Looked(String, Look),
     /// An instance that was connected to streams these and no others.
     OnlyTables(Vec<String>),
     /// What a look at the database has found.
@@ -138,6 +142,17 @@ pub enum Effect {
         /// The watcher's place.
         place: usize,
     },
+    /// Run SQL many times, at a pace.
+    Repeat {
+        /// The SQL; `{n}` and `{random}` stand for numbers.
+        sql: String,
+        /// How often.
+        times: u64,
+        /// How many in a second.
+        second: f64,
+    },
+    /// Look at the rows of a table.
+    LookAt(String),
     /// Run SQL on the database.
     Make(u64, String),
     /// Ask a live query.
@@ -172,6 +187,10 @@ pub enum Effect {
     PlanStream(String, bool),
     /// Do what was proposed.
     CarryOut(Proposal),
+    /// Keep a rule in the configuration, and put all of them in force.
+    Grant(RuleText, Vec<RuleText>),
+    /// Keep the watchers in the configuration.
+    KeepWatchers(Vec<Watcher>),
     /// Keep a query in the configuration.
     KeepQuery(String, String),
     /// Keep a persona in the configuration.

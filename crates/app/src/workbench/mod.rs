@@ -7,6 +7,7 @@
 
 pub mod actions;
 pub mod ask;
+pub mod change;
 pub mod flow;
 pub mod forms;
 pub mod input;
@@ -14,6 +15,7 @@ pub mod marks;
 pub mod message;
 pub mod rail;
 pub mod state;
+pub mod steps;
 pub mod tables;
 pub mod tasks;
 pub mod theme;
@@ -65,6 +67,8 @@ pub struct Access {
     pub rules: Vec<RuleText>,
     /// The watchers to begin with.
     pub watchers: Vec<Watcher>,
+    /// Whether to begin with what is still to be done.
+    pub first_steps: bool,
     /// The configuration, to keep personas and watchers in.
     pub config: Option<PathBuf>,
     /// The instances themselves, where they run in this process.

@@ -10,11 +10,13 @@ pub enum View {
     Ask,
     /// What streams, and what is in the way.
     Tables,
+    /// From a database to a first change that somebody hears.
+    Steps,
 }
 
 impl View {
     /// All views, in the order of the rail.
-    pub const ALL: [View; 3] = [View::Earshot, View::Ask, View::Tables];
+    pub const ALL: [View; 4] = [View::Earshot, View::Ask, View::Tables, View::Steps];
 
     /// Its name.
     pub fn name(self) -> &'static str {
@@ -22,6 +24,7 @@ impl View {
             View::Earshot => "Earshot",
             View::Ask => "Ask",
             View::Tables => "Tables",
+            View::Steps => "Steps",
         }
     }
 
@@ -31,6 +34,17 @@ impl View {
             View::Earshot => "who heard what, and why not",
             View::Ask => "what several people see of the same query, while it changes",
             View::Tables => "what streams, who may read it, and what is in the way",
+            View::Steps => "from a database to a first change that somebody hears",
+        }
+    }
+
+    /// The key that goes there.
+    pub fn key(self) -> char {
+        match self {
+            View::Earshot => '1',
+            View::Ask => '2',
+            View::Tables => '3',
+            View::Steps => '0',
         }
     }
 }

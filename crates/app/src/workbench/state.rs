@@ -11,6 +11,7 @@ use serde_json::{Map, Value as Json};
 
 use super::Access;
 use super::ask::Ask;
+use super::change::Look;
 use super::input::Input;
 use super::marks::Mark;
 use super::rail::View;
@@ -176,6 +177,26 @@ pub struct Line {
     pub unfolded: bool,
 }
 
+impl Line {
+    /// A change that is being made here.
+    pub fn made_here(id: u64, now: Micros, sql: String) -> Line {
+        Line {
+            id,
+            at: None,
+            after: None,
+            committed: (now, now),
+            read_at: now,
+            reader: String::new(),
+            received: BTreeMap::new(),
+            rows: vec![],
+            row_count: 0,
+            cells: HashMap::new(),
+            made: Some((sql, Stage::Running)),
+            unfolded: false,
+        }
+    }
+}
+
 /// An explanation that is open.
 #[derive(Clone, Debug)]
 pub struct Why {
@@ -198,6 +219,8 @@ pub struct Form {
     pub focus: usize,
     /// What is wrong with what was entered.
     pub problem: Option<String>,
+    /// What a typed value is about; another one takes its place when that changes.
+    pub about: String,
 }
 
 /// What a form is for.
@@ -213,17 +236,21 @@ pub enum FormKind {
     Filter,
     /// Keep a query under a name.
     KeepQuery,
+    /// Let a role read a table.
+    Grant,
 }
 
 /// A field of a form.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Field {
     /// What it is.
-    pub label: &'static str,
+    pub label: String,
     /// What was typed or chosen.
     pub input: Input,
     /// What can be chosen; empty if it is typed.
     pub choices: Vec<String>,
+    /// What could be typed: a key goes through it.
+    pub offers: Vec<String>,
 }
 
 /// What lies over the view.
@@ -321,6 +348,10 @@ pub struct State {
     pub watchers: Vec<WatcherState>,
     /// The personas.
     pub personas: BTreeMap<String, Persona>,
+    /// The one that was made or edited last.
+    pub newest_persona: Option<String>,
+    /// Rows that changes can be made to, by table.
+    pub looks: BTreeMap<String, Look>,
     /// The lines, newest first.
     pub lines: VecDeque<Line>,
     /// Where a line of a position stands among all that were ever made: position → id.
@@ -382,12 +413,14 @@ impl State {
         };
         State {
             title: access.title.clone(),
-            view: View::default(),
+            view: if access.first_steps { View::Steps } else { View::default() },
             ask: Ask::new(access.personas.keys().take(3).cloned().collect()),
             tables: Tables { rules: access.rules.clone(), ..Tables::default() },
             places: access.places.iter().map(place).collect(),
             watchers: Vec::new(),
             personas: access.personas.clone(),
+            newest_persona: None,
+            looks: BTreeMap::new(),
             lines: VecDeque::new(),
             by_position: HashMap::new(),
             by_cursor: HashMap::new(),

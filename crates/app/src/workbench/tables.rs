@@ -1,8 +1,11 @@
 //! Tables: what streams, who may read it, and what is in the way.
 
 use std::collections::{BTreeMap, VecDeque};
+use std::sync::Arc;
 
-use gossip_core::rule::RuleText;
+use gossip_core::rule::{RuleSet, RuleText};
+use gossip_core::schema::{Catalog, Table};
+use gossip_core::value::Type;
 use gossip_source::Finding;
 use serde_json::{Map, Value as Json};
 
@@ -164,6 +167,12 @@ impl Tables {
         matches!(&self.inspection, Some(Ok(i)) if i.findings.iter().any(|f| f.blocks))
     }
 
+    /// A table that somebody may read, or else the first that streams.
+    pub fn granted(&self) -> Option<String> {
+        let rules = self.rules.iter().map(|r| r.table.to_string());
+        rules.rev().find(|t| self.known.contains_key(t)).or_else(|| self.known.keys().next().cloned())
+    }
+
     /// The roles that see a column of a table.
     pub fn who_sees(&self, table: &str, column: &str) -> Vec<&str> {
         let grants = |r: &&RuleText| {
@@ -267,4 +276,22 @@ pub fn mend(s: &mut State) -> Vec<Effect> {
         what: Proposed::Sql,
     });
     vec![]
+}
+
+/// Holds a rule against what is known of its table.
+pub fn check(s: &State, rule: &RuleText) -> Result<(), String> {
+    let known = s.tables.known.get(&rule.table.to_string());
+    let known = known.ok_or_else(|| format!("{} does not stream", rule.table))?;
+    let column =
+        |(name, ty): (String, String)| gossip_core::schema::Column { name: name.as_str().into(), ty: Type::named(&ty) };
+    let mut catalog = Catalog::default();
+    catalog.put(Arc::new(Table {
+        name: rule.table.clone(),
+        source: "".into(),
+        columns: known.columns().into_iter().map(column).collect(),
+        key: vec![],
+        old_values: true,
+    }));
+    let problems = RuleSet::new(vec![rule.clone()]).check(&catalog);
+    problems.into_iter().next().map_or(Ok(()), |p| Err(p.message))
 }

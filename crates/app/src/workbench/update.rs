@@ -6,7 +6,7 @@ use serde_json::Value as Json;
 
 use super::actions::{self, Action};
 use super::flow::{arrived, change, listening, newest_position, trim, verdict, was_made};
-use super::forms::{field, form, in_form, suggest};
+use super::forms::{field, fit, form, in_form};
 use super::input::Input;
 use super::message::{Effect, InstanceAction, Message};
 use super::rail::View;
@@ -33,6 +33,10 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
         }
         Message::Asked(id, told) => ask::told(s, id, told),
         Message::Table(name, row) => tables::told(s, name, row),
+        Message::Looked(table, look) => {
+            s.looks.insert(table, look);
+            return fit(s);
+        }
         Message::OnlyTables(names) => s.tables.known.retain(|name, _| names.contains(name)),
         Message::Inspected(found) => tables::inspected(s, found),
         Message::Proposed(Ok(proposal)) => s.overlay = Overlay::Proposal(proposal),
@@ -199,6 +203,11 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
         Action::Who => s.overlay = Overlay::Who(0),
         Action::Keep => s.overlay = Overlay::Form(form(FormKind::KeepQuery, vec![field("name", "", vec![])])),
         Action::Stream => return tables::switch(s),
+        Action::Grant => s.overlay = Overlay::Form(super::forms::grant(s)),
+        Action::NextStep => {
+            let step = super::steps::next(s).and_then(|i| super::steps::steps(s).into_iter().nth(i));
+            return step.map_or(vec![], |step| act(s, step.action));
+        }
         Action::Mend => return tables::mend(s),
         Action::NextFinding => s.tables.finding += 1,
         Action::Up => step(s, -1),
@@ -240,16 +249,20 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
             }
         }
         Action::Change => {
-            let sql = suggest(s);
-            s.overlay = Overlay::Form(form(FormKind::Change, vec![field("SQL", &sql, vec![])]));
+            let (form, effects) = super::change::form(s);
+            s.overlay = Overlay::Form(form);
+            return effects;
         }
         Action::NewWatcher => {
             let personas = choosable(s);
             let places: Vec<String> = s.places.iter().map(|p| p.name.clone()).collect();
             let first = |v: &[String]| v.first().cloned().unwrap_or_default();
+            // The last persona has most likely just been made; a table that streams is meant, most likely the first.
+            let newest = s.newest_persona.clone().filter(|p| personas.contains(p)).unwrap_or_else(|| first(&personas));
+            let table = s.tables.granted().unwrap_or_default();
             let fields = vec![
-                field("persona", &first(&personas), personas.clone()),
-                field("query", "SELECT * FROM ", vec![]),
+                field("persona", &newest, personas.clone()),
+                field("query", &format!("SELECT * FROM {table}"), vec![]),
                 field("instance", &first(&places), places.clone()),
             ];
             s.overlay = Overlay::Form(form(FormKind::Watcher, fields));
@@ -259,8 +272,17 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
                 let gone = s.watchers.remove(s.column);
                 s.column = s.column.min(s.watchers.len().saturating_sub(1));
                 s.why = s.why.take().filter(|w| w.watcher != gone.id);
-                return vec![Effect::Hush(gone.id)];
+                let effects = vec![Effect::Hush(gone.id), Effect::KeepWatchers(kept_watchers(s))];
+                return effects;
             }
+        }
+        Action::NewPersona => {
+            let names = ["Ada", "Ben", "Cleo", "Dara", "Emil", "Fay"];
+            let free = names.iter().find(|n| !s.personas.contains_key(**n)).unwrap_or(&"");
+            let role = s.tables.rules.first().map_or("", |r| r.role.as_str()).to_string();
+            let fields =
+                vec![field("name", free, vec![]), field("roles", &role, vec![]), field("claims", "{}", vec![])];
+            s.overlay = Overlay::Form(form(FormKind::Persona, fields));
         }
         Action::Personas => {
             let watcher = s.watchers.get(s.column).map(|w| w.persona.clone()).unwrap_or_default();
@@ -306,6 +328,7 @@ fn step(s: &mut State, by: isize) {
     match s.view {
         View::Earshot => step_line(s, by),
         View::Tables => tables::step(s, by),
+        View::Steps => {}
         View::Ask => {
             let most = s.ask.panes.iter().map(|p| p.rows.len()).max().unwrap_or(0);
             s.ask.scroll = s.ask.scroll.saturating_add_signed(by).min(most.saturating_sub(1));
@@ -317,6 +340,16 @@ fn step(s: &mut State, by: isize) {
 pub fn choosable(s: &State) -> Vec<String> {
     let can = |p: &Persona| s.can_mint || p.roles.is_empty();
     s.personas.iter().filter(|(_, p)| can(p)).map(|(n, _)| n.clone()).collect()
+}
+
+/// The watchers as the configuration has them.
+pub(super) fn kept_watchers(s: &State) -> Vec<gossip_server::config::Watcher> {
+    let kept = |w: &WatcherState| gossip_server::config::Watcher {
+        persona: w.persona.clone(),
+        query: w.query.clone(),
+        instance: s.places.get(w.place).filter(|_| s.places.len() > 1).map(|p| p.name.clone()),
+    };
+    s.watchers.iter().map(kept).collect()
 }
 
 /// The actions that fit what was typed in the palette.

@@ -1,6 +1,7 @@
 //! What tables a database has, and whether they can be followed.
 
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use rusqlite::{Connection, OptionalExtension, params};
 
@@ -96,6 +97,18 @@ pub fn table_names(db: &Connection) -> Result<Vec<String>> {
     let mut s = db.prepare(sql)?;
     let names = s.query_map([], |r| r.get(0))?.collect::<std::result::Result<_, _>>()?;
     Ok(names)
+}
+
+/// How long the rows of a table are counted.
+const COUNTING: Duration = Duration::from_millis(150);
+
+/// Counts a table's rows; `None` if that takes long.
+pub fn count_rows(db: &mut Connection, table: &str) -> Option<u64> {
+    let begun = Instant::now();
+    db.progress_handler(10_000, Some(move || begun.elapsed() > COUNTING)).ok()?;
+    let rows = db.query_row(&format!("SELECT count(*) FROM {}", quote(table)), [], |r| r.get::<_, i64>(0));
+    db.progress_handler(0, None::<fn() -> bool>).ok()?;
+    rows.ok().map(i64::unsigned_abs)
 }
 
 /// Describes a table.

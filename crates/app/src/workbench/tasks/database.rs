@@ -1,17 +1,18 @@
 //! What the workbench does to a database itself, as any other program would: look at it, change rows, prepare tables.
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use gossip_source::sqlite::schema::table_names;
+use gossip_source::sqlite::schema::{count_rows, table_names};
 use gossip_source::sqlite::{SqliteSource, quote, triggers};
 use rusqlite::Connection;
+use rusqlite::types::ValueRef;
+use serde_json::Value as Json;
 
+use crate::workbench::change::{Look, instance_of};
 use crate::workbench::message::Made;
 use crate::workbench::tables::{Column, Inspected, Inspection, Proposal, Proposed};
-
-/// How long the rows of one table are counted.
-const COUNTING: Duration = Duration::from_millis(150);
 
 /// Looks at all tables.
 pub fn inspect(source: &SqliteSource) -> Result<Inspection, String> {
@@ -21,7 +22,7 @@ pub fn inspect(source: &SqliteSource) -> Result<Inspection, String> {
     for name in table_names(&db).map_err(|e| e.to_string())? {
         let wanted = source.tables.iter().any(|t| t.eq_ignore_ascii_case(&name));
         let columns = columns(&db, &name).map_err(|e| e.to_string())?;
-        tables.push(Inspected { wanted, columns, rows: count(&mut db, &name), name });
+        tables.push(Inspected { wanted, columns, rows: count_rows(&mut db, &name), name });
     }
     Ok(Inspection { tables, findings })
 }
@@ -41,13 +42,77 @@ fn columns(db: &Connection, table: &str) -> rusqlite::Result<Vec<Column>> {
     s.query_map([table], column)?.collect()
 }
 
-/// Counts rows, unless that takes long.
-fn count(db: &mut Connection, table: &str) -> Option<u64> {
-    let begun = Instant::now();
-    db.progress_handler(10_000, Some(move || begun.elapsed() > COUNTING)).ok()?;
-    let rows = db.query_row(&format!("SELECT count(*) FROM {}", quote(table)), [], |r| r.get::<_, i64>(0));
-    db.progress_handler(0, None::<fn() -> bool>).ok()?;
-    rows.ok().map(i64::unsigned_abs)
+/// Rows that can be chosen of a table.
+const CHOOSABLE: usize = 200;
+
+/// Some rows of a table, each with the condition that picks it out.
+pub fn look_at(source: &SqliteSource, table: &str) -> Result<Look, String> {
+    let db = source.connect().map_err(|e| e.to_string())?;
+    let read = || -> rusqlite::Result<Look> {
+        let columns = columns(&db, table)?;
+        let keys: Vec<&str> = columns.iter().filter(|c| c.key).map(|c| c.name.as_str()).collect();
+        // Without a key SQLite's own row number picks a row out.
+        let picks: Vec<String> =
+            if keys.is_empty() { vec!["rowid".into()] } else { keys.iter().map(|k| quote(k)).collect() };
+        let literals: Vec<String> = picks.iter().map(|p| format!("quote({p})")).collect();
+        let names: Vec<String> = columns.iter().map(|c| quote(&c.name)).collect();
+        let all =
+            format!("SELECT {}, {} FROM {} LIMIT {CHOOSABLE}", literals.join(", "), names.join(", "), quote(table));
+        let mut s = db.prepare(&all)?;
+        let mut rows = s.query([])?;
+        let mut look = Look::default();
+        while let Some(r) = rows.next()? {
+            let shown = |i: usize| if keys.is_empty() { "rowid".to_string() } else { plain_name(keys[i]) };
+            let condition = (0..picks.len()).map(|i| Ok(format!("{} = {}", shown(i), r.get::<_, String>(i)?)));
+            let condition = condition.collect::<rusqlite::Result<Vec<_>>>()?.join(" AND ");
+            let cell = |(i, c): (usize, &Column)| Ok((c.name.clone(), json_of(r.get_ref(picks.len() + i)?)));
+            let row = columns.iter().enumerate().map(cell).collect::<rusqlite::Result<_>>()?;
+            look.rows.push((condition, row));
+        }
+        Ok(look)
+    };
+    read().map_err(|e| e.to_string())
+}
+
+fn plain_name(name: &str) -> String {
+    let plain = name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+    if plain { name.to_string() } else { quote(name) }
+}
+
+fn json_of(v: ValueRef<'_>) -> Json {
+    match v {
+        ValueRef::Null => Json::Null,
+        ValueRef::Integer(i) => i.into(),
+        ValueRef::Real(f) => f.into(),
+        ValueRef::Text(t) => String::from_utf8_lossy(t).into(),
+        ValueRef::Blob(_) => "(bytes)".into(),
+    }
+}
+
+/// Runs SQL many times at a pace, each in a transaction of its own, and says what came of it.
+pub fn repeat(source: &SqliteSource, sql: &str, times: u64, second: f64, stopped: &AtomicBool) -> String {
+    let run = || -> Result<(u64, Option<String>), String> {
+        let db = source.connect().map_err(|e| e.to_string())?;
+        db.busy_timeout(Duration::from_secs(5)).map_err(|e| e.to_string())?;
+        let (begun, mut done, mut failed) = (Instant::now(), 0, None);
+        for n in 1..=times {
+            if stopped.load(Ordering::Relaxed) {
+                break;
+            }
+            let due = begun + Duration::from_secs_f64((n - 1) as f64 / second);
+            std::thread::sleep(due.saturating_duration_since(Instant::now()));
+            match db.execute_batch(&instance_of(sql, n, rand::random())) {
+                Ok(()) => done += 1,
+                Err(e) => failed = Some(e.to_string()),
+            }
+        }
+        Ok((done, failed))
+    };
+    match run() {
+        Ok((done, None)) => format!("{done} changes were made"),
+        Ok((done, Some(e))) => format!("{done} of {times} changes were made; the last that failed: {e}"),
+        Err(e) => format!("no change was made: {e}"),
+    }
 }
 
 /// What it takes to let a table stream, or no longer.

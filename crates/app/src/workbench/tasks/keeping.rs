@@ -2,9 +2,10 @@
 
 use std::path::Path;
 
-use gossip_server::config::Persona;
+use gossip_core::rule::RuleText;
+use gossip_server::config::{Persona, Watcher};
 use serde_json::Value as Json;
-use toml_edit::{Array, DocumentMut, Item, Table};
+use toml_edit::{Array, ArrayOfTables, DocumentMut, Item, Table};
 
 /// Changes the file; a crash leaves the old one or the new one.
 pub fn change(path: &Path, with: impl FnOnce(&mut DocumentMut) -> Result<(), String>) -> Result<(), String> {
@@ -47,6 +48,53 @@ pub fn keep_query(path: &Path, name: &str, sql: &str) -> Result<(), String> {
         doc.entry("query").or_insert_with(implicit)[name] = Item::Table(table);
         Ok(())
     })
+}
+
+/// Adds a rule behind those that are there.
+pub fn keep_rule(path: &Path, rule: &RuleText) -> Result<(), String> {
+    change(path, |doc| {
+        let mut table = Table::new();
+        table["role"] = toml_edit::value(&rule.role);
+        table["table"] = toml_edit::value(rule.table.to_string());
+        table["may"] = toml_edit::value(Array::from_iter(["read"]));
+        if let Some(rows) = &rule.rows {
+            table["rows"] = toml_edit::value(rows);
+        }
+        if let Some(columns) = &rule.columns {
+            table["columns"] = toml_edit::value(columns.iter().collect::<Array>());
+        }
+        tables_of(doc, "rule")?.push(table);
+        Ok(())
+    })
+}
+
+/// Keeps the watchers: adds those that are new, takes out those that are gone.
+pub fn keep_watchers(path: &Path, watchers: &[Watcher]) -> Result<(), String> {
+    change(path, |doc| {
+        let list = tables_of(doc, "watcher")?;
+        let is = |t: &Table, w: &Watcher| {
+            let text = |name: &str| t.get(name).and_then(Item::as_str);
+            text("persona") == Some(&w.persona) && text("query") == Some(&w.query)
+        };
+        list.retain(|t| watchers.iter().any(|w| is(t, w)));
+        for w in watchers {
+            if !list.iter().any(|t| is(t, w)) {
+                let mut table = Table::new();
+                table["persona"] = toml_edit::value(&w.persona);
+                table["query"] = toml_edit::value(&w.query);
+                if let Some(instance) = &w.instance {
+                    table["instance"] = toml_edit::value(instance);
+                }
+                list.push(table);
+            }
+        }
+        Ok(())
+    })
+}
+
+fn tables_of<'a>(doc: &'a mut DocumentMut, name: &str) -> Result<&'a mut ArrayOfTables, String> {
+    let item = doc.entry(name).or_insert_with(|| Item::ArrayOfTables(ArrayOfTables::new()));
+    item.as_array_of_tables_mut().ok_or_else(|| format!("{name} is not a list of tables"))
 }
 
 /// Names a table among those that stream, or takes it out.
@@ -95,6 +143,18 @@ mod tests {
         std::fs::write(&path, text).unwrap();
         keep_stream(&path, "s", "B", false).unwrap();
         keep_stream(&path, "s", "c", true).unwrap();
+        let watcher = |query: &str| Watcher { persona: "Ada".into(), query: query.into(), instance: None };
+        keep_watchers(&path, &[watcher("SELECT a FROM a"), watcher("SELECT c FROM c")]).unwrap();
+        keep_watchers(&path, &[watcher("SELECT c FROM c")]).unwrap();
+        let rule = |role: &str| RuleText {
+            role: role.into(),
+            table: gossip_core::schema::TableName::plain("c"),
+            rows: Some("x = claim.x".into()),
+            columns: Some(vec!["x".into()]),
+            line: 0,
+        };
+        keep_rule(&path, &rule("r")).unwrap();
+        keep_rule(&path, &rule("q")).unwrap();
         keep_query(&path, "q", "SELECT a\nFROM a").unwrap();
         keep_persona(&path, "Ada", &Persona { roles: vec!["r".into()], claims: Default::default() }).unwrap();
         let after = std::fs::read_to_string(&path).unwrap();
@@ -103,5 +163,8 @@ mod tests {
         let config = gossip_server::config::Config::read(&path).unwrap();
         assert_eq!(config.queries["q"].sql, "SELECT a\nFROM a");
         assert_eq!(config.personas["Ada"].roles, ["r"]);
+        assert_eq!(config.watchers, [watcher("SELECT c FROM c")]);
+        assert_eq!(config.rules.iter().map(|r| r.role.as_str()).collect::<Vec<_>>(), ["r", "q"]);
+        assert_eq!((&config.rules[0].rows, &config.rules[0].columns), (&rule("r").rows, &rule("r").columns));
     }
 }

@@ -7,6 +7,8 @@ mod listening;
 mod operating;
 
 use std::collections::HashMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use gossip_core::explain::Step;
@@ -44,6 +46,8 @@ pub struct Tasks {
     askers: HashMap<u32, JoinHandle<()>>,
     questions: Vec<mpsc::Sender<Question>>,
     operators: Vec<JoinHandle<()>>,
+    /// Ends what runs in the database for long.
+    stopped: Arc<AtomicBool>,
 }
 
 impl Tasks {
@@ -63,7 +67,16 @@ impl Tasks {
                 asked,
             )));
         }
-        Tasks { access, messages, prefix, watchers: HashMap::new(), askers: HashMap::new(), questions, operators }
+        Tasks {
+            access,
+            messages,
+            prefix,
+            watchers: HashMap::new(),
+            askers: HashMap::new(),
+            questions,
+            operators,
+            stopped: Arc::default(),
+        }
     }
 
     /// Does what was asked for, in the background.
@@ -126,6 +139,28 @@ impl Tasks {
                 let _ = messages.blocking_send(Message::Proposed(proposal));
             }),
             Effect::CarryOut(proposal) => self.carry_out_proposal(proposal),
+            Effect::Grant(rule, all) => {
+                let (Some(path), Some(cluster)) = (self.access.config.clone(), self.access.cluster.clone()) else {
+                    return;
+                };
+                let messages = self.messages.clone();
+                tokio::spawn(async move {
+                    let text = match keeping::keep_rule(&path, &rule) {
+                        Ok(()) => format!("{} may read {}", rule.role, rule.table),
+                        Err(e) => format!("the rule is not kept: {e}"),
+                    };
+                    if let Some(cluster) = cluster.lock().await.as_mut() {
+                        cluster.set_rules(all).await;
+                    }
+                    let _ = messages.send(Message::Notice(text)).await;
+                });
+            }
+            Effect::KeepWatchers(watchers) => {
+                let Some(path) = self.access.config.clone() else { return };
+                if let Err(e) = keeping::keep_watchers(&path, &watchers) {
+                    let _ = self.messages.try_send(Message::Notice(format!("the watchers are not kept: {e}")));
+                }
+            }
             Effect::KeepQuery(name, sql) => {
                 let Some(path) = self.access.config.clone() else { return };
                 let text = match keeping::keep_query(&path, &name, &sql) {
@@ -136,6 +171,17 @@ impl Tasks {
                 };
                 let _ = self.messages.try_send(Message::Notice(text));
             }
+            Effect::Repeat { sql, times, second } => {
+                let stopped = self.stopped.clone();
+                self.in_database(move |source, messages| {
+                    let text = database::repeat(&source, &sql, times, second, &stopped);
+                    let _ = messages.blocking_send(Message::Notice(text));
+                });
+            }
+            Effect::LookAt(table) => self.in_database(move |source, messages| {
+                let look = database::look_at(&source, &table).unwrap_or_default();
+                let _ = messages.blocking_send(Message::Looked(table, look));
+            }),
             Effect::Make(line, sql) => self.in_database(move |source, messages| {
                 let made = database::make(&source, &sql);
                 let _ = messages.blocking_send(Message::Made(line, made));
@@ -226,6 +272,7 @@ impl Tasks {
 
     /// Ends everything.
     pub fn stop(self) {
+        self.stopped.store(true, Ordering::Relaxed);
         self.watchers.into_values().chain(self.askers.into_values()).chain(self.operators).for_each(|t| t.abort());
     }
 }

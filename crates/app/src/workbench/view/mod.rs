@@ -4,6 +4,7 @@ pub mod ask;
 pub mod earshot;
 pub mod journey;
 pub mod popup;
+pub mod steps;
 pub mod tables;
 pub mod words;
 
@@ -44,6 +45,7 @@ pub fn view(s: &mut State, frame: &mut Frame<'_>) {
             View::Earshot => earshot::draw(s, frame, body),
             View::Ask => ask::draw(s, frame, body),
             View::Tables => tables::draw(s, frame, body),
+            View::Steps => steps::draw(s, frame, body),
         },
     }
     match s.overlay.clone() {
@@ -115,20 +117,24 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
         _ => None,
     });
     let width = (area.width as usize).saturating_sub(44);
-    let notice = s.notice.as_ref().map(|(_, n)| format!(" {n}")).or(down);
-    if let Some(text) = notice {
-        put(frame, Rect { width: width as u16, ..area }, 1, Line::styled(fit(&text, width), t.withheld()));
+    let notice = s.notice.as_ref().map(|(_, n)| (format!(" {n}"), ratatui::style::Style::new()));
+    if let Some((text, style)) = notice.or(down.map(|text| (text, t.withheld()))) {
+        put(frame, Rect { width: width as u16, ..area }, 1, Line::styled(fit(&text, width), style));
     }
 }
 
 fn draw_rail(s: &State, frame: &mut Frame<'_>, area: Rect) {
-    for (i, view) in View::ALL.into_iter().enumerate() {
+    let there = View::ALL.into_iter().filter(|v| is_possible(Action::Go(*v), s) || *v == s.view);
+    for (i, view) in there.enumerate() {
+        // What is not a view of the traffic stands apart.
+        let i = i as u16 + u16::from(view == View::Steps);
         let style = if view == s.view { s.theme.accent() } else { ratatui::style::Style::new() };
         let mends = view == View::Tables && s.tables.needs_mending();
-        let name = if area.width > 6 { format!(" {}  {:<8}", i + 1, view.name()) } else { format!(" {}", i + 1) };
+        let name =
+            if area.width > 6 { format!(" {}  {:<8}", view.key(), view.name()) } else { format!(" {}", view.key()) };
         let mend = if mends { "▴" } else { "" };
         let line = Line::from(vec![Span::styled(name, style), Span::styled(mend, s.theme.withheld())]);
-        put(frame, area, i as u16, line);
+        put(frame, area, i, line);
     }
     let edge = Rect { x: area.x + area.width - 1, width: 1, ..area };
     for row in 0..area.height {
@@ -167,11 +173,18 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
         }
     };
     let mut used = 1;
+    let steps = super::steps::steps(s);
+    let done = steps.iter().filter(|x| x.done).count();
+    let ready = match done < steps.len() && s.has_config {
+        true => format!("0 ready: {done} of {}  ", steps.len()),
+        false => String::new(),
+    };
+    right(frame, area, 0, Line::styled(ready.clone(), t.late()));
     for (key, name) in &keys {
         let width = key.width() + name.width() + 4;
         // Help and quit come last and must be seen.
         let last = matches!(*name, "help" | "quit");
-        let room = (area.width as usize).saturating_sub(if last || in_popup { 0 } else { 18 });
+        let room = (area.width as usize - ready.len()).saturating_sub(if last || in_popup { 0 } else { 18 });
         if used + width > room {
             continue;
         }
@@ -179,5 +192,5 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
         spans.push(Span::styled(key.to_string(), t.accent()));
         spans.push(Span::raw(format!(" {name}   ")));
     }
-    put(frame, area, 0, Line::from(spans));
+    put(frame, Rect { width: area.width - ready.len() as u16, ..area }, 0, Line::from(spans));
 }

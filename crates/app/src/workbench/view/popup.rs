@@ -51,21 +51,26 @@ pub fn help(s: &State, frame: &mut Frame<'_>, area: Rect) {
 /// A form that is being filled in.
 pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
     let (title, note) = match form.kind {
-        FormKind::Change => {
-            ("Make a change", "It runs on the database itself, in one transaction, as any other program's would.")
-        }
+        FormKind::Change => (
+            "Make a change",
+            "It runs on the database itself, as any other program's would. {n} and {random} vary where it is repeated.",
+        ),
         FormKind::Watcher => {
             ("New watcher", "A real client: this persona, this live query, connected to this instance.")
         }
         FormKind::Persona => {
             ("Persona", "Roles with commas between them, none for a client without a token; claims as JSON.")
         }
+        FormKind::Grant => (
+            "A rule",
+            "Nothing is readable without one. Rows: a condition like  agency = claim.agency.  Columns with commas; empty is all.",
+        ),
         FormKind::KeepQuery => {
             ("Keep the query", "Clients subscribe to it by this name. It is written into gossip.toml.")
         }
         FormKind::Filter => ("Filter", "Words of the line, or of a mark: missed, withheld, outside. Empty shows all."),
     };
-    let inside = sheet(s, frame, area, (110, form.fields.len() as u16 * 2 + 8), title);
+    let inside = sheet(s, frame, area, (110, form.fields.len() as u16 * 2 + 10), title);
     for (i, field) in form.fields.iter().enumerate() {
         let focus = i == form.focus;
         let row = i as u16 * 2;
@@ -78,11 +83,26 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
         let text: String = field.input.text().chars().skip(hidden).collect();
         let shown = if field.choices.is_empty() { fit(&text, room) } else { format!("‹ {} ›", field.input.text()) };
         put(frame, inside, row, Text::from(vec![Span::styled(label, style), Span::raw(shown)]));
+        if focus && !field.offers.is_empty() {
+            let text = format!("pgdn  {}", field.offers.join(" · "));
+            let place = Rect { x: inside.x + 16, width: inside.width.saturating_sub(16), ..inside };
+            put(frame, place, row + 1, Text::styled(fit(&text, place.width as usize), s.theme.dim()));
+        }
         if focus && field.choices.is_empty() {
             frame.set_cursor_position((inside.x + 16 + (before - hidden) as u16, inside.y + row));
         }
     }
-    let below = form.fields.len() as u16 * 2;
+    let mut below = form.fields.len() as u16 * 2;
+    if form.kind == FormKind::Change {
+        let sql = crate::workbench::change::sql(s, form).unwrap_or_default();
+        put(
+            frame,
+            inside,
+            below,
+            Text::from(vec![Span::styled("runs  ", s.theme.dim()), Span::raw(fit(&sql, inside.width as usize - 6))]),
+        );
+        below += 2;
+    }
     put(frame, inside, below, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
     if let Some(problem) = &form.problem {
         put(frame, inside, below + 1, Text::styled(fit(problem, inside.width as usize), s.theme.withheld()));

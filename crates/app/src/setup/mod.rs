@@ -1,0 +1,301 @@
+//! The first steps before there is a `gossip.toml`: choose the database, choose the tables, see what it takes.
+//!
+//! [`Setup`] knows what is shown and what a key does; [`run`] draws it and does what it asks for. When it is done the
+//! file is written, the database prepared, and `gossip open` goes on as always.
+
+mod view;
+
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
+use gossip_source::sqlite::SqliteSource;
+use gossip_source::sqlite::schema::{Found, count_rows, describe, table_names};
+use gossip_source::sqlite::triggers::{self, Plan};
+
+use crate::workbench::input::Input;
+use crate::workbench::theme::Theme;
+
+/// Files that are offered.
+const MOST: usize = 20;
+
+/// A table that can be chosen.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Choice {
+    /// Its name.
+    pub name: String,
+    /// Its columns and its rows.
+    pub size: (usize, Option<u64>),
+    /// Its key, or why it cannot stream and what mends that.
+    pub key: Result<String, (String, Option<String>)>,
+    /// Whether it is to stream.
+    pub chosen: bool,
+}
+
+/// Where one is.
+#[derive(Clone, Debug)]
+pub enum Stage {
+    /// Which database?
+    Source,
+    /// Which tables?
+    Tables(Vec<Choice>, usize),
+    /// This is what it takes.
+    Plan(Plan),
+}
+
+/// What is shown and what has been chosen.
+#[derive(Clone, Debug)]
+pub struct Setup {
+    /// The databases found here, as paths from here.
+    pub files: Vec<String>,
+    /// The chosen one; the one that is typed if it is past the end.
+    pub at: usize,
+    /// A path that is typed.
+    pub typed: Input,
+    /// Where one is.
+    pub stage: Stage,
+    /// The chosen database.
+    pub file: String,
+    /// What is wrong.
+    pub problem: Option<String>,
+    /// Colours.
+    pub theme: Theme,
+}
+
+/// What has to be done outside.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Do {
+    /// Look into a database.
+    Look(String),
+    /// Find out what it takes to let these tables stream.
+    Plan(Vec<String>),
+    /// Prepare the database and write the file.
+    Write,
+    /// Leave everything as it is.
+    Leave,
+}
+
+impl Setup {
+    /// With the databases that were found.
+    pub fn new(files: Vec<String>, theme: Theme) -> Setup {
+        let typed = Input::default();
+        Setup { files, at: 0, typed, stage: Stage::Source, file: String::new(), problem: None, theme }
+    }
+
+    /// The chosen tables.
+    fn tables(choices: &[Choice]) -> Vec<String> {
+        choices.iter().filter(|c| c.chosen).map(|c| c.name.clone()).collect()
+    }
+
+    /// What a key does.
+    pub fn key(&mut self, key: KeyEvent) -> Option<Do> {
+        if key.modifiers.contains(KeyModifiers::CONTROL) && key.code == KeyCode::Char('c') {
+            return Some(Do::Leave);
+        }
+        self.problem = None;
+        match (&mut self.stage, key.code) {
+            (Stage::Source, KeyCode::Esc) => Some(Do::Leave),
+            (Stage::Source, KeyCode::Up) => {
+                self.at = self.at.saturating_sub(1);
+                None
+            }
+            (Stage::Source, KeyCode::Down) => {
+                self.at = (self.at + 1).min(self.files.len());
+                None
+            }
+            (Stage::Source, KeyCode::Enter) => {
+                let typed = self.typed.text().trim().to_string();
+                let file = self.files.get(self.at).cloned().unwrap_or(typed);
+                (!file.is_empty()).then(|| {
+                    self.file.clone_from(&file);
+                    Do::Look(file)
+                })
+            }
+            (Stage::Source, KeyCode::Backspace) => {
+                self.typed.backspace();
+                None
+            }
+            (Stage::Source, KeyCode::Char(c)) => {
+                self.at = self.files.len();
+                self.typed.insert(c);
+                None
+            }
+            (Stage::Tables(all, at), KeyCode::Up) => {
+                *at = at.saturating_sub(1).min(all.len());
+                None
+            }
+            (Stage::Tables(all, at), KeyCode::Down) => {
+                *at = (*at + 1).min(all.len().saturating_sub(1));
+                None
+            }
+            (Stage::Tables(all, at), KeyCode::Char(' ')) => {
+                match all.get_mut(*at) {
+                    Some(c) if c.key.is_ok() => c.chosen = !c.chosen,
+                    _ => self.problem = Some("this one cannot stream as it is".into()),
+                }
+                None
+            }
+            (Stage::Tables(all, _), KeyCode::Enter) => match Setup::tables(all) {
+                none if none.is_empty() => {
+                    self.problem = Some("choose at least one table with space".into());
+                    None
+                }
+                tables => Some(Do::Plan(tables)),
+            },
+            (Stage::Tables(..), KeyCode::Esc) => {
+                self.stage = Stage::Source;
+                None
+            }
+            (Stage::Plan(_), KeyCode::Enter) => Some(Do::Write),
+            (Stage::Plan(_), KeyCode::Esc) => Some(Do::Look(self.file.clone())),
+            _ => None,
+        }
+    }
+}
+
+/// The SQLite databases of a folder, by their first bytes.
+fn databases(folder: &Path) -> Vec<String> {
+    let is_one = |path: &Path| {
+        let mut head = [0; 16];
+        let read = std::fs::File::open(path).and_then(|mut f| f.read_exact(&mut head));
+        read.is_ok() && head == *b"SQLite format 3\0"
+    };
+    let all = std::fs::read_dir(folder).into_iter().flatten().flatten().map(|e| e.path());
+    let mut found: Vec<String> =
+        all.filter(|p| p.is_file() && is_one(p)).filter_map(|p| Some(p.file_name()?.to_str()?.to_string())).collect();
+    found.sort();
+    found.truncate(MOST);
+    found
+}
+
+fn source(folder: &Path, file: &str, tables: Vec<String>) -> Result<SqliteSource, String> {
+    SqliteSource::new(&name_of(file), &format!("sqlite:{file}"), tables, folder).map_err(|e| e.to_string())
+}
+
+/// A name for the source: the file's, in letters that need no quotes.
+fn name_of(file: &str) -> String {
+    let stem = Path::new(file).file_stem().and_then(|s| s.to_str()).unwrap_or("");
+    let name: String = stem.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '_' || *c == '-').collect();
+    if name.is_empty() || name == "gossip" { "main".into() } else { name }
+}
+
+fn look(folder: &Path, file: &str) -> Result<Vec<Choice>, String> {
+    let mut db = source(folder, file, vec![])?.connect_to_write().map_err(|e| e.to_string())?;
+    let mut choices = Vec::new();
+    for name in table_names(&db).map_err(|e| e.to_string())? {
+        let rows = count_rows(&mut db, &name);
+        let (columns, key) = match describe(&db, &name).map_err(|e| e.to_string())? {
+            Found::Table(t) => (t.columns.len(), Ok(t.key_names().collect::<Vec<_>>().join(", "))),
+            Found::Unfit(why, mend) => (0, Err((why, mend))),
+            Found::Nothing(_) => continue,
+        };
+        choices.push(Choice { name, size: (columns, rows), chosen: key.is_ok(), key });
+    }
+    if choices.is_empty() {
+        return Err(format!("{file} has no tables yet; create one and come again"));
+    }
+    Ok(choices)
+}
+
+/// The file as it is written first.
+fn config_text(file: &str, tables: &[String]) -> String {
+    let quoted = |s: &str| toml_edit::Value::from(s).to_string();
+    let tables: Vec<String> = tables.iter().map(|t| quoted(t)).collect();
+    format!(
+        "# Gossip's configuration, begun by `gossip open`. It is yours: whatever the workbench adds later leaves the rest\n\
+         # of it as it is. `gossip check` holds it against the database.\n\
+         \n\
+         [instance]\n\
+         name = \"one\"\n\
+         listen = \"127.0.0.1:4750\"\n\
+         \n\
+         # Where row changes are read. The path is relative to this file.\n\
+         [source.{name}]\n\
+         url = {url}\n\
+         tables = [{tables}]\n\
+         \n\
+         # Clients with tokens of your own: [auth] with secret_env, audience, roles, operators. Until then only clients\n\
+         # without a token and the workbench's personas can connect.\n\
+         \n\
+         # Nothing is readable without a rule. A [[rule]] lets a role read a table: all its rows, or those that fulfil\n\
+         # `rows`; all its columns, or those in `columns`.\n",
+        name = name_of(file),
+        url = quoted(&format!("sqlite:{file}")),
+        tables = tables.join(", "),
+    )
+}
+
+/// Leads to a first `gossip.toml` at `path`. False: the user has left.
+pub fn run(path: &Path) -> Result<bool, String> {
+    let folder = path.parent().unwrap_or(Path::new(""));
+    let here = if folder.as_os_str().is_empty() { PathBuf::from(".") } else { folder.to_path_buf() };
+    let mut setup = Setup::new(databases(&here), Theme::from_env());
+    let mut terminal = ratatui::try_init().map_err(|e| format!("terminal: {e}; the workbench needs one"))?;
+    let outcome = lead(&mut terminal, &mut setup, path, &here);
+    ratatui::restore();
+    outcome
+}
+
+fn lead(
+    terminal: &mut ratatui::DefaultTerminal,
+    setup: &mut Setup,
+    path: &Path,
+    folder: &Path,
+) -> Result<bool, String> {
+    let mut tables = Vec::new();
+    loop {
+        terminal.draw(|frame| view::draw(setup, frame)).map_err(|e| e.to_string())?;
+        let key = match crossterm::event::read().map_err(|e| e.to_string())? {
+            Event::Key(key) if key.kind != KeyEventKind::Release => key,
+            _ => continue,
+        };
+        let done = match setup.key(key) {
+            None => Ok(()),
+            Some(Do::Leave) => return Ok(false),
+            Some(Do::Look(file)) => look(folder, &file).map(|all| setup.stage = Stage::Tables(all, 0)),
+            Some(Do::Plan(chosen)) => {
+                let plan = source(folder, &setup.file, chosen.clone()).and_then(|s| {
+                    let db = s.connect().map_err(|e| e.to_string())?;
+                    triggers::plan(&db, &s).map_err(|e| e.to_string())
+                });
+                tables = chosen;
+                plan.map(|plan| setup.stage = Stage::Plan(plan))
+            }
+            Some(Do::Write) => {
+                let Stage::Plan(plan) = &setup.stage else { continue };
+                let prepared = source(folder, &setup.file, vec![]).and_then(|s| {
+                    let mut db = s.connect().map_err(|e| e.to_string())?;
+                    triggers::carry_out(&mut db, &plan.statements).map_err(|e| e.to_string())
+                });
+                // Never over a file that has come meanwhile.
+                let write = |()| {
+                    let mut file = std::fs::OpenOptions::new().write(true).create_new(true).open(path);
+                    let text = config_text(&setup.file, &tables);
+                    file.as_mut().map(|f| std::io::Write::write_all(f, text.as_bytes())).map_err(|e| e.to_string())
+                };
+                match prepared.and_then(write) {
+                    Ok(Ok(())) => return Ok(true),
+                    Ok(Err(e)) => Err(format!("{}: {e}", path.display())),
+                    Err(e) => Err(e),
+                }
+            }
+        };
+        setup.problem = done.err().or(setup.problem.take());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use gossip_server::config::Config;
+
+    #[test]
+    fn the_first_file_can_be_read_whatever_things_are_called() {
+        let tables = ["a \"b\"".to_string(), "größe".to_string()];
+        let text = config_text("my \"old\" db.sqlite", &tables);
+        let config = Config::parse(Path::new("gossip.toml"), &text).unwrap();
+        assert_eq!(config.source_url, "sqlite:my \"old\" db.sqlite");
+        assert_eq!((config.source.as_str(), config.tables), ("myolddb", tables.to_vec()));
+        assert_eq!(name_of("gossip.db"), "main");
+    }
+}

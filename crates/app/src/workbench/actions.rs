@@ -46,6 +46,8 @@ pub enum Action {
     NewPersona,
     /// The instances, and what can be done to them.
     Instances,
+    /// Write the view to files.
+    Export,
     /// Show only lines with a text.
     Filter,
     /// All keys.
@@ -174,6 +176,13 @@ pub const ACTIONS: &[Entry] = &[
         "instances",
         "end or start an instance, lose a relay message, cut one off",
     ),
+    earshot(
+        Action::Export,
+        KeyCode::Char('x'),
+        "x",
+        "export",
+        "this view, or the journey, as SVG, PDF and text into this folder",
+    ),
     earshot(Action::Filter, KeyCode::Char('/'), "/", "filter", "show only lines that contain a text"),
     entry(Action::Go(View::Earshot), KeyCode::Char('1'), "1", "", "Earshot: who heard what, and why not"),
     entry(Action::Go(View::Ask), KeyCode::Char('2'), "2", "", "Ask: one live query as several people side by side"),
@@ -229,6 +238,7 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Back if s.view != View::Earshot => s.overlay != Overlay::None,
         Action::Back => s.overlay != Overlay::None || s.why.is_some() || !s.filter.is_empty() || s.held.is_some(),
         Action::Help | Action::Quit => true,
+        Action::Export => lines,
         _ if in_journey => false,
         Action::Why => lines && !s.watchers.is_empty(),
         Action::Journey | Action::Unfold | Action::Fold => lines,

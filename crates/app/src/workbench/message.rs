@@ -11,6 +11,7 @@ use serde_json::{Map, Value as Json};
 
 use super::ask::{About, Refused};
 use super::change::Look;
+use super::export::Page;
 use super::state::{At, Micros, WatcherId};
 use super::tables::{Inspection, Proposal};
 
@@ -151,6 +152,8 @@ pub enum Effect {
         /// How many in a second.
         second: f64,
     },
+    /// Write a page to files.
+    Export(Box<Page>),
     /// Look at the rows of a table.
     LookAt(String),
     /// Run SQL on the database.

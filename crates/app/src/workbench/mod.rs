@@ -8,9 +8,11 @@
 pub mod actions;
 pub mod ask;
 pub mod change;
+pub mod export;
 pub mod flow;
 pub mod forms;
 pub mod input;
+pub mod legs;
 pub mod marks;
 pub mod message;
 pub mod rail;

@@ -203,6 +203,14 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
         Action::Who => s.overlay = Overlay::Who(0),
         Action::Keep => s.overlay = Overlay::Form(form(FormKind::KeepQuery, vec![field("name", "", vec![])])),
         Action::Stream => return tables::switch(s),
+        Action::Export => {
+            let of_line = match s.overlay {
+                Overlay::Journey { line, .. } => s.line(line),
+                _ => None,
+            };
+            let page = of_line.map_or_else(|| super::export::earshot(s), |line| super::export::journey(s, line));
+            return vec![Effect::Export(Box::new(page))];
+        }
         Action::Grant => s.overlay = Overlay::Form(super::forms::grant(s)),
         Action::NextStep => {
             let step = super::steps::next(s).and_then(|i| super::steps::steps(s).into_iter().nth(i));

@@ -1,7 +1,9 @@
-//! Writes what was made in the workbench into `gossip.toml`. Comments and everything else stay as they are.
+//! Files: what was made in the workbench goes into `gossip.toml`, whose comments and everything else stay as they are;
+//! pages go into files of their own.
 
 use std::path::Path;
 
+use crate::workbench::export::Page;
 use gossip_core::rule::RuleText;
 use gossip_server::config::{Persona, Watcher};
 use serde_json::Value as Json;
@@ -90,6 +92,23 @@ pub fn keep_watchers(path: &Path, watchers: &[Watcher]) -> Result<(), String> {
         }
         Ok(())
     })
+}
+
+/// Writes a page as SVG, PDF and text under names that are free, and returns them without their endings.
+pub fn write_page(folder: &Path, page: &Page) -> Result<String, String> {
+    let free = |name: &String| ["svg", "pdf", "txt"].iter().all(|e| !folder.join(format!("{name}.{e}")).exists());
+    let numbered = (1..1_000).map(|n| if n == 1 { page.name.clone() } else { format!("{}-{n}", page.name) });
+    let name = { numbered }.find(free).ok_or_else(|| format!("{} is there a thousand times", page.name))?;
+    let files = [
+        ("svg", page.drawing.to_svg().into_bytes()),
+        ("pdf", page.drawing.to_pdf()),
+        ("txt", page.text.clone().into()),
+    ];
+    for (ending, bytes) in files {
+        let path = folder.join(format!("{name}.{ending}"));
+        std::fs::write(&path, bytes).map_err(|e| format!("{}: {e}", path.display()))?;
+    }
+    Ok(name)
 }
 
 fn tables_of<'a>(doc: &'a mut DocumentMut, name: &str) -> Result<&'a mut ArrayOfTables, String> {

@@ -178,6 +178,16 @@ impl Tasks {
                     let _ = messages.blocking_send(Message::Notice(text));
                 });
             }
+            Effect::Export(page) => {
+                let messages = self.messages.clone();
+                tokio::task::spawn_blocking(move || {
+                    let text = match keeping::write_page(std::path::Path::new("."), &page) {
+                        Ok(name) => format!("written: {name}.svg, .pdf and .txt"),
+                        Err(e) => format!("not written: {e}"),
+                    };
+                    let _ = messages.blocking_send(Message::Notice(text));
+                });
+            }
             Effect::LookAt(table) => self.in_database(move |source, messages| {
                 let look = database::look_at(&source, &table).unwrap_or_default();
                 let _ = messages.blocking_send(Message::Looked(table, look));

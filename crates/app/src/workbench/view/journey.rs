@@ -2,12 +2,12 @@
 
 use ratatui::Frame;
 use ratatui::layout::Rect;
-use ratatui::style::Style;
 use ratatui::text::{Line as Text, Span};
 use serde_json::Value as Json;
 
 use super::words::{self, fit, span, time};
 use super::{put, rule};
+use crate::workbench::legs::{Leg, Tone, legs};
 use crate::workbench::state::{Line, State};
 
 /// Cells of the names on the left.
@@ -15,15 +15,6 @@ const NAMES: u16 = 24;
 
 /// Cells of the times on the right.
 const TIMES: u16 = 28;
-
-/// A stretch of the journey, in microseconds after the latest possible commit.
-struct Leg {
-    name: String,
-    from: i64,
-    to: i64,
-    style: Style,
-    note: String,
-}
 
 /// Draws the journey of a line.
 pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect, id: u64, raw: bool) {
@@ -57,68 +48,6 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect, id: u64, raw: bool) {
     if raw { frame_of(s, frame, below, line) } else { rows(s, frame, below, line) }
 }
 
-fn legs(s: &State, line: &Line) -> Vec<Leg> {
-    let t = s.theme;
-    let zero = line.committed.1;
-    let after = |at: i64| (at - zero).max(0);
-    let mut legs = Vec::new();
-    if line.at.is_none() {
-        return legs;
-    }
-    let read = after(line.read_at);
-    legs.push(Leg {
-        name: format!("read by {}", line.reader),
-        from: 0,
-        to: read,
-        style: t.outside(),
-        note: span(read),
-    });
-    for (place, received) in &line.received {
-        let name = s.places.get(*place).map_or("?", |p| p.name.as_str());
-        let to = after(*received);
-        legs.push(Leg { name: format!("relayed to {name}"), from: read, to, style: t.late(), note: span(to) });
-    }
-    for w in &s.watchers {
-        let mark = s.mark(line, w);
-        let cell = line.cells.get(&w.id);
-        let begun = line.received.get(&w.place).map_or(read, |r| after(*r));
-        let matched = cell.and_then(|c| c.matched_at).map(after);
-        let arrived = cell.and_then(|c| c.arrived_at).map(after);
-        let to = arrived.or(matched).unwrap_or(begun);
-        let parts = match (matched, cell.and_then(|c| c.written_at).map(after), arrived) {
-            (_, _, Some(arrived)) => span(arrived),
-            _ => mark.word().to_string(),
-        };
-        legs.push(Leg {
-            name: format!("{} {}", mark.shape(), w.persona),
-            from: begun,
-            to,
-            style: mark.style(t),
-            note: parts,
-        });
-        if let (Some(matched), Some(written), Some(arrived)) =
-            (matched, cell.and_then(|c| c.written_at).map(after), arrived)
-        {
-            // Written is noted after the system call returns, which may be after the other side has read.
-            let written = written.min(arrived);
-            for (name, from, to) in [
-                ("  matched", begun, matched),
-                ("  written", matched, written.max(matched)),
-                ("  arrived", written.max(matched), arrived),
-            ] {
-                legs.push(Leg {
-                    name: name.into(),
-                    from,
-                    to,
-                    style: t.dim(),
-                    note: format!("+{}", span((to - from).max(0))),
-                });
-            }
-        }
-    }
-    legs
-}
-
 fn scale(s: &State, area: Rect, last: i64) -> Text<'static> {
     let width = (area.width - NAMES - TIMES) as usize;
     let marks = 4;
@@ -139,10 +68,19 @@ fn bar(s: &State, area: Rect, leg: &Leg, last: i64) -> Text<'static> {
     let to = place(leg.to).clamp(from + 1, width as usize);
     let bar: String = if leg.to > leg.from { "━".repeat(to - from) } else { "╹".into() };
     let used = bar.chars().count();
+    let t = s.theme;
+    let style = match leg.tone {
+        Tone::Read => t.outside(),
+        Tone::Relay => t.late(),
+        Tone::Watcher(mark) => mark.style(t),
+        Tone::Part => t.dim(),
+    };
+    let shape = if let Tone::Watcher(mark) = leg.tone { format!("{} ", mark.shape()) } else { String::new() };
+    let name = format!("{shape}{}", leg.name);
     Text::from(vec![
-        Span::raw(format!("{:<w$}", fit(&leg.name, NAMES as usize - 2), w = NAMES as usize)),
+        Span::raw(format!("{:<w$}", fit(&name, NAMES as usize - 2), w = NAMES as usize)),
         Span::raw(" ".repeat(from)),
-        Span::styled(bar, leg.style),
+        Span::styled(bar, style),
         Span::raw(" ".repeat((width as usize).saturating_sub(from + used) + 2)),
         Span::styled(leg.note.clone(), s.theme.dim()),
     ])

@@ -1,7 +1,7 @@
 //! The workbench drawn in memory: what keys and messages do, and that nothing makes it panic.
 #![allow(clippy::unwrap_used)]
 
-use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use gossip::workbench::ask::Refused;
 use gossip::workbench::message::{Effect, Message, Told};
 use gossip::workbench::rail::View;
@@ -217,6 +217,29 @@ fn ten_thousand_random_keys_do_no_harm() {
     (s.ask.editing, s.view) = (false, View::Earshot);
     press(&mut s, KeyCode::Char('q'));
     assert!(s.leaving);
+}
+
+#[test]
+fn a_click_chooses_what_is_under_it_and_the_wheel_walks() {
+    let mut s = state();
+    (1..=40).for_each(|n| change(&mut s, n));
+    let at =
+        |kind, x: u16, y: u16| Message::Mouse(MouseEvent { kind, column: x, row: y, modifiers: KeyModifiers::NONE });
+    let press_at = MouseEventKind::Down(MouseButton::Left);
+    let screen = draw(&mut s, 160, 47);
+    let y = screen.lines().position(|l| l.contains("calls 33 ")).unwrap();
+    let names = screen.lines().find(|l| l.contains("Board")).unwrap();
+    let x = names.split("Board").next().map(|l| l.chars().count()).unwrap() as u16;
+    update(&mut s, at(press_at, 30, y as u16));
+    assert_eq!(s.chosen_line().and_then(|l| l.at.as_ref()).map(|a| a.number), Some(33));
+    assert!(s.held.is_some(), "what is chosen stays where it is");
+    update(&mut s, at(press_at, x + 2, y as u16));
+    assert_eq!(s.column, 1);
+    update(&mut s, at(MouseEventKind::ScrollDown, 30, 20));
+    assert_eq!(s.chosen_line().and_then(|l| l.at.as_ref()).map(|a| a.number), Some(30));
+    let rail = screen.lines().position(|l| l.starts_with(" 3  Tables")).unwrap();
+    update(&mut s, at(press_at, 5, rail as u16));
+    assert_eq!(s.view, View::Tables);
 }
 
 fn rows(all: &[(i64, &str)], deltas: u64) -> Told {

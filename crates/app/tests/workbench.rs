@@ -297,7 +297,7 @@ fn a_new_user_comes_from_a_database_of_their_own_to_the_reason_why_somebody_did_
             };
             std::fs::read(written.iter().find(of).unwrap_or_else(|| panic!("{ending} of {written:?}"))).unwrap()
         };
-        assert!(String::from_utf8(read("svg")).unwrap().contains("fruit pear → plum"));
+        assert!(String::from_utf8(read("svg")).unwrap().contains(&"fruit pear → plum".replace(' ', "\u{a0}")));
         assert!(String::from_utf8(read("txt")).unwrap().contains("withheld by rule"));
         assert!(read("pdf").starts_with(b"%PDF-"));
     }
@@ -313,6 +313,88 @@ fn a_new_user_comes_from_a_database_of_their_own_to_the_reason_why_somebody_did_
     }
     let t = Tmux::start(160, 47, &program);
     t.wait("both listen again", |s| s.contains("Ada") && s.contains("Ben") && s.contains("1 instance · reader one"));
+    t.key("q");
+    t.wait_text("[exit 0]");
+}
+
+/// The workbench on an instance in another process, which is killed and comes back.
+#[test]
+fn attached_to_another_process_it_does_what_needs_no_file_and_survives_the_instance() {
+    let dir = tempfile::tempdir().unwrap();
+    let schema = "CREATE TABLE crates (number TEXT PRIMARY KEY NOT NULL, orchard INTEGER, fruit TEXT); INSERT INTO crates VALUES ('A-1', 1, 'pear');";
+    let db = dir.path().join("harvest.db");
+    assert!(testbed::sqlite3(&db, schema).0.wait().unwrap().success());
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let config = format!(
+        "[instance]\nlisten = '127.0.0.1:{port}'\n[source.harvest]\nurl = 'sqlite:harvest.db'\ntables = ['crates']\n\
+         [auth]\nsecret_env = 'HARVEST_SECRET'\noperators = 'ops'\n\
+         [[rule]]\nrole = 'reader'\ntable = 'crates'\nmay = ['read']\nrows = 'orchard = claim.orchard'\n"
+    );
+    std::fs::write(dir.path().join("gossip.toml"), config).unwrap();
+    let gossip = |args: &[&str]| {
+        let mut c = std::process::Command::new(env!("CARGO_BIN_EXE_gossip"));
+        c.args(args).current_dir(dir.path()).env("HARVEST_SECRET", "a secret of at least thirty-two bytes");
+        c
+    };
+    assert!(gossip(&["prepare"]).output().unwrap().status.success());
+    for (file, claims) in [
+        ("ops", r#"{"sub":"ops","roles":["ops"]}"#),
+        ("ada", r#"{"sub":"ada","roles":["reader"],"orchard":1}"#),
+        ("ben", r#"{"sub":"ben","roles":["reader"],"orchard":2}"#),
+    ] {
+        let token = gossip(&["token", "--claims", claims]).output().unwrap();
+        std::fs::write(dir.path().join(file), token.stdout).unwrap();
+    }
+    let serve =
+        || gossip(&["serve"]).stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn().unwrap();
+    let mut instance = testbed::Process(serve());
+    let attach = format!(
+        "cd {} && {} attach localhost:{port} --token-file ops --persona Ada=ada --persona Ben=ben",
+        dir.path().display(),
+        env!("CARGO_BIN_EXE_gossip")
+    );
+    let t = Tmux::start(160, 47, &attach);
+    t.wait_text("1 instance · reader one");
+    // Nothing that needs a database or a file is offered.
+    let foot = t.screen().lines().last().unwrap_or_default().to_string();
+    assert!(!foot.contains("make a change") && !foot.contains("instances") && foot.contains("new watcher"), "{foot}");
+    for (who, steps) in [("Ada", 0), ("Ben", 2)] {
+        t.key("n");
+        t.wait_text("New watcher");
+        (0..steps).for_each(|_| t.key("Right"));
+        t.wait_text(&format!("‹ {who} ›"));
+        t.key("Tab");
+        t.key("C-u");
+        t.type_text("SELECT * FROM crates");
+        t.key("Enter");
+        t.wait("it listens", |s| s.lines().nth(3).is_some_and(|l| l.contains(who)));
+    }
+    t.wait("both listen", |s| s.lines().nth(5).is_some_and(|l| l.matches("one").count() == 2));
+    let write = |sql: &str| assert!(testbed::sqlite3(&db, sql).0.wait().unwrap().success());
+    write("UPDATE crates SET fruit = 'plum';");
+    t.wait("one hears", |s| s.lines().any(|l| l.contains("pear → plum") && l.contains('●') && l.contains('◆')));
+    t.key("3");
+    t.wait("Tables, without what only the file knows", |s| {
+        s.contains("● yes") && s.contains("cannot be reached from here")
+    });
+    t.key("2");
+    t.type_text("crates");
+    t.key("Enter");
+    t.wait("Ada's row, and why there is none for those without a rule", |s| {
+        s.contains("plum") && s.contains("refused")
+    });
+
+    instance.0.kill().unwrap();
+    instance.0.wait().unwrap();
+    t.wait("it says since when", |s| s.contains("0 of 1 instances") && s.contains("out of touch for"));
+    write("UPDATE crates SET fruit = 'quince';");
+    let _instance = testbed::Process(serve());
+    t.wait("Ask is right again", |s| s.contains("quince") && s.contains("1 instance · reader one"));
+    t.key("Escape");
+    t.key("1");
+    t.wait("so are the watchers", |s| s.lines().nth(5).is_some_and(|l| l.matches("one").count() == 2));
+    write("UPDATE crates SET fruit = 'medlar';");
+    t.wait("and hear", |s| s.lines().any(|l| l.contains("quince → medlar") && l.contains('●') && l.contains('◆')));
     t.key("q");
     t.wait_text("[exit 0]");
 }

@@ -137,7 +137,12 @@ mod tests {
         d.text((10.0, 20.0), 8.0, false, [0; 3], "1 < 2 & \"x\" (a\\b) größe → 語 \u{7}");
         d.shapes.push(Shape::Circle { at: (5.0, 5.0), radius: 2.0, fill: None, edge: Some([9, 9, 9]) });
         let svg = d.to_svg();
-        assert!(svg.contains("1 &lt; 2 &amp;") && svg.contains("größe → 語") && !svg.contains('\u{7}'), "{svg}");
+        assert!(
+            svg.contains("1\u{a0}&lt;\u{a0}2\u{a0}&amp;")
+                && svg.contains("größe\u{a0}→\u{a0}語")
+                && !svg.contains('\u{7}'),
+            "{svg}"
+        );
         let pdf = d.to_pdf();
         assert!(pdf.starts_with(b"%PDF-1.7") && pdf.ends_with(b"%%EOF"));
     }

@@ -13,9 +13,9 @@ fn paint(c: Option<Colour>) -> String {
     c.map_or("none".into(), colour)
 }
 
-/// Control characters have no place in XML.
+/// Control characters have no place in XML, and spaces in a row would become one.
 fn clean(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
+    text.chars().map(|c| if c.is_control() || c == ' ' { '\u{a0}' } else { c }).collect()
 }
 
 pub fn write(d: &Drawing) -> String {
@@ -54,8 +54,7 @@ pub fn write(d: &Drawing) -> String {
                     .set("font-family", "'Courier New', Courier, monospace")
                     .set("font-size", *size)
                     .set("font-weight", if *bold { "bold" } else { "normal" })
-                    .set("fill", colour(*c))
-                    .set("xml:space", "preserve"),
+                    .set("fill", colour(*c)),
             ),
         };
     }

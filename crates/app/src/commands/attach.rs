@@ -1,6 +1,12 @@
 //! `gossip attach`: the workbench on instances that run elsewhere.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use gossip_server::config::Persona;
+use serde_json::{Map, Value as Json};
 
 use super::watch::read_token;
 use crate::cli::{Failure, Outcome};
@@ -15,6 +21,45 @@ pub struct Args {
     /// A file that holds an operator's token.
     #[arg(long)]
     token_file: PathBuf,
+    /// A person to listen and ask as, with a file that holds a token of theirs. May be given several times.
+    #[arg(long = "persona", value_name = "NAME=FILE")]
+    personas: Vec<String>,
+}
+
+/// Personas by name, and the tokens that were given for them.
+type Given = (BTreeMap<String, Persona>, BTreeMap<String, String>);
+
+/// Reads the personas: who asks with which token, and what the token says of them.
+fn personas(args: &Args) -> Result<Given, Failure> {
+    // Whoever has no token, and the operator, can always be asked as.
+    let mut who = BTreeMap::from([("Anyone".to_string(), Persona::default())]);
+    let mut tokens = BTreeMap::new();
+    let given = args.personas.iter().map(|text| {
+        let parts = text.split_once('=').filter(|(name, file)| !name.is_empty() && !file.is_empty());
+        let (name, file) = parts.ok_or_else(|| Failure::usage(format!("--persona {text}: expected NAME=FILE")))?;
+        Ok((name.to_string(), PathBuf::from(file)))
+    });
+    let own = [Ok::<_, Failure>(("Operator".to_string(), args.token_file.clone()))];
+    for one in own.into_iter().chain(given) {
+        let (name, file) = one?;
+        let token = read_token(&file)?;
+        who.insert(name.clone(), said(&token));
+        tokens.insert(name, token);
+    }
+    Ok((who, tokens))
+}
+
+/// What a token says of its owner, unchecked: it is only shown. The instance is what checks it.
+fn said(token: &str) -> Persona {
+    let payload = token.split('.').nth(1).and_then(|p| URL_SAFE_NO_PAD.decode(p).ok());
+    let claims: Map<String, Json> = payload.and_then(|p| serde_json::from_slice(&p).ok()).unwrap_or_default();
+    let roles = match claims.get("roles") {
+        Some(Json::Array(all)) => all.iter().filter_map(Json::as_str).map(String::from).collect(),
+        Some(Json::String(one)) => vec![one.clone()],
+        _ => vec!["by token".into()],
+    };
+    let registered = ["roles", "exp", "nbf", "iat", "aud", "iss", "jti"];
+    Persona { roles, claims: claims.into_iter().filter(|(k, _)| !registered.contains(&k.as_str())).collect() }
 }
 
 /// Runs the workbench.
@@ -24,6 +69,7 @@ pub async fn run(args: Args) -> Outcome {
         gossip_client::socket_url(url)?;
     }
     let places = args.urls.iter().map(|url| Place { name: String::new(), url: url.clone() }).collect();
-    let access = Access { places, operator: token, ..Access::default() };
+    let (personas, given) = personas(&args)?;
+    let access = Access { places, operator: token, personas, given, ..Access::default() };
     workbench::run(access).await.map_err(Failure::connect)
 }

@@ -109,6 +109,7 @@ pub async fn run(args: Args) -> Outcome {
     let access = Access {
         places,
         operator,
+        given: Default::default(),
         tokens: Some(tokens),
         database: Some(source),
         personas: config.personas,

@@ -243,7 +243,7 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Why => lines && !s.watchers.is_empty(),
         Action::Journey | Action::Unfold | Action::Fold => lines,
         Action::Change => s.has_database,
-        Action::NewWatcher => s.can_mint || s.personas.values().any(|p| p.roles.is_empty()),
+        Action::NewWatcher => !super::update::choosable(s).is_empty(),
         Action::DropWatcher => !s.watchers.is_empty(),
         Action::NewPersona => s.can_mint,
         Action::Personas => s.can_mint && !s.watchers.is_empty(),

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crossterm::event::KeyEvent;
+use crossterm::event::{KeyEvent, MouseEvent};
 use gossip_core::explain::Step;
 use gossip_core::rule::RuleText;
 use gossip_core::wire::ColumnInfo;
@@ -20,6 +20,8 @@ use super::tables::{Inspection, Proposal};
 pub enum Message {
     /// A key was pressed.
     Key(KeyEvent),
+    /// The mouse was moved, pressed or turned.
+    Mouse(MouseEvent),
     /// The window changed its size.
     Resized,
     /// Some time has passed.

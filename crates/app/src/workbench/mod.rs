@@ -61,6 +61,8 @@ pub struct Access {
     pub operator: String,
     /// Mints tokens for personas.
     pub tokens: Option<Arc<Tokens>>,
+    /// Tokens of personas for whom none can be minted here, by name.
+    pub given: BTreeMap<String, String>,
     /// The database itself.
     pub database: Option<SqliteSource>,
     /// The personas.
@@ -100,6 +102,13 @@ pub async fn run(access: Access) -> Result<(), String> {
     let (messages, mut inbox) = mpsc::channel(tasks::CHANNEL);
     let mut state = State::new(&access, Theme::from_env(), gossip_server::now());
     let mut terminal = ratatui::try_init().map_err(fail)?;
+    mouse(true);
+    // The terminal's own hook restores it after a panic; the mouse has to be let go as well.
+    let restore = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |info| {
+        mouse(false);
+        restore(info);
+    }));
     let watchers = access.watchers.clone();
     let mut tasks = Tasks::start(access, messages.clone());
     for w in watchers {
@@ -111,8 +120,17 @@ pub async fn run(access: Access) -> Result<(), String> {
     let outcome = show(&mut terminal, &mut state, &mut tasks, &mut inbox).await;
     keys.store(true, Ordering::Relaxed);
     tasks.stop();
+    mouse(false);
     ratatui::restore();
     outcome.map_err(fail)
+}
+
+/// Lets the terminal tell of the mouse, or no longer. A terminal that cannot ignores it.
+fn mouse(on: bool) {
+    use crossterm::event::{DisableMouseCapture, EnableMouseCapture};
+    let mut out = std::io::stdout();
+    let _ =
+        if on { crossterm::execute!(out, EnableMouseCapture) } else { crossterm::execute!(out, DisableMouseCapture) };
 }
 
 async fn show(
@@ -131,7 +149,7 @@ async fn show(
             _ = tick.tick() => burst.push(Message::Tick(gossip_server::now())),
         }
         // A key is answered at once; a stream of changes waits for the next picture.
-        if !burst.iter().any(|m| matches!(m, Message::Key(_) | Message::Resized)) {
+        if !burst.iter().any(|m| matches!(m, Message::Key(_) | Message::Mouse(_) | Message::Resized)) {
             tokio::time::sleep_until(drawn + FRAME).await;
             while let Ok(more) = inbox.try_recv() {
                 burst.push(more);
@@ -149,18 +167,20 @@ async fn show(
 
 /// Reads keys on a thread of its own, until the flag that it returns is set.
 fn read_keys(messages: mpsc::Sender<Message>) -> Arc<AtomicBool> {
-    use crossterm::event::{self, Event, KeyEventKind};
+    use crossterm::event::{self, Event, KeyEventKind, MouseEventKind};
     let stop = Arc::new(AtomicBool::new(false));
     let stopped = stop.clone();
     std::thread::spawn(move || {
         while !stopped.load(Ordering::Relaxed) {
-            let message =
-                match event::poll(Duration::from_millis(100)).and_then(|ready| ready.then(event::read).transpose()) {
-                    Ok(Some(Event::Key(key))) if key.kind != KeyEventKind::Release => Message::Key(key),
-                    Ok(Some(Event::Resize(..))) => Message::Resized,
-                    Ok(_) => continue,
-                    Err(_) => return,
-                };
+            let message = match event::poll(Duration::from_millis(100))
+                .and_then(|ready| ready.then(event::read).transpose())
+            {
+                Ok(Some(Event::Key(key))) if key.kind != KeyEventKind::Release => Message::Key(key),
+                Ok(Some(Event::Mouse(event))) if !matches!(event.kind, MouseEventKind::Moved) => Message::Mouse(event),
+                Ok(Some(Event::Resize(..))) => Message::Resized,
+                Ok(_) => continue,
+                Err(_) => return,
+            };
             if messages.blocking_send(message).is_err() {
                 return;
             }

@@ -1,7 +1,7 @@
 //! Everything that the workbench knows and shows. Changed only by [`update`](super::update), drawn by
 //! [`view`](super::view).
 
-use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 
 use gossip_core::explain::{Step, Tally};
@@ -197,6 +197,19 @@ impl Line {
     }
 }
 
+/// What a click chooses.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Click {
+    /// A view.
+    View(View),
+    /// A line of Earshot.
+    Line(u64),
+    /// A watcher's column.
+    Watcher(usize),
+    /// A table.
+    Table(usize),
+}
+
 /// An explanation that is open.
 #[derive(Clone, Debug)]
 pub struct Why {
@@ -382,12 +395,16 @@ pub struct State {
     pub shown_rates: (f64, f64, Option<u64>),
     /// The time of the last tick.
     pub now: Micros,
+    /// What is where on the screen, as drawn last: rows of a column range, and what a click there chooses.
+    pub places_on_screen: Vec<(ratatui::layout::Rect, Click)>,
     /// Lines that fit on the screen, as drawn last.
     pub page: usize,
     /// Colours.
     pub theme: Theme,
     /// Whether tokens can be minted here.
     pub can_mint: bool,
+    /// Personas for whom there is a token already.
+    pub given: BTreeSet<String>,
     /// Whether the database can be written from here.
     pub has_database: bool,
     /// Whether the configuration can be written from here.
@@ -436,9 +453,11 @@ impl State {
             rates: Rates::default(),
             shown_rates: (0.0, 0.0, None),
             now,
+            places_on_screen: Vec::new(),
             page: 20,
             theme,
             can_mint: access.tokens.is_some(),
+            given: access.given.keys().cloned().collect(),
             has_database: access.database.is_some(),
             has_config: access.config.is_some(),
             has_cluster: access.cluster.is_some(),

@@ -10,12 +10,18 @@ pub struct Theme {
 }
 
 impl Theme {
-    /// As the environment asks: `NO_COLOR`, and `COLORFGBG` where the terminal tells its background.
+    /// As the environment asks: `NO_COLOR`; `GOSSIP_THEME` as `light` or `dark`, else `COLORFGBG` where the terminal
+    /// tells its background.
     pub fn from_env() -> Theme {
-        let light = std::env::var("COLORFGBG")
-            .ok()
-            .and_then(|v| v.rsplit(';').next().and_then(|bg| bg.parse::<u8>().ok()))
-            .is_some_and(|bg| bg == 7 || bg == 15);
+        let told = || {
+            let ground = std::env::var("COLORFGBG").ok()?.rsplit(';').next()?.parse::<u8>().ok()?;
+            Some(ground == 7 || ground == 15)
+        };
+        let light = match std::env::var("GOSSIP_THEME").as_deref() {
+            Ok("light") => true,
+            Ok("dark") => false,
+            _ => told().unwrap_or(false),
+        };
         let colour = std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty());
         Theme { colour, light }
     }

@@ -1,6 +1,6 @@
 //! What a message does to the state.
 
-use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use gossip_server::config::Persona;
 use serde_json::Value as Json;
 
@@ -10,7 +10,7 @@ use super::forms::{field, fit, form, in_form};
 use super::input::Input;
 use super::message::{Effect, InstanceAction, Message};
 use super::rail::View;
-use super::state::{At, FormKind, Link, Overlay, Stage, State, WatcherState, Why};
+use super::state::{At, Click, FormKind, Link, Overlay, Stage, State, WatcherState, Why};
 use super::{ask, tables};
 
 /// Cursors and early frames that are remembered.
@@ -21,6 +21,7 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
     match message {
         Message::Key(key) => return key_pressed(s, key),
         Message::Resized => {}
+        Message::Mouse(event) => return mouse(s, event),
         Message::Tick(now) => {
             s.now = now;
             s.shown_rates = s.rates.now(now);
@@ -175,6 +176,38 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
         Some(action) => act(s, action),
         None => vec![],
     }
+}
+
+/// Turning the wheel is walking, a click chooses. What lies over the view is for keys alone.
+fn mouse(s: &mut State, event: MouseEvent) -> Vec<Effect> {
+    if s.overlay != Overlay::None {
+        return vec![];
+    }
+    let at = ratatui::layout::Position { x: event.column, y: event.row };
+    match event.kind {
+        MouseEventKind::ScrollUp => step(s, -3),
+        MouseEventKind::ScrollDown => step(s, 3),
+        MouseEventKind::Down(MouseButton::Left) => {
+            let hit: Vec<Click> =
+                s.places_on_screen.iter().filter(|(place, _)| place.contains(at)).map(|(_, c)| *c).collect();
+            let mut effects = Vec::new();
+            for click in hit {
+                match click {
+                    Click::View(view) => effects.extend(act(s, Action::Go(view))),
+                    Click::Line(id) => {
+                        hold(s);
+                        s.chosen = Some(id);
+                        s.why = None;
+                    }
+                    Click::Watcher(column) => effects.extend(choose_column(s, column)),
+                    Click::Table(i) => s.tables.chosen = i,
+                }
+            }
+            return effects;
+        }
+        _ => {}
+    }
+    vec![]
 }
 
 fn act(s: &mut State, action: Action) -> Vec<Effect> {
@@ -346,8 +379,8 @@ fn step(s: &mut State, by: isize) {
 
 /// The personas as whom something can be asked from here.
 pub fn choosable(s: &State) -> Vec<String> {
-    let can = |p: &Persona| s.can_mint || p.roles.is_empty();
-    s.personas.iter().filter(|(_, p)| can(p)).map(|(n, _)| n.clone()).collect()
+    let can = |(name, p): &(&String, &Persona)| s.can_mint || p.roles.is_empty() || s.given.contains(*name);
+    s.personas.iter().filter(can).map(|(n, _)| n.clone()).collect()
 }
 
 /// The watchers as the configuration has them.

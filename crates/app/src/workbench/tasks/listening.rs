@@ -35,10 +35,15 @@ pub struct Identity {
     pub identity: Persona,
     /// Mints its token.
     pub tokens: Option<Arc<Tokens>>,
+    /// Its token, if it has one already.
+    pub given: Option<String>,
 }
 
 impl Identity {
     fn token(&self) -> Option<String> {
+        if self.given.is_some() {
+            return self.given.clone();
+        }
         if self.identity.roles.is_empty() {
             return None;
         }

@@ -12,6 +12,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use gossip_core::explain::Step;
+use gossip_server::config::Persona;
 use gossip_source::sqlite::SqliteSource;
 use serde_json::{Value as Json, json};
 use tokio::sync::{mpsc, oneshot};
@@ -85,7 +86,7 @@ impl Tasks {
             Effect::Listen { watcher, persona, identity, query, place } => {
                 let Some(url) = self.access.places.get(place).map(|p| p.url.clone()) else { return };
                 let label = format!("{}-{watcher}", self.prefix);
-                let who = Identity { persona, identity, tokens: self.access.tokens.clone() };
+                let who = self.identity(persona, identity);
                 let listener = Listener { watcher, who, query, url, label };
                 let task = tokio::spawn(listener.run(self.messages.clone()));
                 if let Some(old) = self.watchers.insert(watcher, task) {
@@ -109,7 +110,7 @@ impl Tasks {
             }
             Effect::Ask { id, persona, identity, query, params } => {
                 let Some(place) = self.access.places.first() else { return };
-                let who = Identity { persona, identity, tokens: self.access.tokens.clone() };
+                let who = self.identity(persona, identity);
                 let asker = Asker { id, who, query, params, url: place.url.clone() };
                 self.askers.insert(id, tokio::spawn(asker.run(self.messages.clone())));
             }
@@ -216,6 +217,11 @@ impl Tasks {
                 });
             }
         }
+    }
+
+    fn identity(&self, persona: String, identity: Persona) -> Identity {
+        let given = self.access.given.get(&persona).cloned();
+        Identity { persona, identity, tokens: self.access.tokens.clone(), given }
     }
 
     /// Does something with the database on a thread of its own.

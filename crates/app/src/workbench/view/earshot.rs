@@ -10,7 +10,7 @@ use ratatui::widgets::Paragraph;
 use super::words::{self, fit, span, time};
 use super::{put, rule};
 use crate::workbench::marks::Mark;
-use crate::workbench::state::{Line, Link, Stage, State, WatcherState};
+use crate::workbench::state::{Click, Line, Link, Stage, State, WatcherState};
 
 /// Cells of the time, with the space after it.
 const TIME: u16 = 14;
@@ -31,7 +31,12 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     let legend = if area.height > 20 { 2 } else { 0 };
     let list = Rect { y: area.y + 4, height: area.height.saturating_sub(4 + why + legend), ..area };
     s.page = (list.height as usize).max(1);
-    lines(s, frame, list, &columns, what);
+    let drawn = lines(s, frame, list, &columns, what);
+    s.places_on_screen.extend(drawn);
+    for (n, i) in columns.iter().enumerate() {
+        let whole = Rect { height: area.height, y: area.y, ..column_at(area, columns.len(), n) };
+        s.places_on_screen.push((whole, Click::Watcher(*i)));
+    }
     if why > 0 {
         draw_why(s, frame, Rect { y: list.y + list.height, height: why, ..area });
     }
@@ -91,14 +96,17 @@ fn column_at(area: Rect, count: usize, n: usize) -> Rect {
     Rect { x: left + COLUMN * n as u16, width: COLUMN, ..area }
 }
 
-fn lines(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what: u16) {
+/// Draws the lines and tells where each is.
+fn lines(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what: u16) -> Vec<(Rect, Click)> {
     let t = s.theme;
+    let mut drawn = Vec::new();
     if s.lines.is_empty() {
         let text = match s.places.iter().any(|p| matches!(p.link, Link::Up(_))) {
             true => "Nothing has changed yet. m makes a change; any other program's changes show up here as well.",
             false => "Connecting …",
         };
-        return put(frame, area, 1, Text::styled(text, t.dim()));
+        put(frame, area, 1, Text::styled(text, t.dim()));
+        return drawn;
     }
     let chosen = s.chosen_line().map(|l| l.id);
     let mut row = 0;
@@ -113,6 +121,7 @@ fn lines(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what: 
             frame.render_widget(Paragraph::new("").style(t.chosen()), here);
         }
         draw_line(s, frame, here, line, columns, what, is_chosen);
+        drawn.push((here, Click::Line(line.id)));
         row += 1;
         if line.unfolded {
             for shown in &line.rows {
@@ -129,6 +138,7 @@ fn lines(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what: 
             }
         }
     }
+    drawn
 }
 
 fn draw_line(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line, columns: &[usize], what: u16, chosen: bool) {

@@ -17,7 +17,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::actions::{Action, here, is_possible};
 use super::rail::View;
-use super::state::{Link, Overlay, State};
+use super::state::{Click, Link, Overlay, State};
 use words::{fit, span};
 
 /// Below this size nothing useful can be shown.
@@ -33,6 +33,7 @@ pub fn view(s: &mut State, frame: &mut Frame<'_>) {
         );
         return frame.render_widget(Paragraph::new(text), area);
     }
+    s.places_on_screen.clear();
     let rail = if area.width >= 120 { 14 } else { 4 };
     head(s, frame, Rect { height: 2, ..area });
     draw_rail(s, frame, Rect { x: 0, y: 3, width: rail, height: area.height - 5 });
@@ -123,9 +124,9 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
     }
 }
 
-fn draw_rail(s: &State, frame: &mut Frame<'_>, area: Rect) {
+fn draw_rail(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     let there = View::ALL.into_iter().filter(|v| is_possible(Action::Go(*v), s) || *v == s.view);
-    for (i, view) in there.enumerate() {
+    for (i, view) in there.collect::<Vec<_>>().into_iter().enumerate() {
         // What is not a view of the traffic stands apart.
         let i = i as u16 + u16::from(view == View::Steps);
         let style = if view == s.view { s.theme.accent() } else { ratatui::style::Style::new() };
@@ -135,6 +136,8 @@ fn draw_rail(s: &State, frame: &mut Frame<'_>, area: Rect) {
         let mend = if mends { "▴" } else { "" };
         let line = Line::from(vec![Span::styled(name, style), Span::styled(mend, s.theme.withheld())]);
         put(frame, area, i, line);
+        let here = Rect { y: area.y + i, height: 1, ..area };
+        s.places_on_screen.push((here, Click::View(view)));
     }
     let edge = Rect { x: area.x + area.width - 1, width: 1, ..area };
     for row in 0..area.height {

@@ -9,7 +9,7 @@ use serde_json::Value as Json;
 
 use super::words::{self, fit, time, wrap};
 use super::{put, rule};
-use crate::workbench::state::State;
+use crate::workbench::state::{Click, State};
 use crate::workbench::tables::Entry;
 
 /// A column of the list: heading, width, and whether a narrow screen leaves it out.
@@ -52,6 +52,7 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     put(frame, area, 0, Text::styled(head, t.dim()));
     let room = (area.height as usize / 2).max(4);
     let first = s.tables.chosen.saturating_sub(room - 1);
+    let mut drawn = Vec::new();
     for (row, (i, entry)) in entries.iter().enumerate().skip(first).take(room).enumerate() {
         let chosen = i == s.tables.chosen;
         let here = Rect { y: area.y + 1 + row as u16, height: 1, ..area };
@@ -59,6 +60,7 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
         if chosen {
             frame.render_widget(Paragraph::new("").style(base), here);
         }
+        drawn.push((here, Click::Table(i)));
         let cells = cells(s, entry);
         let spans: Vec<Span<'_>> = columns
             .iter()
@@ -91,6 +93,7 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
             draw_changes(s, frame, rest, entry.name);
         }
     }
+    s.places_on_screen.extend(drawn);
 }
 
 /// The newest changes of a table, as Earshot has them.

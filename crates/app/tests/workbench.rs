@@ -80,6 +80,19 @@ fn a_session_with_the_demo() {
         t.wait_text(words);
     }
 
+    // All frames, both ways, searched.
+    t.key("F");
+    t.wait("both directions", |s| s.contains("→ sent") && s.contains("← received"));
+    t.key("/");
+    t.type_text("subscribe");
+    t.key("Enter");
+    t.wait("the call that was found, on several lines", |s| {
+        s.contains("with “subscribe”") && s.contains("\"method\": \"subscribe\"")
+    });
+    t.key("y");
+    t.wait_text("copied:");
+    t.key("Escape");
+
     // The journey, with a frame.
     t.key("Down");
     t.key("Down");

@@ -57,10 +57,22 @@ pub enum Incoming {
     Told(Notification),
 }
 
+/// Which way a message went.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Direction {
+    /// To the instance.
+    Sent,
+    /// From the instance.
+    Received,
+}
+
+/// Somebody who is shown every message as it goes over the socket.
+pub type Tap = Box<dyn FnMut(Direction, &str) + Send + Sync>;
+
 /// One connection to an instance.
-#[derive(Debug)]
 pub struct Session {
     socket: WebSocketStream<MaybeTlsStream<TcpStream>>,
+    tap: Option<Tap>,
     next_id: u64,
     kept: VecDeque<(Incoming, String)>,
 }
@@ -82,6 +94,12 @@ pub fn socket_url(url: &str) -> Result<String, ClientError> {
     }
 }
 
+impl std::fmt::Debug for Session {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Session").field("next_id", &self.next_id).finish_non_exhaustive()
+    }
+}
+
 impl Session {
     /// Connects, with a token if there is one.
     pub async fn connect(url: &str, token: Option<&str>) -> Result<Session, ClientError> {
@@ -99,7 +117,7 @@ impl Session {
         let config = WebSocketConfig::default().max_message_size(Some(MAX_MESSAGE));
         let connecting = tokio_tungstenite::connect_async_with_config(request, Some(config), true);
         match tokio::time::timeout(CONNECT, connecting).await {
-            Ok(Ok((socket, _))) => Ok(Session { socket, next_id: 1, kept: VecDeque::new() }),
+            Ok(Ok((socket, _))) => Ok(Session { socket, tap: None, next_id: 1, kept: VecDeque::new() }),
             Ok(Err(WsError::Http(answer))) => {
                 let text = answer.body().as_deref().map(String::from_utf8_lossy).unwrap_or_default();
                 Err(fail(format!("{} {}", answer.status(), text.trim())))
@@ -107,6 +125,11 @@ impl Session {
             Ok(Err(e)) => Err(fail(e.to_string())),
             Err(_) => Err(fail(format!("no answer within {} s", CONNECT.as_secs()))),
         }
+    }
+
+    /// Shows every message from now on to somebody.
+    pub fn tap(&mut self, tap: Tap) {
+        self.tap = Some(tap);
     }
 
     /// Sends a call and returns its id; the answer comes as [`Incoming::Answer`].
@@ -120,6 +143,9 @@ impl Session {
 
     /// Sends text as it is.
     pub async fn send_raw(&mut self, text: String) -> Result<(), ClientError> {
+        if let Some(tap) = &mut self.tap {
+            tap(Direction::Sent, &text);
+        }
         self.socket.send(Message::text(text)).await.map_err(|e| ClientError::Ended(e.to_string()))
     }
 
@@ -134,7 +160,12 @@ impl Session {
     async fn receive(&mut self) -> Result<(Incoming, String), ClientError> {
         loop {
             match self.socket.next().await {
-                Some(Ok(Message::Text(text))) => return Ok((understand(&text)?, text.as_str().to_owned())),
+                Some(Ok(Message::Text(text))) => {
+                    if let Some(tap) = &mut self.tap {
+                        tap(Direction::Received, &text);
+                    }
+                    return Ok((understand(&text)?, text.as_str().to_owned()));
+                }
                 Some(Ok(Message::Close(frame))) => {
                     let text =
                         frame.map_or("without a reason".into(), |f| format!("{} {}", u16::from(f.code), f.reason));

@@ -34,6 +34,8 @@ pub enum Action {
     Journey,
     /// The raw frame, in the journey.
     Frame,
+    /// All raw frames of the chosen watcher.
+    Frames,
     /// Make a change.
     Change,
     /// Add a watcher.
@@ -133,6 +135,7 @@ pub const ACTIONS: &[Entry] = &[
         "the line's way from commit to every watcher, with times",
     ),
     earshot(Action::Frame, KeyCode::Char('f'), "f", "frame", "the raw frame as it arrived at the chosen watcher"),
+    earshot(Action::Frames, KeyCode::Char('F'), "F", "", "all raw frames of the chosen watcher, both directions"),
     ask(Action::Edit, KeyCode::Char('e'), "e", "edit", "write the query"),
     ask(Action::Run, KeyCode::Enter, "enter", "ask again", "ask the query as everybody who is chosen"),
     ask(Action::Who, KeyCode::Char('a'), "a", "who asks", "choose up to five personas who ask side by side"),
@@ -244,7 +247,7 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Journey | Action::Unfold | Action::Fold => lines,
         Action::Change => s.has_database,
         Action::NewWatcher => !super::update::choosable(s).is_empty(),
-        Action::DropWatcher => !s.watchers.is_empty(),
+        Action::DropWatcher | Action::Frames => !s.watchers.is_empty(),
         Action::NewPersona => s.can_mint,
         Action::Personas => s.can_mint && !s.watchers.is_empty(),
         Action::Instances => s.has_cluster,

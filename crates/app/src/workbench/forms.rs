@@ -178,6 +178,7 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
                     identity: persona.clone(),
                     query: w.query.clone(),
                     place: w.place,
+                    frames: w.frames.clone(),
                 });
             }
             Ok(effects)

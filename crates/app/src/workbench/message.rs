@@ -12,6 +12,7 @@ use serde_json::{Map, Value as Json};
 use super::ask::{About, Refused};
 use super::change::Look;
 use super::export::Page;
+use super::frames::Log;
 use super::state::{At, Micros, WatcherId};
 use super::tables::{Inspection, Proposal};
 
@@ -129,6 +130,8 @@ pub enum Effect {
         query: String,
         /// Where.
         place: usize,
+        /// Where its frames are noted.
+        frames: Log,
     },
     /// End a watcher.
     Hush(WatcherId),
@@ -154,6 +157,8 @@ pub enum Effect {
         /// How many in a second.
         second: f64,
     },
+    /// Put a text into the terminal's clipboard.
+    Copy(String),
     /// Write a page to files.
     Export(Box<Page>),
     /// Look at the rows of a table.

@@ -11,6 +11,7 @@ pub mod change;
 pub mod export;
 pub mod flow;
 pub mod forms;
+pub mod frames;
 pub mod input;
 pub mod legs;
 pub mod marks;
@@ -38,7 +39,7 @@ use serde_json::Map;
 use tokio::sync::{Mutex, mpsc};
 
 use crate::local::Cluster;
-use message::Message;
+use message::{Effect, Message};
 use state::State;
 use tasks::Tasks;
 use theme::Theme;
@@ -159,7 +160,16 @@ async fn show(
             }
         }
         for message in burst {
-            update::update(state, message).into_iter().for_each(|e| tasks.carry_out(e));
+            for effect in update::update(state, message) {
+                match effect {
+                    // The clipboard is the terminal's, and the terminal is ours alone between two pictures.
+                    Effect::Copy(text) => crossterm::execute!(
+                        std::io::stdout(),
+                        crossterm::clipboard::CopyToClipboard::to_clipboard_from(text)
+                    )?,
+                    effect => tasks.carry_out(effect),
+                }
+            }
         }
     }
     Ok(())

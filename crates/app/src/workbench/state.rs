@@ -12,6 +12,7 @@ use serde_json::{Map, Value as Json};
 use super::Access;
 use super::ask::Ask;
 use super::change::Look;
+use super::frames::{Log, Looking};
 use super::input::Input;
 use super::marks::Mark;
 use super::rail::View;
@@ -105,6 +106,8 @@ pub struct WatcherState {
     pub snapshots: Vec<(Option<At>, String)>,
     /// The stretches in which it was not connected, by time.
     pub absent: Vec<(Micros, Option<Micros>)>,
+    /// Its newest frames.
+    pub frames: Log,
 }
 
 /// One row of a transaction, as operators see it.
@@ -277,6 +280,8 @@ pub enum Overlay {
     Form(Form),
     /// The instances, with the chosen one.
     Instances(usize),
+    /// A watcher's raw frames.
+    Frames(Looking),
     /// Who asks, with the chosen persona.
     Who(usize),
     /// Something that is done only after it was seen.

@@ -7,6 +7,7 @@ use serde_json::Value as Json;
 use super::actions::{self, Action};
 use super::flow::{arrived, change, listening, newest_position, trim, verdict, was_made};
 use super::forms::{field, fit, form, in_form};
+use super::frames::{self, Log, Looking};
 use super::input::Input;
 use super::message::{Effect, InstanceAction, Message};
 use super::rail::View;
@@ -118,6 +119,7 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
 pub fn add_watcher(s: &mut State, persona: &str, query: &str, place: usize) -> Vec<Effect> {
     let Some(identity) = s.personas.get(persona).cloned() else { return vec![] };
     let id = s.watcher_id();
+    let frames = Log::default();
     s.watchers.push(WatcherState {
         id,
         persona: persona.to_string(),
@@ -133,8 +135,9 @@ pub fn add_watcher(s: &mut State, persona: &str, query: &str, place: usize) -> V
         heard: 0,
         snapshots: vec![],
         absent: vec![],
+        frames: frames.clone(),
     });
-    vec![Effect::Listen { watcher: id, persona: persona.into(), identity, query: query.into(), place }]
+    vec![Effect::Listen { watcher: id, persona: persona.into(), identity, query: query.into(), place, frames }]
 }
 
 fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
@@ -151,6 +154,10 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
         Overlay::Help => {
             s.overlay = Overlay::None;
             return vec![];
+        }
+        Overlay::Frames(looking) => {
+            let looking = looking.clone();
+            return frames::key(s, key, looking);
         }
         Overlay::Who(at) => {
             let at = *at;
@@ -236,6 +243,11 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
         Action::Who => s.overlay = Overlay::Who(0),
         Action::Keep => s.overlay = Overlay::Form(form(FormKind::KeepQuery, vec![field("name", "", vec![])])),
         Action::Stream => return tables::switch(s),
+        Action::Frames => {
+            if let Some(w) = s.watchers.get(s.column) {
+                s.overlay = Overlay::Frames(Looking { watcher: w.id, at: 0, find: Input::default(), finding: false });
+            }
+        }
         Action::Export => {
             let of_line = match s.overlay {
                 Overlay::Journey { line, .. } => s.line(line),

@@ -14,6 +14,7 @@ use tokio::time::Instant;
 
 use super::{AGAIN, Messages};
 use crate::workbench::ask::{Refused, SHOWN};
+use crate::workbench::frames::Log;
 use crate::workbench::message::{Message, Told};
 use crate::workbench::state::WatcherId;
 
@@ -65,6 +66,8 @@ pub struct Listener {
     pub url: String,
     /// Its label for operators.
     pub label: String,
+    /// Where its frames are noted.
+    pub frames: Log,
 }
 
 impl Listener {
@@ -90,6 +93,8 @@ impl Listener {
             Ok(session) => session,
             Err(e) => return e,
         };
+        let frames = self.frames.clone();
+        session.tap(Box::new(move |direction, text| frames.note(now(), direction, text)));
         let answer = match session.subscribe(&self.query, &Map::new(), Some(&self.label)).await {
             Ok(answer) => answer,
             Err(e) => return e,

@@ -83,11 +83,11 @@ impl Tasks {
     /// Does what was asked for, in the background.
     pub fn carry_out(&mut self, effect: Effect) {
         match effect {
-            Effect::Listen { watcher, persona, identity, query, place } => {
+            Effect::Listen { watcher, persona, identity, query, place, frames } => {
                 let Some(url) = self.access.places.get(place).map(|p| p.url.clone()) else { return };
                 let label = format!("{}-{watcher}", self.prefix);
                 let who = self.identity(persona, identity);
-                let listener = Listener { watcher, who, query, url, label };
+                let listener = Listener { watcher, who, query, url, label, frames };
                 let task = tokio::spawn(listener.run(self.messages.clone()));
                 if let Some(old) = self.watchers.insert(watcher, task) {
                     old.abort();
@@ -179,6 +179,8 @@ impl Tasks {
                     let _ = messages.blocking_send(Message::Notice(text));
                 });
             }
+            // The screen's own: it is done where the terminal is.
+            Effect::Copy(_) => {}
             Effect::Export(page) => {
                 let messages = self.messages.clone();
                 tokio::task::spawn_blocking(move || {

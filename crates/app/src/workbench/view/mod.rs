@@ -2,6 +2,7 @@
 
 pub mod ask;
 pub mod earshot;
+pub mod frames;
 pub mod journey;
 pub mod popup;
 pub mod steps;
@@ -42,6 +43,7 @@ pub fn view(s: &mut State, frame: &mut Frame<'_>) {
     let body = Rect { x: rail + 1, y: 3, width: area.width - rail - 2, height: area.height - 5 };
     match s.overlay.clone() {
         Overlay::Journey { line, frame: raw } => journey::draw(s, frame, body, line, raw),
+        Overlay::Frames(looking) => frames::draw(s, frame, body, &looking),
         _ => match s.view {
             View::Earshot => earshot::draw(s, frame, body),
             View::Ask => ask::draw(s, frame, body),
@@ -56,7 +58,7 @@ pub fn view(s: &mut State, frame: &mut Frame<'_>) {
         Overlay::Who(at) => popup::who(s, frame, area, at),
         Overlay::Proposal(p) => popup::proposal(s, frame, area, &p),
         Overlay::Palette(input, at) => popup::palette(s, frame, area, input.text(), at),
-        Overlay::None | Overlay::Journey { .. } => {}
+        Overlay::None | Overlay::Journey { .. } | Overlay::Frames(_) => {}
     }
 }
 
@@ -84,6 +86,7 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let (view, question) = match s.overlay {
         Overlay::Journey { .. } => ("Journey", "from commit to every watcher"),
+        Overlay::Frames(_) => ("Frames", "what went over a watcher's socket, both ways"),
         _ => (s.view.name(), s.view.question()),
     };
     let left = vec![
@@ -152,10 +155,12 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let in_popup = editing || !matches!(s.overlay, Overlay::None | Overlay::Journey { .. });
     let keys: Vec<(&str, &str)> = match &s.overlay {
         Overlay::Help => vec![("any key", "back")],
-        Overlay::Form(_) => vec![("enter", "do it"), ("tab", "next field"), ("esc", "leave it")],
+        Overlay::Form(_) => vec![("enter", "do it"), ("tab", "next field"), ("←→", "choose"), ("esc", "leave it")],
         Overlay::Instances(_) => {
             vec![("e", "end or start"), ("l", "lose next change"), ("c", "cut off or mend"), ("esc", "back")]
         }
+        Overlay::Frames(l) if l.finding => vec![("enter", "find"), ("esc", "leave it")],
+        Overlay::Frames(_) => vec![("↑↓", "choose"), ("/", "find"), ("y", "copy"), ("esc", "back")],
         Overlay::Who(_) => vec![("space", "choose"), ("enter", "ask"), ("esc", "leave it")],
         Overlay::Proposal(_) => vec![("enter", "do it"), ("esc", "leave it")],
         Overlay::Palette(..) => vec![("enter", "do it"), ("↑↓", "choose"), ("esc", "leave it")],

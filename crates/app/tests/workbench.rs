@@ -1,6 +1,9 @@
 //! The real workbench in a real terminal, driven by keys.
 #![allow(clippy::unwrap_used)]
 
+use crossterm::event::KeyCode;
+use gossip::workbench::actions::{ACTIONS, Action, Entry};
+use gossip::workbench::rail::View;
 use testbed::Tmux;
 
 fn demo(pace: &str) -> Tmux {
@@ -410,4 +413,131 @@ fn attached_to_another_process_it_does_what_needs_no_file_and_survives_the_insta
     t.wait("and hear", |s| s.lines().any(|l| l.contains("quince → medlar") && l.contains('●') && l.contains('◆')));
     t.key("q");
     t.wait_text("[exit 0]");
+}
+
+/// Every action of every view is reached by its key, and does what it says. The table and this test cannot drift apart.
+#[test]
+fn every_action_of_every_view_is_reached_by_its_key() {
+    let dir = tempfile::tempdir().unwrap();
+    let schema = "CREATE TABLE crates (number TEXT PRIMARY KEY NOT NULL, orchard INTEGER, fruit TEXT);
+      CREATE TABLE notes (id INTEGER PRIMARY KEY, text TEXT);
+      INSERT INTO crates VALUES ('A-1', 1, 'pear'), ('B-1', 2, 'plum');";
+    let db = dir.path().join("harvest.db");
+    let write = |sql: &str| assert!(testbed::sqlite3(&db, sql).0.wait().unwrap().success());
+    write(schema);
+    let config = "[instance]\nlisten = '127.0.0.1:0'\n[source.harvest]\nurl = 'sqlite:harvest.db'\ntables = ['crates']\n\
+        [[rule]]\nrole = 'reader'\ntable = 'crates'\nmay = ['read']\n\
+        [persona.Ada]\nroles = ['reader']\n[persona.Ben]\nroles = ['reader']\n\
+        [[watcher]]\npersona = 'Ada'\nquery = 'SELECT * FROM crates'\n\
+        [[watcher]]\npersona = 'Ben'\nquery = 'SELECT * FROM crates WHERE orchard = 2'\n";
+    std::fs::write(dir.path().join("gossip.toml"), config).unwrap();
+    let gossip = env!("CARGO_BIN_EXE_gossip");
+    let prepared = std::process::Command::new(gossip).arg("prepare").current_dir(dir.path()).output().unwrap();
+    assert!(prepared.status.success());
+    let t = Tmux::start(160, 47, &format!("cd {} && {gossip} open", dir.path().display()));
+    t.wait("both listen", |s| s.lines().nth(5).is_some_and(|l| l.matches("one").count() == 2));
+
+    let reached = std::cell::RefCell::new(std::collections::BTreeSet::new());
+    let reach = |view: View, action: Action, what: &str| {
+        let here = |e: &&Entry| e.action == action && e.view.is_none_or(|v| v == view);
+        let e = ACTIONS.iter().find(here).unwrap_or_else(|| panic!("{action:?} is not in {view:?}"));
+        reached.borrow_mut().insert(format!("{:?} {:?}", e.view, e.action));
+        let key = match e.key {
+            KeyCode::Char(' ') => "Space".to_string(),
+            KeyCode::Char(c) => c.to_string(),
+            KeyCode::BackTab => "BTab".into(),
+            KeyCode::Esc => "Escape".into(),
+            KeyCode::PageUp => "PPage".into(),
+            KeyCode::PageDown => "NPage".into(),
+            other => format!("{other:?}"),
+        };
+        t.key(&key);
+        t.wait(&format!("{action:?} in {view:?}: {what:?}"), |s| s.contains(what));
+    };
+    let back = |view: View, what: &str| {
+        t.key("Escape");
+        t.wait(&format!("back in {view:?}"), |s| s.contains(what));
+    };
+    use View::{Ask, Earshot, Steps, Tables};
+
+    // Steps, while one is still to be done.
+    reach(Earshot, Action::Go(Steps), "▸ first change");
+    reach(Steps, Action::NextStep, "Make a change");
+    back(Steps, "▸ first change");
+    reach(Steps, Action::Grant, "Nothing is readable without one");
+    back(Steps, "▸ first change");
+    reach(Steps, Action::NewWatcher, "New watcher");
+    back(Steps, "▸ first change");
+
+    reach(Steps, Action::Go(Earshot), "Nothing has changed yet");
+    for n in 1..=60 {
+        write(&format!("UPDATE crates SET fruit = 'fruit {n}' WHERE number = 'A-1';"));
+    }
+    t.wait_text("→ fruit 60");
+    reach(Earshot, Action::Hold, "held");
+    reach(Earshot, Action::Down, "held");
+    reach(Earshot, Action::PageDown, "held,");
+    reach(Earshot, Action::PageUp, "→ fruit 59");
+    reach(Earshot, Action::Up, "→ fruit 60");
+    reach(Earshot, Action::Unfold, "· crates A-1");
+    reach(Earshot, Action::Fold, "→ fruit 60");
+    t.wait("its rows are hidden", |s| !s.contains("· crates A-1"));
+    reach(Earshot, Action::NextWatcher, "Ben");
+    reach(Earshot, Action::Why, "why Ben did not hear");
+    reach(Earshot, Action::PreviousWatcher, "why Ada heard");
+    reach(Earshot, Action::Journey, "relayed to one");
+    reach(Earshot, Action::Frame, "frame to Ada");
+    reach(Earshot, Action::Export, "written: gossip-journey-");
+    reach(Earshot, Action::Back, "who heard what");
+    reach(Earshot, Action::Newest, "what changed");
+    reach(Earshot, Action::Frames, "← received");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::Filter, "Empty shows all");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::Change, "Make a change");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::Personas, "claims as JSON");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::NewPersona, "Cleo");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::Instances, "Instances of this process");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::Palette, "What do you want to do?");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::Help, "Keys and marks");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::NewWatcher, "New watcher");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::DropWatcher, "Ben");
+    t.wait("Ada's column is gone", |s| !s.lines().nth(3).is_some_and(|l| l.contains("Ada")));
+
+    reach(Earshot, Action::Go(Ask), "what several people see");
+    t.type_text("crates");
+    t.key("Escape");
+    reach(Ask, Action::Edit, "leave the query");
+    t.key("Escape");
+    reach(Ask, Action::Run, "2 rows");
+    reach(Ask, Action::MoreColumns, "orchard");
+    t.wait("the first column is aside", |s| !s.contains("number"));
+    reach(Ask, Action::FewerColumns, "number");
+    reach(Ask, Action::Who, "Who asks");
+    back(Ask, "who asks");
+    reach(Ask, Action::Keep, "Keep the query");
+    back(Ask, "who asks");
+
+    reach(Ask, Action::Go(Tables), "journal mode is delete");
+    reach(Tables, Action::Grant, "Nothing is readable without one");
+    back(Tables, "what is in the way");
+    reach(Tables, Action::NextFinding, "PRAGMA journal_mode = WAL");
+    reach(Tables, Action::Mend, "enter do it");
+    t.key("Enter");
+    t.wait("it is mended", |s| s.contains("done") && !s.contains("journal mode is delete"));
+    t.key("Down");
+    reach(Tables, Action::Stream, "Let notes stream");
+    back(Tables, "what is in the way");
+    reach(Tables, Action::Quit, "[exit 0]");
+
+    let all = ACTIONS.iter().map(|e| format!("{:?} {:?}", e.view, e.action)).collect();
+    let missed: Vec<_> = std::collections::BTreeSet::difference(&all, &reached.borrow()).cloned().collect();
+    assert!(missed.is_empty(), "actions without a test: {missed:?}");
 }

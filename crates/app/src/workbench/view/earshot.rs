@@ -41,7 +41,7 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
         draw_why(s, frame, Rect { y: list.y + list.height, height: why, ..area });
     }
     if legend > 0 {
-        draw_legend(s, frame, Rect { y: area.y + area.height - legend, height: legend, ..area });
+        draw_legend(s, frame, Rect { y: area.y + area.height - legend, height: legend, ..area }, &columns);
     }
 }
 
@@ -89,6 +89,12 @@ fn heading(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what
         put(frame, at, 2, Text::styled(place, style));
     }
     rule(s, frame, Rect { y: area.y + 3, height: 1, ..area });
+    let hidden = s.watchers.len() - columns.len();
+    if hidden > 0 {
+        let text = format!("{hidden} more: tab");
+        let place = Rect { x: area.x + TIME, y: area.y + 2, height: 1, width: what };
+        put(frame, place, 0, Text::styled(format!("{text:>w$}", w = what as usize - 2), t.accent()));
+    }
 }
 
 fn column_at(area: Rect, count: usize, n: usize) -> Rect {
@@ -174,11 +180,18 @@ fn draw_line(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line, columns:
     }
 }
 
-fn draw_legend(s: &State, frame: &mut Frame<'_>, area: Rect) {
+fn draw_legend(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize]) {
     let t = s.theme;
+    // Where there is no room for all, those that are to be seen come first; help has all of them.
+    let shown = |m: &Mark| {
+        let lines = s.visible().skip(s.newer()).take(s.page);
+        lines.flat_map(|l| columns.iter().map(move |i| s.mark(l, &s.watchers[*i]))).any(|seen| seen == *m)
+    };
+    let (seen, others): (Vec<Mark>, Vec<Mark>) = Mark::ALL.into_iter().partition(shown);
+    let all = if area.width < 130 { seen } else { [seen, others].concat() };
     let mut rows: Vec<Vec<Span<'_>>> = vec![vec![]];
     let mut used = 0;
-    for mark in Mark::ALL {
+    for mark in all {
         let word = mark.word();
         let width = word.chars().count() + 5;
         if used + width > area.width as usize {

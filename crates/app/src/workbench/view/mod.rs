@@ -89,6 +89,8 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
         Overlay::Frames(_) => ("Frames", "what went over a watcher's socket, both ways"),
         _ => (s.view.name(), s.view.question()),
     };
+    // Where there is little room, the state of the whole is worth more than the question.
+    let question = if area.width < 120 { "" } else { question };
     let left = vec![
         Span::styled(" GOSSIP", t.accent()),
         Span::raw("   "),

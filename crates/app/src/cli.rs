@@ -37,10 +37,12 @@ pub enum Command {
     Demo(demo::Args),
     /// Runs an instance without a screen.
     Serve(commands::serve::Args),
-    /// Opens the workbench with an instance of its own.
-    Open(ConfigFile),
+    /// Opens the workbench with an instance of its own, or on a recording.
+    Open(commands::open::Args),
     /// Opens the workbench on instances that run elsewhere.
     Attach(commands::attach::Args),
+    /// Records what operators are told of an instance, for `open --recording`.
+    Record(commands::record::Args),
     /// Prints a live query's result and its deltas as JSON Lines.
     Watch(commands::watch::Args),
     /// Holds the configuration against the real database.
@@ -111,6 +113,7 @@ pub fn run(cli: Cli) -> ExitCode {
             Command::Serve(args) => commands::serve::run(args).await,
             Command::Open(args) => commands::open::run(args).await,
             Command::Attach(args) => commands::attach::run(args).await,
+            Command::Record(args) => commands::record::run(args).await,
             Command::Watch(args) => commands::watch::run(args).await,
             Command::Check(args) => commands::check::run(&args),
             Command::Prepare(args) => commands::prepare::run(&args),

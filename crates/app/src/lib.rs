@@ -8,5 +8,6 @@ pub mod cli;
 pub mod commands;
 pub mod demo;
 pub mod local;
+pub mod recording;
 pub mod setup;
 pub mod workbench;

@@ -541,3 +541,108 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     let missed: Vec<_> = std::collections::BTreeSet::difference(&all, &reached.borrow()).cloned().collect();
     assert!(missed.is_empty(), "actions without a test: {missed:?}");
 }
+
+/// Two recordings of an instance in another process, one with a masked column, looked at afterwards.
+#[test]
+fn what_was_recorded_is_looked_at_later_and_masks_hold() {
+    let dir = tempfile::tempdir().unwrap();
+    let db = dir.path().join("harvest.db");
+    let write = |sql: &str| assert!(testbed::sqlite3(&db, sql).0.wait().unwrap().success());
+    write(
+        "CREATE TABLE crates (number TEXT PRIMARY KEY NOT NULL, orchard INTEGER, fruit TEXT);
+      INSERT INTO crates VALUES ('A-1', 1, 'pear'), ('B-1', 2, 'apple');",
+    );
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let config = format!(
+        "[instance]\nlisten = '127.0.0.1:{port}'\n[source.harvest]\nurl = 'sqlite:harvest.db'\ntables = ['crates']\n\
+         [auth]\nsecret_env = 'HARVEST_SECRET'\noperators = 'ops'\n\
+         [[rule]]\nrole = 'reader'\ntable = 'crates'\nmay = ['read']\nrows = 'orchard = claim.orchard'\n"
+    );
+    std::fs::write(dir.path().join("gossip.toml"), config).unwrap();
+    let gossip = |args: &[&str]| {
+        let mut c = std::process::Command::new(env!("CARGO_BIN_EXE_gossip"));
+        c.args(args).current_dir(dir.path()).env("HARVEST_SECRET", "a secret of at least thirty-two bytes");
+        c.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped());
+        c
+    };
+    assert!(gossip(&["prepare"]).output().unwrap().status.success());
+    for (file, claims) in
+        [("ops", r#"{"sub":"ops","roles":["ops"]}"#), ("ada", r#"{"sub":"ada","roles":["reader"],"orchard":1}"#)]
+    {
+        let token = gossip(&["token", "--claims", claims]).output().unwrap();
+        std::fs::write(dir.path().join(file), token.stdout).unwrap();
+    }
+    let _instance = testbed::Process(gossip(&["serve"]).stderr(std::process::Stdio::null()).spawn().unwrap());
+    testbed::wait_for(|| "the instance".into(), || std::net::TcpStream::connect(("127.0.0.1", port)).ok());
+    let url = format!("localhost:{port}");
+    let here = dir.path().display();
+    // A watcher, of whom the recording tells as well.
+    let attach =
+        format!("cd {here} && {} attach {url} --token-file ops --persona Ada=ada", env!("CARGO_BIN_EXE_gossip"));
+    let live = Tmux::start(160, 47, &attach);
+    live.wait_text("1 instance · reader one");
+    live.key("n");
+    live.wait_text("‹ Ada ›");
+    live.key("Tab");
+    live.key("C-u");
+    live.type_text("SELECT * FROM crates");
+    live.key("Enter");
+    live.wait("she listens", |s| s.lines().nth(5).is_some_and(|l| l.contains("one")));
+    write("UPDATE crates SET fruit = 'quince' WHERE number = 'A-1';");
+    write("UPDATE crates SET fruit = 'medlar' WHERE number = 'B-1';");
+    live.wait("one is heard and one withheld", |s| {
+        let with = |text: &str, mark: char| s.lines().any(|l| l.contains(text) && l.contains(mark));
+        with("medlar", '◆') && with("quince", '●')
+    });
+    // Who is connected is sampled once a second.
+    testbed::wait_for(
+        || "the instance to tell of her".into(),
+        || {
+            let query = "SELECT subject, subscriptions FROM gossip.clients WHERE subject = 'ada'";
+            let told = gossip(&["watch", &url, query, "--token-file", "ops", "--count", "1"]).output().unwrap();
+            String::from_utf8_lossy(&told.stdout).contains("SELECT * FROM crates").then_some(())
+        },
+    );
+    for (file, mask) in [("plain.jsonl", ""), ("masked.jsonl", "crates.fruit")] {
+        let args = ["record", &url, "-o", file, "--token-file", "ops", "--mask", mask];
+        let mut recorder = testbed::Process(gossip(&args).spawn().unwrap());
+        // It begins with what its instance remembers, and says so when it has that.
+        let mut said = String::new();
+        std::io::BufRead::read_line(&mut std::io::BufReader::new(recorder.0.stderr.take().unwrap()), &mut said)
+            .unwrap();
+        assert!(said.contains("recording into"), "{said}");
+        let pid = recorder.0.id().to_string();
+        assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+        assert!(recorder.0.wait().unwrap().code().is_some_and(|c| c == 0));
+    }
+    live.key("q");
+    live.wait_text("[exit 0]");
+    let read = |file: &str| std::fs::read_to_string(dir.path().join(file)).unwrap();
+    assert!(read("plain.jsonl").contains("quince"));
+    for secret in ["quince", "medlar", "pear", "apple"] {
+        assert!(!read("masked.jsonl").contains(secret), "{secret} in the masked recording");
+    }
+    for (file, shown) in [("plain.jsonl", "fruit apple → medlar"), ("masked.jsonl", "crates B-1")] {
+        let t = Tmux::start(160, 47, &format!("cd {here} && {} open --recording {file}", env!("CARGO_BIN_EXE_gossip")));
+        let screen = t.wait("what happened, and to whom", |s| {
+            let with = |text: &str, mark: char| s.lines().any(|l| l.contains(text) && l.contains(mark));
+            s.contains("ada") && with(shown, '◆') && with("crates A-1", '●')
+        });
+        assert!(file == "plain.jsonl" || !screen.contains("medlar"), "{screen}");
+        // What happened to this key.
+        t.key("/");
+        t.type_text("A-1");
+        t.key("Enter");
+        t.wait("only its lines", |s| s.contains("crates A-1") && !s.contains("crates B-1"));
+        t.key("w");
+        t.wait_text("a recording has no instance");
+        t.key("Escape");
+        t.key("3");
+        t.wait("its tables", |s| s.contains("● yes"));
+        t.key("q");
+        t.wait_text("[exit 0]");
+    }
+    let bad = gossip(&["open", "--recording", "gossip.toml"]).output().unwrap();
+    let text = String::from_utf8_lossy(&bad.stderr).to_string();
+    assert!(bad.status.code() == Some(2) && text.contains("gossip.toml:1: not JSON"), "{text}");
+}

@@ -4,6 +4,7 @@ pub mod attach;
 pub mod check;
 pub mod open;
 pub mod prepare;
+pub mod record;
 pub mod serve;
 pub mod token;
 pub mod watch;

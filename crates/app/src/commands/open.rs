@@ -1,5 +1,6 @@
 //! `gossip open`: the workbench with an instance of its own.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use gossip_server::auth::Tokens;
@@ -8,14 +9,33 @@ use tokio::sync::Mutex;
 
 use crate::cli::{ConfigFile, Failure, Outcome};
 use crate::local::{Cluster, source, tokens};
-use crate::setup;
 use crate::workbench::{self, Access, Place};
+use crate::{recording, setup};
 
 /// The role of the workbench's own operator where the configuration names none.
 const OWN_OPERATOR: &str = "gossip-workbench";
 
+/// Arguments of `open`.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    #[command(flatten)]
+    file: ConfigFile,
+    /// Look at a recording instead: no instance is started, nothing is connected.
+    #[arg(long, value_name = "FILE", conflicts_with = "config")]
+    recording: Option<PathBuf>,
+}
+
 /// Runs the workbench.
-pub async fn run(args: ConfigFile) -> Outcome {
+pub async fn run(args: Args) -> Outcome {
+    if let Some(path) = &args.recording {
+        let events = recording::read(path).map_err(Failure::usage)?;
+        if events.is_empty() {
+            return Err(Failure::usage(format!("{}: nothing is recorded in it", path.display())));
+        }
+        let name = path.file_name().unwrap_or_default().to_string_lossy();
+        return workbench::replay(events, format!("recording {name}")).await.map_err(Failure::connect);
+    }
+    let args = args.file;
     let first_steps = !args.config.exists();
     if first_steps {
         let path = args.config.clone();

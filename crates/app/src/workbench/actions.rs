@@ -223,6 +223,7 @@ pub fn is_possible(action: Action, s: &State) -> bool {
     let lines = !s.lines.is_empty();
     let in_journey = matches!(s.overlay, Overlay::Journey { .. });
     match action {
+        Action::Go(View::Ask) if s.recorded => false,
         Action::Go(View::Steps) => s.has_config && s.view != View::Steps,
         Action::Go(view) => view != s.view,
         Action::Grant => s.has_config && s.has_cluster && !s.tables.known.is_empty(),
@@ -246,6 +247,7 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Why => lines && !s.watchers.is_empty(),
         Action::Journey | Action::Unfold | Action::Fold => lines,
         Action::Change => s.has_database,
+        Action::DropWatcher | Action::Frames if s.recorded => false,
         Action::NewWatcher => !super::update::choosable(s).is_empty(),
         Action::DropWatcher | Action::Frames => !s.watchers.is_empty(),
         Action::NewPersona => s.can_mint,

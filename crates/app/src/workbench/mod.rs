@@ -17,6 +17,7 @@ pub mod legs;
 pub mod marks;
 pub mod message;
 pub mod rail;
+pub mod replay;
 pub mod state;
 pub mod steps;
 pub mod tables;
@@ -39,6 +40,7 @@ use serde_json::Map;
 use tokio::sync::{Mutex, mpsc};
 
 use crate::local::Cluster;
+use crate::recording::Event;
 use message::{Effect, Message};
 use state::State;
 use tasks::Tasks;
@@ -99,9 +101,18 @@ const BURST: usize = 4_096;
 
 /// Runs the workbench until the user leaves it. The terminal is restored also after a panic.
 pub async fn run(access: Access) -> Result<(), String> {
+    let state = State::new(&access, Theme::from_env(), gossip_server::now());
+    run_with(access, state).await
+}
+
+/// Runs the workbench on a recording.
+pub async fn replay(events: Vec<Event>, title: String) -> Result<(), String> {
+    run_with(Access::default(), replay::state(events, title, Theme::from_env())).await
+}
+
+async fn run_with(access: Access, mut state: State) -> Result<(), String> {
     let fail = |e: std::io::Error| format!("terminal: {e}; the workbench needs one, gossip demo --headless does not");
     let (messages, mut inbox) = mpsc::channel(tasks::CHANNEL);
-    let mut state = State::new(&access, Theme::from_env(), gossip_server::now());
     let mut terminal = ratatui::try_init().map_err(fail)?;
     mouse(true);
     // The terminal's own hook restores it after a panic; the mouse has to be let go as well.

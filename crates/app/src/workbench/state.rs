@@ -418,6 +418,8 @@ pub struct State {
     pub has_cluster: bool,
     /// Which of them run.
     pub running: Vec<bool>,
+    /// Whether this is a recording: nothing more comes.
+    pub recorded: bool,
     /// Whether the user wants to leave.
     pub leaving: bool,
     next_line: u64,
@@ -467,6 +469,7 @@ impl State {
             has_config: access.config.is_some(),
             has_cluster: access.cluster.is_some(),
             running: vec![true; access.places.len()],
+            recorded: false,
             leaving: false,
             next_line: 1,
             next_watcher: 1,
@@ -553,6 +556,8 @@ impl State {
         let snapshot_since = || w.snapshots.iter().any(|(after, _)| after.as_ref().is_none_or(|a| a >= at));
         match cell.verdict.as_str() {
             "matched" if cell.arrived_at.is_some() => Mark::heard(cell.tally),
+            // What arrives is known to the watcher's own workbench; a recording ends at its instance's socket.
+            "matched" if self.recorded && cell.written_at.is_some() => Mark::heard(cell.tally),
             "matched" if snapshot_since() => Mark::CaughtUp,
             "matched" if !matches!(w.link, Link::Up(_)) => Mark::NotConnected,
             "matched" if w.current.as_ref().is_some_and(|c| c.source == at.source && c >= at) => Mark::Missed,

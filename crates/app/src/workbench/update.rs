@@ -23,6 +23,7 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
         Message::Key(key) => return key_pressed(s, key),
         Message::Resized => {}
         Message::Mouse(event) => return mouse(s, event),
+        Message::Tick(_) if s.recorded => {}
         Message::Tick(now) => {
             s.now = now;
             s.shown_rates = s.rates.now(now);
@@ -474,7 +475,9 @@ fn ask_why(s: &mut State) -> Vec<Effect> {
     let (Some(line), Some(w)) = (s.chosen_line(), s.watchers.get(s.column)) else { return vec![] };
     let (id, watcher, place, at) = (line.id, w.id, w.place, line.at.clone());
     let subscription = w.subscription;
+    let mark = s.mark(line, w).word();
     let unanswerable = match (&at, &line.made) {
+        _ if s.recorded => Some(format!("{mark}; a recording has no instance that could be asked for the steps")),
         (None, Some((_, Stage::NeverComes(why)))) => Some(why.clone()),
         (None, _) => Some("it has not been seen in the stream yet".to_string()),
         _ if w.refused.is_some() => w.refused.clone(),

@@ -110,6 +110,10 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
         (u, n) if u == n => format!("{n} instances"),
         (u, n) => format!("{u} of {n} instances"),
     };
+    let (instances, reader) = match s.recorded {
+        true => (format!("{instances}, as it was"), "—".to_string()),
+        false => (instances, reader),
+    };
     let title = if s.title.is_empty() { String::new() } else { format!("{} · ", s.title) };
     let whole = fit(&format!("{title}{instances} · reader {reader}"), (area.width as usize).saturating_sub(used + 3));
     right(frame, area, 0, Line::styled(whole, if up < s.places.len() { t.withheld() } else { t.strong() }));

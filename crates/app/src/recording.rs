@@ -5,7 +5,7 @@
 //! written, in keys as well.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::{BufRead, BufReader, Read};
+use std::io::{BufRead, BufReader, BufWriter, Read, Write};
 use std::path::Path;
 
 use gossip_core::wire::rfc3339;
@@ -140,6 +140,18 @@ impl Event {
         let instance = json["source"].as_str().unwrap_or("").rsplit('/').next().unwrap_or("").to_string();
         Ok(Some(Event { instance, table, at: at.as_microsecond(), row }))
     }
+}
+
+/// Writes a recording into a file that is not there yet.
+pub fn write(path: &Path, mut masks: Masks, events: Vec<Event>) -> Result<(), String> {
+    let fail = |e: std::io::Error| format!("{}: {e}", path.display());
+    let file = std::fs::OpenOptions::new().write(true).create_new(true).open(path).map_err(fail)?;
+    let mut file = BufWriter::new(file);
+    for (id, mut event) in (1..).zip(events) {
+        masks.apply(&mut event);
+        writeln!(file, "{}", event.to_line(id)).map_err(fail)?;
+    }
+    file.flush().map_err(fail)
 }
 
 /// Reads a recording. A last line that was cut off is left aside.

@@ -502,6 +502,13 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     back(Earshot, "who heard what");
     reach(Earshot, Action::Instances, "Instances of this process");
     back(Earshot, "who heard what");
+    reach(Earshot, Action::Record, "Save a recording");
+    t.key("Tab");
+    t.type_text("crates.fruit");
+    t.key("Enter");
+    t.wait_text("recorded:");
+    let saved = std::fs::read_to_string(dir.path().join("gossip-recording.jsonl")).unwrap();
+    assert!(saved.contains("gossip.verdicts") && !saved.contains("fruit 60"), "masked in the file");
     reach(Earshot, Action::Palette, "What do you want to do?");
     back(Earshot, "who heard what");
     reach(Earshot, Action::Help, "Keys and marks");

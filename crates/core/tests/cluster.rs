@@ -8,7 +8,9 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
+use gossip_core::audience::Audience;
 use gossip_core::engine::{Engine, Input, Limits, Output, Request, Resume, SnapshotId, SubId, Why};
+use gossip_core::explain::Verdict;
 use gossip_core::feed::Change;
 use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Transaction, fold};
 use gossip_core::rule::{Claims, Effective, RuleSet, RuleText, Seen};
@@ -294,6 +296,7 @@ impl Cluster {
     fn handle(&mut self, n: usize, input: Input) {
         self.nodes[n].engine.set_clock(self.step as i64);
         let outputs = self.nodes[n].engine.handle(input);
+        let mut told = Vec::new();
         for output in outputs {
             match output {
                 Output::FetchSnapshot(id, _) => {
@@ -313,6 +316,7 @@ impl Cluster {
                     }
                 }
                 Output::Delta(delta, subs) => {
+                    told.push((delta.epoch, delta.position, subs.clone()));
                     for sub in subs.as_slice() {
                         let Some(c) = self.clients.get_mut(sub) else { panic!("delta for nobody") };
                         let offered = c.queue.offer(*sub, 10, Message::Delta(delta.clone()));
@@ -331,6 +335,12 @@ impl Cluster {
                     }
                 }
                 Output::Closed(sub, why) => panic!("subscription {sub} closed: {why:?}"),
+                Output::Verdict { sub, epoch, position, verdict: Verdict::Matched, .. } => {
+                    let is_it = |(e, p, subs): &(u64, Position, Audience)| {
+                        (*e, *p) == (epoch, position) && subs.as_slice().contains(&sub)
+                    };
+                    assert!(told.iter().any(is_it), "a match of {position} under {epoch} without its delta");
+                }
                 Output::CancelSnapshot(_) | Output::Verdict { .. } | Output::Taken(..) => {}
             }
         }

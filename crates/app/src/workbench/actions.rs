@@ -48,6 +48,8 @@ pub enum Action {
     NewPersona,
     /// The instances, and what can be done to them.
     Instances,
+    /// Save what was recorded of late.
+    Record,
     /// Write the view to files.
     Export,
     /// Show only lines with a text.
@@ -212,6 +214,13 @@ pub const ACTIONS: &[Entry] = &[
     earshot(Action::PreviousWatcher, KeyCode::BackTab, "shift-tab", "", "the watcher before"),
     earshot(Action::Unfold, KeyCode::Right, "→", "", "show the rows of the chosen line"),
     earshot(Action::Fold, KeyCode::Left, "←", "", "hide them"),
+    entry(
+        Action::Record,
+        KeyCode::Char('R'),
+        "R",
+        "",
+        "save what instances told of late as a recording, columns masked as you like",
+    ),
     entry(Action::Palette, KeyCode::Char(':'), ":", "", "find an action by its words"),
     entry(Action::Help, KeyCode::Char('?'), "?", "help", "all keys and marks"),
     entry(Action::Back, KeyCode::Esc, "esc", "back", "close what is open; clear the filter"),
@@ -243,6 +252,7 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Back => s.overlay != Overlay::None || s.why.is_some() || !s.filter.is_empty() || s.held.is_some(),
         Action::Help | Action::Quit => true,
         Action::Export => lines,
+        Action::Record => !s.kept.is_empty(),
         _ if in_journey => false,
         Action::Why => lines && !s.watchers.is_empty(),
         Action::Journey | Action::Unfold | Action::Fold => lines,

@@ -11,6 +11,7 @@ use super::input::Input;
 use super::message::Effect;
 use super::state::{Field, Form, FormKind, Link, Overlay, State};
 use super::update::{add_watcher, kept_watchers};
+use crate::recording::Masks;
 
 pub(super) fn form(kind: FormKind, fields: Vec<Field>) -> Form {
     Form { kind, fields, focus: 0, problem: None, about: String::new() }
@@ -133,6 +134,13 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
             super::tables::check(s, &rule)?;
             s.tables.rules.push(rule.clone());
             Ok(vec![Effect::Grant(rule, s.tables.rules.clone())])
+        }
+        (FormKind::Record, [file, mask]) => {
+            if file.is_empty() {
+                return Err("name the file".into());
+            }
+            let masks = Masks::parse(mask)?;
+            Ok(vec![Effect::SaveRecording(file.clone(), masks, s.recording())])
         }
         (FormKind::KeepQuery, [name]) => {
             let fits = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '-';

@@ -15,6 +15,7 @@ use super::export::Page;
 use super::frames::Log;
 use super::state::{At, Micros, WatcherId};
 use super::tables::{Inspection, Proposal};
+use crate::recording::{Event, Masks};
 
 /// Something that happened.
 #[derive(Clone, Debug)]
@@ -157,6 +158,8 @@ pub enum Effect {
         /// How many in a second.
         second: f64,
     },
+    /// Save events as a recording.
+    SaveRecording(String, Masks, Vec<Event>),
     /// Put a text into the terminal's clipboard.
     Copy(String),
     /// Write a page to files.

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use gossip_core::explain::{Step, Tally};
 use gossip_server::config::Persona;
 use hdrhistogram::Histogram;
-use serde_json::{Map, Value as Json};
+use serde_json::{Map, Value as Json, json};
 
 use super::Access;
 use super::ask::Ask;
@@ -18,9 +18,13 @@ use super::marks::Mark;
 use super::rail::View;
 use super::tables::{Proposal, Tables};
 use super::theme::Theme;
+use crate::recording::Event;
 
 /// Microseconds since 1970.
 pub type Micros = i64;
+
+/// Events that are kept for a recording; the oldest go first.
+pub const MAX_KEPT: usize = 20_000;
 
 /// Lines that are kept; the oldest go first.
 pub const MAX_LINES: usize = 4_000;
@@ -254,6 +258,8 @@ pub enum FormKind {
     KeepQuery,
     /// Let a role read a table.
     Grant,
+    /// Save what was recorded.
+    Record,
 }
 
 /// A field of a form.
@@ -418,6 +424,8 @@ pub struct State {
     pub has_cluster: bool,
     /// Which of them run.
     pub running: Vec<bool>,
+    /// What instances have told of late, to be saved as a recording.
+    pub kept: VecDeque<Event>,
     /// Whether this is a recording: nothing more comes.
     pub recorded: bool,
     /// Whether the user wants to leave.
@@ -469,11 +477,54 @@ impl State {
             has_config: access.config.is_some(),
             has_cluster: access.cluster.is_some(),
             running: vec![true; access.places.len()],
+            kept: VecDeque::new(),
             recorded: false,
             leaving: false,
             next_line: 1,
             next_watcher: 1,
         }
+    }
+
+    /// Keeps an event for a recording.
+    pub fn keep(&mut self, table: &'static str, place: usize, row: Map<String, Json>) {
+        if self.recorded {
+            return;
+        }
+        if self.kept.len() >= MAX_KEPT {
+            self.kept.pop_front();
+        }
+        let instance = self.places.get(place).map(|p| p.name.clone()).unwrap_or_default();
+        self.kept.push_back(Event { instance, table, at: self.now, row });
+    }
+
+    /// Everything that is kept, with who the watchers are.
+    pub fn recording(&self) -> Vec<Event> {
+        let place =
+            |p: &PlaceState| Event { instance: p.name.clone(), table: "instances", at: self.now, row: p.info.clone() };
+        let name = self.places.first().map(|p| p.name.clone()).unwrap_or_default();
+        let table = |t: &super::tables::Known| Event {
+            instance: name.clone(),
+            table: "tables",
+            at: self.now,
+            row: t.row.clone(),
+        };
+        let client = |w: &WatcherState| {
+            let ends = format!("-{}", w.id);
+            let label = |e: &Event| Some(e.row.get("label")?.as_str()?.to_string()).filter(|l| l.ends_with(&ends));
+            let label = self.kept.iter().rev().filter(|e| e.table == "verdicts").find_map(label)?;
+            let subscriptions = json!([{"query": w.query, "observed": label}]).to_string();
+            let row = json!({"subject": w.persona, "roles": w.role, "subscriptions": subscriptions});
+            let instance = self.places.get(w.place).map(|p| p.name.clone()).unwrap_or_default();
+            Some(Event { instance, table: "clients", at: self.now, row: row.as_object().cloned()? })
+        };
+        let who = self.watchers.iter().filter_map(client);
+        let known = self.places.iter().map(place).chain(self.tables.known.values().map(table)).chain(who);
+        known.chain(self.kept.iter().cloned()).collect()
+    }
+
+    /// The place of an instance's name; the first if it is not known.
+    pub fn place_named(&self, name: &str) -> usize {
+        self.places.iter().position(|p| p.name == name).unwrap_or(0)
     }
 
     /// A number for a new line.

@@ -57,8 +57,15 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
             }
             s.places[i].info = row;
         }
-        Message::Change(place, row) => change(s, place, &row),
-        Message::Verdict(row) => verdict(s, &row),
+        Message::Change(place, row) => {
+            change(s, place, &row);
+            s.keep("changes", place, row);
+        }
+        Message::Verdict(row) => {
+            verdict(s, &row);
+            let place = s.place_named(row.get("instance").and_then(Json::as_str).unwrap_or(""));
+            s.keep("verdicts", place, row);
+        }
         Message::Listening(id, at, rows) => listening(s, id, at, rows),
         Message::WatcherLost(id, at, why) => {
             if let Some(w) = s.watcher_mut(id)
@@ -244,6 +251,10 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
         Action::Who => s.overlay = Overlay::Who(0),
         Action::Keep => s.overlay = Overlay::Form(form(FormKind::KeepQuery, vec![field("name", "", vec![])])),
         Action::Stream => return tables::switch(s),
+        Action::Record => {
+            let fields = vec![field("file", "gossip-recording.jsonl", vec![]), field("mask columns", "", vec![])];
+            s.overlay = Overlay::Form(form(FormKind::Record, fields));
+        }
         Action::Frames => {
             if let Some(w) = s.watchers.get(s.column) {
                 s.overlay = Overlay::Frames(Looking { watcher: w.id, at: 0, find: Input::default(), finding: false });

@@ -212,6 +212,8 @@ pub enum Output {
         sub: SubId,
         /// The source.
         source: Arc<str>,
+        /// The reader's epoch, as in the delta.
+        epoch: u64,
         /// The transaction.
         position: Position,
         /// What became of it.

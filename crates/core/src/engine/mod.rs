@@ -746,9 +746,11 @@ impl Engine {
         }
         touched.sort_unstable();
         touched.dedup();
-        let matched = self.evaluate(source, t, &touched);
+        // What follows from this transaction is told under the epoch that read it, also where that is a new one.
+        let epoch = interval.epoch.max(self.progress(source).epoch);
+        let matched = self.evaluate(epoch, t, &touched);
         self.touched = touched;
-        self.tell_verdicts(source, t, &matched);
+        self.tell_verdicts(source, epoch, t, &matched);
         if self.window.len() >= self.limits.window
             && let Some((source, t)) = self.window.pop_front()
             && let Some(followed) = self.sources.get_mut(&source)
@@ -768,16 +770,10 @@ impl Engine {
     }
 
     /// Evaluates the feeds that a transaction may touch, and returns what matched, by feed.
-    fn evaluate(
-        &mut self,
-        source: &Arc<str>,
-        t: &Arc<Transaction>,
-        touched: &[(FeedId, u32)],
-    ) -> HashMap<FeedId, Tally> {
+    fn evaluate(&mut self, epoch: u64, t: &Arc<Transaction>, touched: &[(FeedId, u32)]) -> HashMap<FeedId, Tally> {
         let observing = !self.observed.is_empty();
         self.out.reserve(touched.len() + self.observed.len() + 1);
         let mut matched = HashMap::new();
-        let epoch = self.progress(source).epoch;
         for group in touched.chunk_by(|a, b| a.0 == b.0) {
             let id = group[0].0;
             let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { continue };
@@ -820,7 +816,7 @@ impl Engine {
         matched
     }
 
-    fn tell_verdicts(&mut self, source: &Arc<str>, t: &Arc<Transaction>, matched: &HashMap<FeedId, Tally>) {
+    fn tell_verdicts(&mut self, source: &Arc<str>, epoch: u64, t: &Transaction, matched: &HashMap<FeedId, Tally>) {
         for sub in &self.observed {
             let Some(s) = self.subs.get(sub) else { continue };
             let Some(feed) = self.feeds.get(s.feed as usize).and_then(Option::as_ref) else { continue };
@@ -833,7 +829,8 @@ impl Engine {
                 Some(tally) => (Verdict::Matched, *tally),
                 None => (explain::verdict(&feed.effective, t).min(Verdict::Unchanged), Tally::default()),
             };
-            self.out.push(Output::Verdict { sub: *sub, source: source.clone(), position: t.position, verdict, tally });
+            let (source, position) = (source.clone(), t.position);
+            self.out.push(Output::Verdict { sub: *sub, source, epoch, position, verdict, tally });
         }
     }
 }

@@ -373,11 +373,10 @@ impl Node {
                     let _ = inputs.send(Input::Healed { source, intervals }).await;
                 });
             }
-            Output::Verdict { sub, source, position, verdict, tally } => {
+            Output::Verdict { sub, source, epoch, position, verdict, tally } => {
                 if let Some(s) = self.subs.get(&sub) {
                     let cursor = match (verdict, self.engine.effective(sub)) {
                         (Verdict::Matched, Some(e)) => {
-                            let epoch = self.engine.progress(&source).epoch;
                             Value::from(wire::cursor(&e, epoch, position, &self.start.sealer))
                         }
                         _ => Value::Null,

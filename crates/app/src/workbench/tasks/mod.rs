@@ -23,6 +23,7 @@ use super::ask::About;
 use super::message::{Effect, InstanceAction, Message, Told};
 use super::state::WatcherId;
 use super::tables::{Proposal, Proposed};
+use crate::recording;
 use listening::{Asker, Identity, Listener};
 use operating::{Question, operate};
 
@@ -181,6 +182,17 @@ impl Tasks {
             }
             // The screen's own: it is done where the terminal is.
             Effect::Copy(_) => {}
+            Effect::SaveRecording(file, masks, events) => {
+                let messages = self.messages.clone();
+                tokio::task::spawn_blocking(move || {
+                    let n = events.len();
+                    let text = match recording::write(std::path::Path::new(&file), masks, events) {
+                        Ok(()) => format!("recorded: {n} events in {file}"),
+                        Err(e) => format!("not recorded: {e}"),
+                    };
+                    let _ = messages.blocking_send(Message::Notice(text));
+                });
+            }
             Effect::Export(page) => {
                 let messages = self.messages.clone();
                 tokio::task::spawn_blocking(move || {

@@ -65,6 +65,10 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
             "A rule",
             "Nothing is readable without one. Rows: a condition like  agency = claim.agency.  Columns with commas; empty is all.",
         ),
+        FormKind::Record => (
+            "Save a recording",
+            "The newest 20,000 events, for gossip open --recording. Masked columns: table.column, with commas between them.",
+        ),
         FormKind::KeepQuery => {
             ("Keep the query", "Clients subscribe to it by this name. It is written into gossip.toml.")
         }

@@ -473,8 +473,9 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     reach(Steps, Action::Go(Earshot), "Nothing has changed yet");
     for n in 1..=60 {
         write(&format!("UPDATE crates SET fruit = 'fruit {n}' WHERE number = 'A-1';"));
+        // One line each: what is committed between two reads arrives as one.
+        t.wait_text(&format!("→ fruit {n}"));
     }
-    t.wait_text("→ fruit 60");
     reach(Earshot, Action::Hold, "held");
     reach(Earshot, Action::Down, "held");
     reach(Earshot, Action::PageDown, "held,");
@@ -493,6 +494,7 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     reach(Earshot, Action::Newest, "what changed");
     reach(Earshot, Action::Frames, "← received");
     back(Earshot, "who heard what");
+    reach(Earshot, Action::Copy, "copied: crates A-1");
     reach(Earshot, Action::Filter, "Empty shows all");
     back(Earshot, "who heard what");
     reach(Earshot, Action::Change, "Make a change");
@@ -530,10 +532,22 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     reach(Ask, Action::FewerColumns, "number");
     reach(Ask, Action::Who, "Who asks");
     back(Ask, "who asks");
+    reach(Ask, Action::Filter, "only rows with");
+    t.type_text("plum");
+    t.key("Enter");
+    t.wait("only that row", |s| s.contains("shown with “plum”") && !s.contains("fruit 60"));
+    t.key("Escape");
+    t.wait_text("fruit 60");
     reach(Ask, Action::Keep, "Keep the query");
     back(Ask, "who asks");
 
     reach(Ask, Action::Go(Tables), "journal mode is delete");
+    reach(Tables, Action::Filter, "only tables with");
+    t.type_text("orchard");
+    t.key("Enter");
+    t.wait("only the table with that column", |s| s.contains("● yes") && !s.contains("notes"));
+    t.key("Escape");
+    t.wait_text("notes");
     reach(Tables, Action::Grant, "Nothing is readable without one");
     back(Tables, "what is in the way");
     reach(Tables, Action::NextFinding, "PRAGMA journal_mode = WAL");

@@ -50,6 +50,8 @@ pub enum Action {
     Instances,
     /// Save what was recorded of late.
     Record,
+    /// Copy the chosen line.
+    Copy,
     /// Write the view to files.
     Export,
     /// Show only lines with a text.
@@ -188,6 +190,15 @@ pub const ACTIONS: &[Entry] = &[
         "export",
         "this view, or the journey, as SVG, PDF and text into this folder",
     ),
+    earshot(
+        Action::Copy,
+        KeyCode::Char('y'),
+        "y",
+        "",
+        "copy the line: the SQL of a change made here, else what changed",
+    ),
+    ask(Action::Filter, KeyCode::Char('/'), "/", "find", "show only rows that contain a text"),
+    tables(Action::Filter, KeyCode::Char('/'), "/", "find", "show only tables with a text in their name or a column's"),
     earshot(Action::Filter, KeyCode::Char('/'), "/", "filter", "show only lines that contain a text"),
     entry(Action::Go(View::Earshot), KeyCode::Char('1'), "1", "", "Earshot: who heard what, and why not"),
     entry(Action::Go(View::Ask), KeyCode::Char('2'), "2", "", "Ask: one live query as several people side by side"),
@@ -248,10 +259,13 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::NextFinding => s.has_database && super::tables::mendable(s).is_some(),
         Action::Frame => in_journey,
         Action::NextWatcher | Action::PreviousWatcher => s.watchers.len() > 1,
-        Action::Back if s.view != View::Earshot => s.overlay != Overlay::None,
+        Action::Back if s.view != View::Earshot => {
+            s.overlay != Overlay::None || !s.ask.find.is_empty() || !s.tables.find.is_empty()
+        }
         Action::Back => s.overlay != Overlay::None || s.why.is_some() || !s.filter.is_empty() || s.held.is_some(),
         Action::Help | Action::Quit => true,
         Action::Export => lines,
+        Action::Copy => lines && !in_journey,
         Action::Record => !s.kept.is_empty(),
         _ if in_journey => false,
         Action::Why => lines && !s.watchers.is_empty(),

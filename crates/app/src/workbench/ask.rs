@@ -113,6 +113,8 @@ pub struct Ask {
     pub offered: Vec<String>,
     /// The one that `tab` takes.
     pub picked: usize,
+    /// Only rows with this text are shown.
+    pub find: String,
     /// The query that is running.
     pub running: Option<String>,
     looked: Micros,
@@ -133,6 +135,7 @@ impl Ask {
             looking_back: None,
             offered: Vec::new(),
             picked: 0,
+            find: String::new(),
             running: None,
             looked: 0,
             next: 0,
@@ -420,6 +423,12 @@ fn changed(before: &[ShownRow], rows: Vec<(String, Vec<Option<Json>>)>, now: Mic
     }
     out.truncate(SHOWN * 2);
     out
+}
+
+/// Whether a row is one that is looked for.
+pub fn is_sought(row: &ShownRow, find: &str) -> bool {
+    let wanted = find.to_lowercase();
+    wanted.is_empty() || row.cells.iter().any(|c| cell(c.as_ref()).to_lowercase().contains(&wanted))
 }
 
 /// A cell as it is shown.

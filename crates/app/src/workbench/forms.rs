@@ -9,6 +9,7 @@ use serde_json::{Map, Value as Json};
 use super::change;
 use super::input::Input;
 use super::message::Effect;
+use super::rail::View;
 use super::state::{Field, Form, FormKind, Link, Overlay, State};
 use super::update::{add_watcher, kept_watchers};
 use crate::recording::Masks;
@@ -113,9 +114,21 @@ fn submit(s: &mut State) -> Vec<Effect> {
 fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>, String> {
     match (kind, texts) {
         (FormKind::Filter, [text]) => {
-            s.filter.clone_from(text);
-            s.held = None;
-            s.chosen = None;
+            match s.view {
+                View::Ask => {
+                    s.ask.find.clone_from(text);
+                    s.ask.scroll = 0;
+                }
+                View::Tables => {
+                    s.tables.find.clone_from(text);
+                    s.tables.chosen = 0;
+                }
+                View::Earshot | View::Steps => {
+                    s.filter.clone_from(text);
+                    s.held = None;
+                    s.chosen = None;
+                }
+            }
             Ok(vec![])
         }
         (FormKind::Grant, [role, table, rows, columns]) => {

@@ -115,6 +115,8 @@ pub struct Tables {
     pub first_rows: BTreeMap<String, u64>,
     /// The rules, where the configuration can be read.
     pub rules: Vec<RuleText>,
+    /// Only tables with this in their name, or in a column's, are shown.
+    pub find: String,
     /// The chosen table.
     pub chosen: usize,
     /// The chosen finding.
@@ -144,7 +146,14 @@ impl Tables {
             let entry = all.entry(&t.name).or_insert(Entry { name: &t.name, known: None, inspected: None });
             entry.inspected = Some(t);
         }
-        all.into_values().collect()
+        let wanted = self.find.to_lowercase();
+        let sought = |e: &Entry<'_>| {
+            let told = e.known.map(|k| k.columns()).unwrap_or_default();
+            let declared = e.inspected.map(|i| i.columns.as_slice()).unwrap_or_default();
+            let columns = told.iter().map(|(c, _)| c.as_str()).chain(declared.iter().map(|c| c.name.as_str()));
+            std::iter::once(e.name).chain(columns).any(|name| name.to_lowercase().contains(&wanted))
+        };
+        all.into_values().filter(|e| wanted.is_empty() || sought(e)).collect()
     }
 
     /// The tables of the database.

@@ -255,6 +255,12 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
             let fields = vec![field("file", "gossip-recording.jsonl", vec![]), field("mask columns", "", vec![])];
             s.overlay = Overlay::Form(form(FormKind::Record, fields));
         }
+        Action::Copy => {
+            let Some(line) = s.chosen_line() else { return vec![] };
+            let text = line.made.as_ref().map_or_else(|| super::view::words::whole(line), |(sql, _)| sql.clone());
+            s.notice = Some((s.now, format!("copied: {text}")));
+            return vec![Effect::Copy(text)];
+        }
         Action::Frames => {
             if let Some(w) = s.watchers.get(s.column) {
                 s.overlay = Overlay::Frames(Looking { watcher: w.id, at: 0, find: Input::default(), finding: false });
@@ -362,12 +368,19 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
         }
         Action::Instances => s.overlay = Overlay::Instances(0),
         Action::Filter => {
-            let now = s.filter.clone();
-            s.overlay = Overlay::Form(form(FormKind::Filter, vec![field("only lines with", &now, vec![])]));
+            let (label, now) = match s.view {
+                View::Ask => ("only rows with", s.ask.find.clone()),
+                View::Tables => ("only tables with", s.tables.find.clone()),
+                View::Earshot | View::Steps => ("only lines with", s.filter.clone()),
+            };
+            s.overlay = Overlay::Form(form(FormKind::Filter, vec![field(label, &now, vec![])]));
         }
         Action::Back => {
             if s.overlay != Overlay::None {
                 s.overlay = Overlay::None;
+            } else if s.view != View::Earshot {
+                s.ask.find.clear();
+                s.tables.find.clear();
             } else if s.why.take().is_none() {
                 if s.filter.is_empty() {
                     s.held = None;

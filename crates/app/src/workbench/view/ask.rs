@@ -9,7 +9,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::words::{fit, span, wrap};
 use super::{put, rule};
-use crate::workbench::ask::{Pane, ShownRow, cell, is_keyword};
+use crate::workbench::ask::{Pane, ShownRow, cell, is_keyword, is_sought};
 use crate::workbench::state::State;
 
 /// Lines of the query that are shown.
@@ -146,7 +146,10 @@ fn draw_pane(s: &State, frame: &mut Frame<'_>, area: Rect, pane: &Pane) {
         (None, None, None) => Span::styled("asking …", t.late()),
         (None, None, Some(_)) => {
             let rows = if pane.total == 1 { "1 row".into() } else { format!("{} rows", pane.total) };
-            Span::styled(rows, t.dim())
+            match s.ask.find.as_str() {
+                "" => Span::styled(rows, t.dim()),
+                find => Span::styled(format!("{rows}, shown with “{find}”"), t.accent()),
+            }
         }
     };
     let head = vec![
@@ -210,7 +213,8 @@ fn draw_table(s: &State, frame: &mut Frame<'_>, area: Rect, names: &[String], ro
     let t = s.theme;
     let aside = s.ask.aside.min(names.len().saturating_sub(1));
     let names = &names[aside..];
-    let shown: Vec<&ShownRow> = rows.iter().skip(s.ask.scroll).take(area.height.saturating_sub(1) as usize).collect();
+    let sought = rows.iter().filter(|r| is_sought(r, &s.ask.find));
+    let shown: Vec<&ShownRow> = sought.skip(s.ask.scroll).take(area.height.saturating_sub(1) as usize).collect();
     let texts: Vec<Vec<String>> =
         shown.iter().map(|r| r.cells.iter().skip(aside).map(|c| cell(c.as_ref())).collect()).collect();
     let widths: Vec<usize> = names

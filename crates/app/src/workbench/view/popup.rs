@@ -11,6 +11,7 @@ use super::put;
 use super::words::{fit, span};
 use crate::workbench::actions::here;
 use crate::workbench::marks::Mark;
+use crate::workbench::rail::View;
 use crate::workbench::state::{Form, FormKind, Link, State};
 use crate::workbench::tables::Proposal;
 use crate::workbench::update::{choosable, found};
@@ -72,6 +73,7 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
         FormKind::KeepQuery => {
             ("Keep the query", "Clients subscribe to it by this name. It is written into gossip.toml.")
         }
+        FormKind::Filter if s.view != View::Earshot => ("Find", "Empty shows all."),
         FormKind::Filter => ("Filter", "Words of the line, or of a mark: missed, withheld, outside. Empty shows all."),
     };
     let inside = sheet(s, frame, area, (110, form.fields.len() as u16 * 2 + 10), title);

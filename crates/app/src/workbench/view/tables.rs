@@ -35,7 +35,10 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     let narrow = area.width < 120;
     let entries = s.tables.entries();
     if entries.is_empty() {
-        let text = "No instance has told of a table yet.";
+        let text = match s.tables.find.as_str() {
+            "" => "No instance has told of a table yet.".to_string(),
+            find => format!("No table has “{find}” in its name or in a column's. esc shows all."),
+        };
         return put(frame, area, 1, Text::styled(text, t.dim()));
     }
     let columns: Vec<usize> = (0..LIST.len()).filter(|&i| !(narrow && LIST[i].2)).collect();
@@ -49,7 +52,8 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
         }
     };
     let head: String = columns.iter().map(|&i| cut(LIST[i].0, i)).collect();
-    put(frame, area, 0, Text::styled(head, t.dim()));
+    let style = if s.tables.find.is_empty() { t.dim() } else { t.accent() };
+    put(frame, area, 0, Text::styled(head, style));
     let room = (area.height as usize / 2).max(4);
     let first = s.tables.chosen.saturating_sub(room - 1);
     let mut drawn = Vec::new();

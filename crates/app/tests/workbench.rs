@@ -555,8 +555,21 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     t.key("Enter");
     t.wait("it is mended", |s| s.contains("done") && !s.contains("journal mode is delete"));
     t.key("Down");
-    reach(Tables, Action::Stream, "Let notes stream");
-    back(Tables, "what is in the way");
+    let triggers = || {
+        let count = "SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'notes'";
+        rusqlite::Connection::open(&db).unwrap().query_row(count, [], |r| r.get::<_, i64>(0)).unwrap()
+    };
+    for (proposed, done, followed) in
+        [("Let notes stream", "notes streams", true), ("Stream notes no longer", "notes streams no longer", false)]
+    {
+        reach(Tables, Action::Stream, proposed);
+        t.key("Enter");
+        t.wait(done, |s| s.contains(done) && !s.contains("Let notes"));
+        t.wait("the list follows", |s| {
+            s.lines().any(|l| l.contains("notes ") && l.contains("● yes") == followed && l.contains('┊'))
+        });
+        assert_eq!(triggers() > 0, followed);
+    }
     reach(Tables, Action::Quit, "[exit 0]");
 
     let all = ACTIONS.iter().map(|e| format!("{:?} {:?}", e.view, e.action)).collect();

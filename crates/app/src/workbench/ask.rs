@@ -365,7 +365,7 @@ fn pane(s: &mut State, id: u32) -> Option<&mut Pane> {
 
 /// Takes what a connection of ours was told.
 pub fn told(s: &mut State, id: u32, told: Told) {
-    let now = s.now.max(gossip_server::now());
+    let now = s.now;
     let Some(pane) = pane(s, id) else { return };
     match told {
         Told::Lost(why) => {

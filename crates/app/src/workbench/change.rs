@@ -160,10 +160,19 @@ fn offers(s: &State, table: &str, column: &Column) -> Vec<String> {
     if all.len() > many { vec![] } else { all }
 }
 
-fn name(text: &str) -> String {
-    let plain =
-        text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') && !text.starts_with(|c: char| c.is_ascii_digit());
-    if plain && !text.is_empty() { text.to_string() } else { format!("\"{}\"", text.replace('"', "\"\"")) }
+/// Words that SQLite takes for its own where a name stands, unless they are in quotes.
+const RESERVED: &str = "ADD ALL ALTER AND AS AUTOINCREMENT BETWEEN CASE CHECK COLLATE COMMIT CONSTRAINT CREATE CROSS \
+    CURRENT_DATE CURRENT_TIME CURRENT_TIMESTAMP DEFAULT DEFERRABLE DELETE DISTINCT DROP ELSE ESCAPE EXCEPT EXISTS FILTER \
+    FOREIGN FROM FULL GROUP HAVING IN INDEX INDEXED INNER INSERT INTERSECT INTO IS ISNULL JOIN LEFT LIMIT NATURAL NOT \
+    NOTHING NOTNULL NULL ON OR ORDER OUTER OVER PRIMARY REFERENCES RETURNING RIGHT SELECT SET TABLE THEN TO TRANSACTION \
+    UNION UNIQUE UPDATE USING VALUES WHEN WHERE WINDOW WITH";
+
+/// A name as it stands in SQL, in quotes only where it needs them.
+pub fn name(text: &str) -> String {
+    let letters = text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+    let begins = text.starts_with(|c: char| !c.is_ascii_digit());
+    let reserved = RESERVED.split_whitespace().any(|word| word.eq_ignore_ascii_case(text));
+    if letters && begins && !reserved { text.to_string() } else { format!("\"{}\"", text.replace('"', "\"\"")) }
 }
 
 /// A value as SQL: NULL, a number where the column holds numbers, otherwise a text.
@@ -279,7 +288,11 @@ mod tests {
         ] {
             assert_eq!(literal(text, declared), expected, "{text} {declared}");
         }
-        assert_eq!((name("kilos"), name("my \"kilos\"")), ("kilos".into(), "\"my \"\"kilos\"\"\"".into()));
+        for (text, expected) in
+            [("kilos", "kilos"), ("my \"kilos\"", "\"my \"\"kilos\"\"\""), ("order", "\"order\""), ("1st", "\"1st\"")]
+        {
+            assert_eq!(name(text), expected);
+        }
         assert_eq!(instance_of("SET a = {n}, b = 'x{random}'", 7, 1_003), "SET a = 7, b = 'x3'");
     }
 }

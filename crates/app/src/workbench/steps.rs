@@ -1,7 +1,6 @@
 //! First steps: seven of them, each with its state and what does it.
 
 use super::actions::Action;
-use super::marks::Mark;
 use super::rail::View;
 use super::state::{Link, State};
 
@@ -32,8 +31,7 @@ pub fn steps(s: &State) -> Vec<Step> {
     };
     let up = s.watchers.iter().filter(|w| matches!(w.link, Link::Up(_)) && w.refused.is_none()).count();
     let refused = s.watchers.iter().find(|w| w.refused.is_some());
-    let heard =
-        s.lines.iter().any(|l| s.watchers.iter().any(|w| s.mark(l, w).is_heard() || s.mark(l, w) == Mark::CaughtUp));
+    let heard = s.watchers.iter().any(|w| w.heard > 0);
     let source = s.places.iter().find_map(|p| p.info.get("source")).and_then(|v| v.as_str()).unwrap_or("");
     let step = |name, done, text: String, action| Step { name, done, text, action };
     let missing = |done: bool, yes: String, no: &str| if done { yes } else { no.to_string() };

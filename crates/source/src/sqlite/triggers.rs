@@ -175,7 +175,7 @@ fn drop_triggers(db: &Connection, table: &str) -> Result<Vec<String>> {
                AND name LIKE 'gossip\\_%' ESCAPE '\\' AND sql LIKE '%INSERT INTO gossip_log%'";
     let mut s = db.prepare(sql)?;
     let names = s.query_map([table], |r| r.get::<_, String>(0))?.collect::<std::result::Result<Vec<_>, _>>()?;
-    Ok(names.iter().map(|n| format!("DROP TRIGGER {}", quote(n))).collect())
+    Ok(names.iter().map(|n| format!("DROP TRIGGER IF EXISTS {}", quote(n))).collect())
 }
 
 /// Works out what has to be done so that all tables of the source are followed. Nothing, if they are.

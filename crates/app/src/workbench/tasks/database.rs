@@ -8,9 +8,9 @@ use gossip_source::sqlite::schema::{count_rows, table_names};
 use gossip_source::sqlite::{SqliteSource, quote, triggers};
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
-use serde_json::Value as Json;
+use serde_json::{Map, Value as Json};
 
-use crate::workbench::change::{Look, instance_of};
+use crate::workbench::change::{Look, instance_of, name};
 use crate::workbench::message::Made;
 use crate::workbench::tables::{Column, Inspected, Inspection, Proposal, Proposed};
 
@@ -62,11 +62,13 @@ pub fn look_at(source: &SqliteSource, table: &str) -> Result<Look, String> {
         let mut rows = s.query([])?;
         let mut look = Look::default();
         while let Some(r) = rows.next()? {
-            let shown = |i: usize| if keys.is_empty() { "rowid".to_string() } else { plain_name(keys[i]) };
+            let shown = |i: usize| if keys.is_empty() { "rowid".to_string() } else { name(keys[i]) };
             let condition = (0..picks.len()).map(|i| Ok(format!("{} = {}", shown(i), r.get::<_, String>(i)?)));
             let condition = condition.collect::<rusqlite::Result<Vec<_>>>()?.join(" AND ");
-            let cell = |(i, c): (usize, &Column)| Ok((c.name.clone(), json_of(r.get_ref(picks.len() + i)?)));
-            let row = columns.iter().enumerate().map(cell).collect::<rusqlite::Result<_>>()?;
+            let mut row = Map::new();
+            for (i, c) in columns.iter().enumerate() {
+                typed(r.get_ref(picks.len() + i)?).map(|value| row.insert(c.name.clone(), value));
+            }
             look.rows.push((condition, row));
         }
         Ok(look)
@@ -74,19 +76,18 @@ pub fn look_at(source: &SqliteSource, table: &str) -> Result<Look, String> {
     read().map_err(|e| e.to_string())
 }
 
-fn plain_name(name: &str) -> String {
-    let plain = name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-    if plain { name.to_string() } else { quote(name) }
-}
+/// Longest text that is offered to be changed, in bytes.
+const TYPED: usize = 2_000;
 
-fn json_of(v: ValueRef<'_>) -> Json {
-    match v {
+/// A value that can be shown in a field and typed again; bytes and long texts cannot.
+fn typed(v: ValueRef<'_>) -> Option<Json> {
+    Some(match v {
         ValueRef::Null => Json::Null,
         ValueRef::Integer(i) => i.into(),
         ValueRef::Real(f) => f.into(),
-        ValueRef::Text(t) => String::from_utf8_lossy(t).into(),
-        ValueRef::Blob(_) => "(bytes)".into(),
-    }
+        ValueRef::Text(t) if t.len() <= TYPED => std::str::from_utf8(t).ok()?.into(),
+        ValueRef::Text(_) | ValueRef::Blob(_) => return None,
+    })
 }
 
 /// Runs SQL many times at a pace, each in a transaction of its own, and says what came of it.
@@ -100,7 +101,9 @@ pub fn repeat(source: &SqliteSource, sql: &str, times: u64, second: f64, stopped
                 break;
             }
             let due = begun + Duration::from_secs_f64((n - 1) as f64 / second);
-            std::thread::sleep(due.saturating_duration_since(Instant::now()));
+            while Instant::now() < due && !stopped.load(Ordering::Relaxed) {
+                std::thread::sleep(due.saturating_duration_since(Instant::now()).min(Duration::from_millis(100)));
+            }
             match db.execute_batch(&instance_of(sql, n, rand::random())) {
                 Ok(()) => done += 1,
                 Err(e) => failed = Some(e.to_string()),

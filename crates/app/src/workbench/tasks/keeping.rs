@@ -6,11 +6,16 @@ use std::path::Path;
 use crate::workbench::export::Page;
 use gossip_core::rule::RuleText;
 use gossip_server::config::{Persona, Watcher};
+use parking_lot::Mutex;
 use serde_json::Value as Json;
 use toml_edit::{Array, ArrayOfTables, DocumentMut, Item, Table};
 
+/// Each change reads the file and writes it anew: two at once would lose one.
+static WRITING: Mutex<()> = Mutex::new(());
+
 /// Changes the file; a crash leaves the old one or the new one.
 pub fn change(path: &Path, with: impl FnOnce(&mut DocumentMut) -> Result<(), String>) -> Result<(), String> {
+    let _alone = WRITING.lock();
     let text = std::fs::read_to_string(path).map_err(|e| e.to_string())?;
     let mut doc: DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| e.to_string())?;
     with(&mut doc)?;

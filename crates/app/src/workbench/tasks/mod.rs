@@ -7,6 +7,7 @@ mod listening;
 mod operating;
 
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -14,6 +15,7 @@ use std::time::Duration;
 use gossip_core::explain::Step;
 use gossip_server::config::Persona;
 use gossip_source::sqlite::SqliteSource;
+use parking_lot::Mutex;
 use serde_json::{Value as Json, json};
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::JoinHandle;
@@ -23,6 +25,7 @@ use super::ask::About;
 use super::message::{Effect, InstanceAction, Message, Told};
 use super::state::WatcherId;
 use super::tables::{Proposal, Proposed};
+use crate::local::Cluster;
 use crate::recording;
 use listening::{Asker, Identity, Listener};
 use operating::{Question, operate};
@@ -48,6 +51,8 @@ pub struct Tasks {
     askers: HashMap<u32, JoinHandle<()>>,
     questions: Vec<mpsc::Sender<Question>>,
     operators: Vec<JoinHandle<()>>,
+    /// The database with the tables that stream at present.
+    database: Arc<Mutex<Option<SqliteSource>>>,
     /// Ends what runs in the database for long.
     stopped: Arc<AtomicBool>,
 }
@@ -70,6 +75,7 @@ impl Tasks {
             )));
         }
         Tasks {
+            database: Arc::new(Mutex::new(access.database.clone())),
             access,
             messages,
             prefix,
@@ -149,7 +155,10 @@ impl Tasks {
                 tokio::spawn(async move {
                     let text = match keeping::keep_rule(&path, &rule) {
                         Ok(()) => format!("{} may read {}", rule.role, rule.table),
-                        Err(e) => format!("the rule is not kept: {e}"),
+                        Err(e) => format!(
+                            "{} may read {} until the end, but the rule is not kept: {e}",
+                            rule.role, rule.table
+                        ),
                     };
                     if let Some(cluster) = cluster.lock().await.as_mut() {
                         cluster.set_rules(all).await;
@@ -240,7 +249,7 @@ impl Tasks {
 
     /// Does something with the database on a thread of its own.
     fn in_database(&self, work: impl FnOnce(SqliteSource, Messages) + Send + 'static) {
-        if let Some(source) = self.access.database.clone() {
+        if let Some(source) = self.database.lock().clone() {
             let messages = self.messages.clone();
             tokio::task::spawn_blocking(move || work(source, messages));
         }
@@ -266,7 +275,7 @@ impl Tasks {
 
     /// Does what was shown before: on the database first, then in the configuration, then in the instances here.
     fn carry_out_proposal(&mut self, proposal: Proposal) {
-        let Some(source) = self.access.database.clone() else { return };
+        let Some(source) = self.database.lock().clone() else { return };
         let (messages, config, cluster) =
             (self.messages.clone(), self.access.config.clone(), self.access.cluster.clone());
         let Proposed::Stream(table, on) = proposal.what.clone() else {
@@ -279,23 +288,18 @@ impl Tasks {
                 let _ = messages.blocking_send(Message::Inspected(database::inspect(&source)));
             });
         };
-        let changed = database::with(&source, &table, on);
-        self.access.database = Some(changed.clone());
+        let database = self.database.clone();
         tokio::spawn(async move {
-            let keep = |path| keeping::keep_stream(path, &source.name, &table, on);
-            let kept =
-                database::carry_out(&source, &proposal.sql).and_then(|()| config.as_deref().map_or(Ok(()), keep));
-            let done = match (kept, cluster) {
-                (Ok(()), Some(cluster)) => match cluster.lock().await.as_mut() {
-                    Some(cluster) => cluster.set_source(changed.clone()).await.map_err(|e| e.to_string()),
-                    None => Ok(()),
-                },
-                (kept, _) => kept,
-            };
+            let changed = database::with(&source, &table, on);
+            let done = switch(&source, &changed, &table, on, proposal.sql, config, cluster).await;
+            if done.is_ok() {
+                *database.lock() = Some(changed);
+            }
             let word = if on { "streams" } else { "streams no longer" };
             let text = done.map_or_else(|e| format!("{table}: not done: {e}"), |()| format!("{table} {word}"));
             let _ = messages.send(Message::Notice(text)).await;
-            let found = tokio::task::spawn_blocking(move || database::inspect(&changed)).await;
+            let now = database.lock().clone().unwrap_or(source);
+            let found = tokio::task::spawn_blocking(move || database::inspect(&now)).await;
             let _ = messages.send(Message::Inspected(found.unwrap_or_else(|e| Err(e.to_string())))).await;
         });
     }
@@ -305,6 +309,36 @@ impl Tasks {
         self.stopped.store(true, Ordering::Relaxed);
         self.watchers.into_values().chain(self.askers.into_values()).chain(self.operators).for_each(|t| t.abort());
     }
+}
+
+/// Lets a table stream, or no longer: in the database, in the configuration and in the instances of this process.
+async fn switch(
+    source: &SqliteSource,
+    changed: &SqliteSource,
+    table: &str,
+    on: bool,
+    sql: Vec<String>,
+    config: Option<PathBuf>,
+    cluster: Option<Arc<tokio::sync::Mutex<Option<Cluster>>>>,
+) -> Result<(), String> {
+    let in_database = async |sql: Vec<String>| {
+        let source = source.clone();
+        let done = tokio::task::spawn_blocking(move || database::carry_out(&source, &sql)).await;
+        done.unwrap_or_else(|e| Err(e.to_string()))
+    };
+    if on {
+        in_database(sql.clone()).await?;
+    }
+    if let Some(path) = config {
+        keeping::keep_stream(&path, &source.name, table, on)?;
+    }
+    if let Some(cluster) = cluster
+        && let Some(cluster) = cluster.lock().await.as_mut()
+    {
+        cluster.set_source(changed.clone()).await.map_err(|e| e.to_string())?;
+    }
+    // Last: an instance that still follows the table puts its triggers back, and one that does not may take them away.
+    if on { Ok(()) } else { in_database(sql).await }
 }
 
 async fn instance_action(cluster: &mut crate::local::Cluster, i: usize, action: InstanceAction) -> String {

@@ -183,11 +183,9 @@ fn draw_line(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line, columns:
 fn draw_legend(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize]) {
     let t = s.theme;
     // Where there is no room for all, those that are to be seen come first; help has all of them.
-    let shown = |m: &Mark| {
-        let lines = s.visible().skip(s.newer()).take(s.page);
-        lines.flat_map(|l| columns.iter().map(move |i| s.mark(l, &s.watchers[*i]))).any(|seen| seen == *m)
-    };
-    let (seen, others): (Vec<Mark>, Vec<Mark>) = Mark::ALL.into_iter().partition(shown);
+    let lines = s.visible().skip(s.newer()).take(s.page);
+    let in_sight: Vec<Mark> = lines.flat_map(|l| columns.iter().map(move |i| s.mark(l, &s.watchers[*i]))).collect();
+    let (seen, others): (Vec<Mark>, Vec<Mark>) = Mark::ALL.into_iter().partition(|m| in_sight.contains(m));
     let all = if area.width < 130 { seen } else { [seen, others].concat() };
     let mut rows: Vec<Vec<Span<'_>>> = vec![vec![]];
     let mut used = 0;

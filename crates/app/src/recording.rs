@@ -5,7 +5,9 @@
 //! written, in keys as well.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fs::{File, OpenOptions};
 use std::io::{BufRead, BufReader, BufWriter, Read, Write};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
 use gossip_core::wire::rfc3339;
@@ -142,11 +144,16 @@ impl Event {
     }
 }
 
+/// Opens a file that is not there yet, for its owner alone: it will hold rows.
+pub fn create(path: &Path) -> Result<BufWriter<File>, String> {
+    let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
+    file.map(BufWriter::new).map_err(|e| format!("{}: {e}", path.display()))
+}
+
 /// Writes a recording into a file that is not there yet.
 pub fn write(path: &Path, mut masks: Masks, events: Vec<Event>) -> Result<(), String> {
     let fail = |e: std::io::Error| format!("{}: {e}", path.display());
-    let file = std::fs::OpenOptions::new().write(true).create_new(true).open(path).map_err(fail)?;
-    let mut file = BufWriter::new(file);
+    let mut file = create(path)?;
     for (id, mut event) in (1..).zip(events) {
         masks.apply(&mut event);
         writeln!(file, "{}", event.to_line(id)).map_err(fail)?;

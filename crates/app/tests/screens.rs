@@ -11,6 +11,7 @@ use gossip::workbench::theme::Theme;
 use gossip::workbench::update::{add_watcher, update};
 use gossip::workbench::view::view;
 use gossip::workbench::{Access, Place};
+use gossip_client::Direction;
 use gossip_core::wire::ColumnInfo;
 use gossip_server::config::Persona;
 use gossip_source::Finding;
@@ -217,6 +218,38 @@ fn ten_thousand_random_keys_do_no_harm() {
     (s.ask.editing, s.view) = (false, View::Earshot);
     press(&mut s, KeyCode::Char('q'));
     assert!(s.leaving);
+}
+
+#[test]
+fn a_frame_that_is_looked_at_stays_while_others_arrive() {
+    let mut s = state();
+    let log = s.watchers[0].frames.clone();
+    let note = |n: u32| log.note(1, Direction::Received, &format!("{{\"frame\":{n}}}"));
+    (1..=3).for_each(note);
+    press(&mut s, KeyCode::Char('F'));
+    assert!(draw(&mut s, 160, 47).contains("\"frame\": 3"), "the newest");
+    press(&mut s, KeyCode::Down);
+    (4..=9).for_each(note);
+    assert!(draw(&mut s, 160, 47).contains("\"frame\": 2"), "the one that was chosen");
+    press(&mut s, KeyCode::Char('/'));
+    type_text(&mut s, "7");
+    press(&mut s, KeyCode::Enter);
+    assert!(draw(&mut s, 160, 47).contains("\"frame\": 7"));
+    let copied = press(&mut s, KeyCode::Char('y'));
+    assert!(matches!(&copied[..], [Effect::Copy(text)] if text == "{\"frame\":7}"), "{copied:?}");
+}
+
+#[test]
+fn help_has_every_key_also_where_they_do_not_all_fit() {
+    let mut s = state();
+    press(&mut s, KeyCode::Char('?'));
+    let first = draw(&mut s, 100, 30);
+    assert!(first.contains("more: ↓") && !first.contains("leave the workbench"), "{first}");
+    (0..5).for_each(|_| drop(press(&mut s, KeyCode::PageDown)));
+    let last = draw(&mut s, 100, 30);
+    assert!(last.contains("leave the workbench") && !last.contains("more: ↓"), "{last}");
+    press(&mut s, KeyCode::Enter);
+    assert_eq!(s.overlay, Overlay::None);
 }
 
 #[test]

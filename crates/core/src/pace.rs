@@ -29,8 +29,8 @@ pub struct Pending {
 }
 
 impl Pending {
-    /// Takes the changes of a delta in. It is to be told at `due`, unless something earlier waits already.
-    pub fn take_in(&mut self, delta: Arc<Delta>, due: Micros) {
+    /// Takes the changes of a delta in. It is to be told at `due`, unless something earlier waits already: returns when.
+    pub fn take_in(&mut self, delta: Arc<Delta>, due: Micros) -> Micros {
         for change in &delta.changes {
             if change.key().is_empty() {
                 if self.keyless.len() >= MAX_KEYLESS {
@@ -46,13 +46,18 @@ impl Pending {
                 left.map(|left| self.keyed.insert(left.key().clone(), left));
             }
         }
-        self.due.get_or_insert(due);
         self.newest = Some(delta);
+        *self.due.get_or_insert(due)
     }
 
     /// When it is to be told, if anything waits.
     pub fn due(&self) -> Option<Micros> {
-        if self.keyed.len() >= MAX_KEYED { Some(Micros::MIN) } else { self.due }
+        self.due
+    }
+
+    /// Whether as much waits as may: it is to be told now.
+    pub fn is_full(&self) -> bool {
+        self.keyed.len() >= MAX_KEYED
     }
 
     /// Everything that waits, as a delta of the newest transaction. `None` if nothing is left of it.
@@ -86,5 +91,58 @@ fn merge(before: Change, after: Change) -> Option<Change> {
         (_, Change::Replace { key, row, .. } | Change::Add { key, row, .. }) => {
             Some(Change::Add { key, row, instead: had })
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::engine::{Engine, Input, Limits, Request};
+    use crate::position::Position;
+    use crate::rule::{Claims, RuleSet, RuleText, Seen};
+    use crate::schema::{Column, Table, TableName};
+    use crate::value::{Type, Value};
+
+    /// Deltas of one addition each, of rows with and without a key.
+    fn deltas(keyed: bool) -> impl Fn(u64) -> Arc<Delta> {
+        let (name, role) = (TableName::plain("t"), "all".to_string());
+        let rule = RuleText { role: role.clone(), table: name.clone(), rows: None, columns: None, line: 0 };
+        let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), Limits::default());
+        let columns = vec![Column { name: "id".into(), ty: Type::Int8 }];
+        let key = if keyed { vec![0] } else { vec![] };
+        engine.handle(Input::Table(Arc::new(Table { name, source: "s".into(), columns, key, old_values: true })));
+        let claims = Arc::new(Claims { roles: vec![role], ..Claims::default() });
+        let request = Request { query: "SELECT id FROM t".into(), claims, ..Request::default() };
+        let feed = Arc::new(engine.compile(&request).unwrap());
+        move |n| {
+            let row = Seen { row: [Value::Int(n as i64)].into(), columns: feed.table.all_columns() };
+            let key = feed.key_of(&row.row);
+            let changes = vec![Change::Add { key, row, instead: false }];
+            Arc::new(Delta { feed: feed.clone(), epoch: 1, position: Position::at(n), at: 0, changes, skipped: 0 })
+        }
+    }
+
+    #[test]
+    fn what_is_held_back_has_a_limit_and_says_what_it_dropped() {
+        let (mut pending, delta) = (Pending::default(), deltas(false));
+        for n in 1..=MAX_KEYLESS as u64 + 3 {
+            assert_eq!(pending.take_in(delta(n), 10 + n as i64), 11, "due with the first");
+        }
+        let told = pending.take_out().unwrap();
+        assert_eq!(
+            (told.changes.len(), told.skipped, told.position),
+            (MAX_KEYLESS, 3, Position::at(MAX_KEYLESS as u64 + 3))
+        );
+        let Change::Add { row, .. } = &told.changes[0] else { panic!("{:?}", told.changes[0]) };
+        assert_eq!(row.row[0], Value::Int(4), "the oldest went");
+        assert!(pending.take_out().is_none() && pending.due().is_none());
+
+        let (mut pending, delta) = (Pending::default(), deltas(true));
+        for n in 1..MAX_KEYED as u64 {
+            pending.take_in(delta(n), 1);
+        }
+        assert!(!pending.is_full());
+        pending.take_in(delta(MAX_KEYED as u64), 1);
+        assert!(pending.is_full(), "told before its time");
     }
 }

@@ -56,7 +56,7 @@ fn said(token: &str) -> Persona {
     let roles = match claims.get("roles") {
         Some(Json::Array(all)) => all.iter().filter_map(Json::as_str).map(String::from).collect(),
         Some(Json::String(one)) => vec![one.clone()],
-        _ => vec!["by token".into()],
+        _ => vec![workbench::UNKNOWN_ROLES.into()],
     };
     let registered = ["roles", "exp", "nbf", "iat", "aud", "iss", "jti"];
     Persona { roles, claims: claims.into_iter().filter(|(k, _)| !registered.contains(&k.as_str())).collect() }

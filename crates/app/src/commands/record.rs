@@ -13,7 +13,7 @@ use tokio::signal::unix::{SignalKind, signal};
 
 use super::watch::read_token;
 use crate::cli::{Failure, Outcome};
-use crate::recording::{Event, LARGEST, Masks, TABLES};
+use crate::recording::{Event, LARGEST, Masks, TABLES, create};
 
 /// Arguments of `record`.
 #[derive(Debug, clap::Args)]
@@ -66,9 +66,7 @@ pub async fn run(args: Args) -> Outcome {
     let masks = Masks::parse(&args.mask).map_err(|e| Failure::usage(format!("--mask {e}")))?;
     let token = read_token(&args.token_file)?;
     let mut session = Session::connect(&args.url, Some(&token)).await?;
-    let file = std::fs::OpenOptions::new().write(true).create_new(true).open(&args.output);
-    let file = file.map_err(|e| Failure::usage(format!("{}: {e}", args.output.display())))?;
-    let file = std::io::BufWriter::new(file);
+    let file = create(&args.output).map_err(Failure::usage)?;
     let mut recorder = Recorder { file, masks, instance: String::new(), written: 0, events: 0 };
     let mut tables: HashMap<u64, &'static str> = HashMap::new();
     for table in TABLES {

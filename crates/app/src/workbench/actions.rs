@@ -159,7 +159,7 @@ pub const ACTIONS: &[Entry] = &[
     steps(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
     tables(Action::Mend, KeyCode::Char('f'), "f", "mend", "show what mends the chosen finding, and then do it"),
     tables(Action::NextFinding, KeyCode::Tab, "tab", "next finding", "choose the next finding that can be mended"),
-    entry(Action::Change, KeyCode::Char('m'), "m", "make a change", "run SQL on the database and see who hears it"),
+    entry(Action::Change, KeyCode::Char('m'), "m", "make a change", "change rows of the database and see who hears it"),
     earshot(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
     earshot(
         Action::DropWatcher,
@@ -225,13 +225,7 @@ pub const ACTIONS: &[Entry] = &[
     earshot(Action::PreviousWatcher, KeyCode::BackTab, "shift-tab", "", "the watcher before"),
     earshot(Action::Unfold, KeyCode::Right, "→", "", "show the rows of the chosen line"),
     earshot(Action::Fold, KeyCode::Left, "←", "", "hide them"),
-    entry(
-        Action::Record,
-        KeyCode::Char('R'),
-        "R",
-        "",
-        "save what instances told of late as a recording, columns masked as you like",
-    ),
+    entry(Action::Record, KeyCode::Char('R'), "R", "", "save what instances told of late as a recording"),
     entry(Action::Palette, KeyCode::Char(':'), ":", "", "find an action by its words"),
     entry(Action::Help, KeyCode::Char('?'), "?", "help", "all keys and marks"),
     entry(Action::Back, KeyCode::Esc, "esc", "back", "close what is open; clear the filter"),

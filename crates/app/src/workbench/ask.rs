@@ -338,7 +338,8 @@ fn look(s: &mut State) -> Vec<Effect> {
     s.ask.looked = s.now;
     let Some(query) = s.ask.running.clone() else { return vec![] };
     let about = |p: &Pane| {
-        let identity = s.personas.get(&p.persona)?;
+        // Which roles a token of somebody else's brings is only known where it says so.
+        let identity = s.personas.get(&p.persona).filter(|i| i.roles != [super::UNKNOWN_ROLES])?;
         let params = params(&query, &identity.claims);
         Some(Effect::Describe { id: p.id, identity: identity.clone(), query: query.clone(), params })
     };

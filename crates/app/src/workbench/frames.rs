@@ -18,6 +18,8 @@ const KEPT: usize = 300;
 /// A frame.
 #[derive(Clone, Debug)]
 pub struct Frame {
+    /// Its number among all of its watcher.
+    pub number: u64,
     /// When it was sent or arrived.
     pub at: Micros,
     /// Which way it went.
@@ -28,13 +30,14 @@ pub struct Frame {
 
 /// A watcher's frames, newest first. The watcher's connection writes, the screen reads.
 #[derive(Clone, Debug, Default)]
-pub struct Log(Arc<Mutex<VecDeque<Frame>>>);
+pub struct Log(Arc<Mutex<(u64, VecDeque<Frame>)>>);
 
 impl Log {
     /// Notes a frame.
     pub fn note(&self, at: Micros, direction: Direction, text: &str) {
-        let mut frames = self.0.lock();
-        frames.push_front(Frame { at, direction, text: text.into() });
+        let (number, frames) = &mut *self.0.lock();
+        *number += 1;
+        frames.push_front(Frame { number: *number, at, direction, text: text.into() });
         frames.truncate(KEPT);
     }
 
@@ -42,7 +45,7 @@ impl Log {
     pub fn with(&self, text: &str) -> Vec<Frame> {
         let wanted = text.to_lowercase();
         let fits = |f: &&Frame| wanted.is_empty() || f.text.to_lowercase().contains(&wanted);
-        self.0.lock().iter().filter(fits).cloned().collect()
+        self.0.lock().1.iter().filter(fits).cloned().collect()
     }
 }
 
@@ -51,15 +54,21 @@ impl Log {
 pub struct Looking {
     /// Whose frames.
     pub watcher: WatcherId,
-    /// The chosen one, by its place among those that fit.
-    pub at: usize,
+    /// The number of the chosen one; the newest if `None`. More may come meanwhile.
+    pub chosen: Option<u64>,
     /// Only frames with this text.
     pub find: Input,
     /// Whether keys go into it.
     pub finding: bool,
 }
 
-/// The frames that fit, as they were when the flow of them was last let go.
+/// The place of the chosen frame among those that fit. One that is gone is followed by the oldest that is there.
+pub fn place(frames: &[Frame], looking: &Looking) -> usize {
+    let last = frames.len().saturating_sub(1);
+    looking.chosen.map_or(0, |n| frames.iter().position(|f| f.number <= n).unwrap_or(last))
+}
+
+/// The frames that fit.
 pub fn shown(s: &State, looking: &Looking) -> Vec<Frame> {
     s.watcher(looking.watcher).map(|w| w.frames.with(looking.find.text())).unwrap_or_default()
 }
@@ -73,25 +82,28 @@ pub fn pretty(text: &str) -> String {
 pub fn key(s: &mut State, key: KeyEvent, mut looking: Looking) -> Vec<Effect> {
     let frames = shown(s, &looking);
     let last = frames.len().saturating_sub(1);
+    let at = place(&frames, &looking);
+    let choose = |at: usize| frames.get(at.min(last)).map(|f| f.number);
     let plain = !key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT);
     match key.code {
         KeyCode::Esc | KeyCode::Enter if looking.finding => looking.finding = false,
         KeyCode::Backspace if looking.finding => looking.find.backspace(),
         KeyCode::Char(c) if looking.finding && plain => {
             looking.find.insert(c);
-            looking.at = 0;
+            looking.chosen = None;
         }
         KeyCode::Esc => {
             s.overlay = Overlay::None;
             return vec![];
         }
-        KeyCode::Up => looking.at = looking.at.saturating_sub(1),
-        KeyCode::Down => looking.at = (looking.at + 1).min(last),
-        KeyCode::PageUp => looking.at = looking.at.saturating_sub(20),
-        KeyCode::PageDown => looking.at = (looking.at + 20).min(last),
+        KeyCode::Up => looking.chosen = choose(at.saturating_sub(1)),
+        KeyCode::Down => looking.chosen = choose(at + 1),
+        KeyCode::PageUp => looking.chosen = choose(at.saturating_sub(20)),
+        KeyCode::PageDown => looking.chosen = choose(at + 20),
+        KeyCode::Home => looking.chosen = None,
         KeyCode::Char('/') => looking.finding = true,
         KeyCode::Char('y') => {
-            if let Some(frame) = frames.get(looking.at.min(last)) {
+            if let Some(frame) = frames.get(at) {
                 s.notice = Some((s.now, format!("copied: {} bytes", frame.text.len())));
                 return vec![Effect::Copy(frame.text.to_string())];
             }

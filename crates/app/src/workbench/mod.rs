@@ -84,6 +84,9 @@ pub struct Access {
     pub title: String,
 }
 
+/// Stands for the roles of somebody whose token does not show them.
+pub const UNKNOWN_ROLES: &str = "by token";
+
 /// A token for the workbench's own operator.
 pub fn operator_token(tokens: &Tokens) -> Result<String, String> {
     let role = tokens.operators().ok_or("auth.operators is missing")?.to_string();

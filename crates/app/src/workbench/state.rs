@@ -280,8 +280,8 @@ pub struct Field {
 pub enum Overlay {
     /// Nothing.
     None,
-    /// Keys and marks.
-    Help,
+    /// Keys and marks, from a line on where they do not all fit.
+    Help(usize),
     /// A form.
     Form(Form),
     /// The instances, with the chosen one.

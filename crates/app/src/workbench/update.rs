@@ -159,8 +159,16 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
             let chosen = *chosen;
             return in_instances(s, key, chosen);
         }
-        Overlay::Help => {
-            s.overlay = Overlay::None;
+        Overlay::Help(from) => {
+            let from = *from;
+            let last = actions::here(s).count().saturating_sub(1);
+            s.overlay = match key.code {
+                KeyCode::Down => Overlay::Help((from + 1).min(last)),
+                KeyCode::PageDown => Overlay::Help((from + 10).min(last)),
+                KeyCode::Up => Overlay::Help(from.saturating_sub(1)),
+                KeyCode::PageUp => Overlay::Help(from.saturating_sub(10)),
+                _ => Overlay::None,
+            };
             return vec![];
         }
         Overlay::Frames(looking) => {
@@ -228,7 +236,7 @@ fn mouse(s: &mut State, event: MouseEvent) -> Vec<Effect> {
 fn act(s: &mut State, action: Action) -> Vec<Effect> {
     match action {
         Action::Quit => s.leaving = true,
-        Action::Help => s.overlay = Overlay::Help,
+        Action::Help => s.overlay = Overlay::Help(0),
         Action::Hold => match s.held.take() {
             Some(_) => s.chosen = None,
             None => hold(s),
@@ -263,7 +271,8 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
         }
         Action::Frames => {
             if let Some(w) = s.watchers.get(s.column) {
-                s.overlay = Overlay::Frames(Looking { watcher: w.id, at: 0, find: Input::default(), finding: false });
+                s.overlay =
+                    Overlay::Frames(Looking { watcher: w.id, chosen: None, find: Input::default(), finding: false });
             }
         }
         Action::Export => {

@@ -108,8 +108,8 @@ pub struct Engine {
     window: VecDeque<(Arc<str>, Arc<Transaction>)>,
     /// Room for the pairs (feed, change) of one transaction, kept between transactions.
     touched: Vec<(FeedId, u32)>,
-    /// Feeds of which something waits for its time.
-    paced: BTreeSet<FeedId>,
+    /// Feeds of which something waits for its time, soonest first.
+    paced: BTreeSet<(Micros, FeedId)>,
     /// When a table was last reset: what came before cannot be told as deltas.
     resets: HashMap<TableName, Position>,
     clock: Micros,
@@ -148,7 +148,7 @@ impl Engine {
 
     /// When [`Input::Tick`] is wanted, if it is before long.
     pub fn next_due(&self) -> Option<Micros> {
-        self.paced.iter().filter_map(|id| self.feed(*id)?.pending.as_ref()?.due()).min()
+        self.paced.first().map(|(due, _)| *due)
     }
 
     /// Takes one input and returns what is to be done, in order.
@@ -196,14 +196,14 @@ impl Engine {
 
     /// All feeds, for the system tables.
     pub fn feeds(&self) -> impl Iterator<Item = FeedInfo> + '_ {
-        self.feeds.iter().enumerate().filter_map(|(id, f)| {
-            f.as_ref().map(|f| FeedInfo {
-                id: id as FeedId,
-                effective: f.effective.clone(),
-                subscriptions: f.live.as_slice().len() + f.joining.as_ref().map_or(0, |j| j.waiting.len()),
-                deltas: f.deltas,
-            })
-        })
+        (0..self.feeds.len() as FeedId).filter_map(|id| self.info(id))
+    }
+
+    fn info(&self, id: FeedId) -> Option<FeedInfo> {
+        let f = self.feed(id)?;
+        let waiting = f.joining.as_ref().map_or(0, |j| j.waiting.len());
+        let subscriptions = f.live.as_slice().len() + waiting;
+        Some(FeedInfo { id, effective: f.effective.clone(), subscriptions, deltas: f.deltas })
     }
 
     /// The effective query of a subscription.
@@ -228,7 +228,7 @@ impl Engine {
     /// The feed that an effective query shares with others, one delta per transaction; `None` if nobody asks it now.
     pub fn feed_of(&self, effective: &Arc<Effective>) -> Option<FeedInfo> {
         let id = *self.by_effective.get(&(effective.clone(), 0))?;
-        self.feeds().find(|f| f.id == id)
+        self.info(id)
     }
 
     /// The newest remembered change of a table.
@@ -343,10 +343,14 @@ impl Engine {
 
     /// Tells what a feed holds back.
     fn tell_pending(&mut self, id: FeedId) {
-        self.paced.remove(&id);
-        let Some(feed) = self.feed_mut(id) else { return };
-        let Some(delta) = feed.pending.as_mut().and_then(|p| p.take_out()) else { return };
-        if !feed.live.is_empty() {
+        let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
+        let Some(pending) = &mut feed.pending else { return };
+        if let Some(due) = pending.due() {
+            self.paced.remove(&(due, id));
+        }
+        if let Some(delta) = pending.take_out()
+            && !feed.live.is_empty()
+        {
             let live = feed.live.clone();
             self.out.push(Output::Delta(Arc::new(delta), live));
         }
@@ -471,7 +475,9 @@ impl Engine {
             self.forget_holders(id);
         }
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::take) else { return };
-        self.paced.remove(&id);
+        if let Some(due) = feed.pending.as_ref().and_then(|p| p.due()) {
+            self.paced.remove(&(due, id));
+        }
         self.by_effective.remove(&(feed.effective.clone(), feed.every));
         let name = &feed.effective.table.name;
         if let Some(on_table) = self.tables.get_mut(name) {
@@ -620,11 +626,11 @@ impl Engine {
     }
 
     fn tick(&mut self) {
-        let clock = self.clock;
-        let is_due =
-            |id: &FeedId| self.feed(*id).and_then(|f| f.pending.as_ref()?.due()).is_none_or(|due| due <= clock);
-        let due: Vec<FeedId> = self.paced.iter().copied().filter(is_due).collect();
-        due.into_iter().for_each(|id| self.tell_pending(id));
+        while let Some((due, id)) = self.paced.first().copied()
+            && due <= self.clock
+        {
+            self.tell_pending(id);
+        }
         let resting = |f: &Feed| f.joining.as_ref().is_some_and(|j| j.resting);
         let again: Vec<FeedId> =
             (0..self.feeds.len() as FeedId).filter(|&i| self.feed(i).is_some_and(resting)).collect();
@@ -773,7 +779,7 @@ impl Engine {
     fn evaluate(&mut self, epoch: u64, t: &Arc<Transaction>, touched: &[(FeedId, u32)]) -> HashMap<FeedId, Tally> {
         let observing = !self.observed.is_empty();
         self.out.reserve(touched.len() + self.observed.len() + 1);
-        let mut matched = HashMap::new();
+        let (mut matched, mut full) = (HashMap::new(), Vec::new());
         for group in touched.chunk_by(|a, b| a.0 == b.0) {
             let id = group[0].0;
             let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { continue };
@@ -807,12 +813,16 @@ impl Engine {
             let (position, at) = (t.position, t.committed.to);
             let delta = Arc::new(Delta { feed: effective, epoch, position, at, changes, skipped: 0 });
             if let Some(pending) = &mut feed.pending {
-                pending.take_in(delta, self.clock.saturating_add(feed.every));
-                self.paced.insert(id);
+                let due = pending.take_in(delta, self.clock.saturating_add(feed.every));
+                self.paced.insert((due, id));
+                if pending.is_full() {
+                    full.push(id);
+                }
             } else {
                 self.out.push(Output::Delta(delta, feed.live.clone()));
             }
         }
+        full.into_iter().for_each(|id| self.tell_pending(id));
         matched
     }
 

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use gossip_client::live::{Applied, JsonRow};
 use gossip_client::{ClientError, Incoming, Live, Session};
-use gossip_core::wire::{Notification, RpcError};
+use gossip_core::wire::{Notification, RpcError, code};
 use gossip_server::auth::Tokens;
 use gossip_server::config::Persona;
 use gossip_server::now;
@@ -75,7 +75,7 @@ impl Listener {
     pub async fn run(self, messages: Messages) {
         loop {
             let ended = match self.listen(&messages).await {
-                ClientError::Refused(e) => {
+                ClientError::Refused(e) if e.code != code::UNAVAILABLE => {
                     let _ = messages.send(Message::Refused(self.watcher, e.message)).await;
                     return;
                 }
@@ -153,7 +153,7 @@ impl Asker {
     pub async fn run(self, messages: Messages) {
         loop {
             let told = match self.ask(&messages).await {
-                ClientError::Refused(e) => Told::Refused(refused(e)),
+                ClientError::Refused(e) if e.code != code::UNAVAILABLE => Told::Refused(refused(e)),
                 e => Told::Lost(e.to_string()),
             };
             let over = matches!(told, Told::Refused(_));

@@ -21,6 +21,9 @@ const COLUMN: u16 = 11;
 /// Least room for what changed.
 const WHAT: u16 = 26;
 
+/// From this width on the legend has room for all marks.
+const WIDE: u16 = 130;
+
 /// Draws the view.
 pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     let columns = columns(s, area.width);
@@ -182,11 +185,10 @@ fn draw_line(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line, columns:
 
 fn draw_legend(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize]) {
     let t = s.theme;
-    // Where there is no room for all, those that are to be seen come first; help has all of them.
-    let lines = s.visible().skip(s.newer()).take(s.page);
+    // Where there is no room for all, only those in sight; help has all of them.
+    let lines = s.visible().skip(s.newer()).take(if area.width < WIDE { s.page } else { 0 });
     let in_sight: Vec<Mark> = lines.flat_map(|l| columns.iter().map(move |i| s.mark(l, &s.watchers[*i]))).collect();
-    let (seen, others): (Vec<Mark>, Vec<Mark>) = Mark::ALL.into_iter().partition(|m| in_sight.contains(m));
-    let all = if area.width < 130 { seen } else { [seen, others].concat() };
+    let all = Mark::ALL.into_iter().filter(|m| area.width >= WIDE || in_sight.contains(m));
     let mut rows: Vec<Vec<Span<'_>>> = vec![vec![]];
     let mut used = 0;
     for mark in all {

@@ -8,7 +8,7 @@ use ratatui::widgets::Paragraph;
 
 use super::words::{fit, time};
 use super::{put, rule};
-use crate::workbench::frames::{Looking, pretty, shown};
+use crate::workbench::frames::{Looking, place, pretty, shown};
 use crate::workbench::state::State;
 
 /// Draws the frames.
@@ -26,7 +26,7 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect, looking: &Looking) {
     if frames.is_empty() {
         return put(frame, area, 2, Text::styled("None that fits, yet.", t.dim()));
     }
-    let at = looking.at.min(frames.len() - 1);
+    let at = place(&frames, looking);
     let room = (area.height as usize / 3).max(3);
     let first = at.saturating_sub(room - 1);
     for (row, f) in frames.iter().skip(first).take(room).enumerate() {

@@ -52,7 +52,7 @@ pub fn view(s: &mut State, frame: &mut Frame<'_>) {
         },
     }
     match s.overlay.clone() {
-        Overlay::Help => popup::help(s, frame, area),
+        Overlay::Help(from) => popup::help(s, frame, area, from),
         Overlay::Form(form) => popup::form(s, frame, area, &form),
         Overlay::Instances(chosen) => popup::instances(s, frame, area, chosen),
         Overlay::Who(at) => popup::who(s, frame, area, at),
@@ -160,7 +160,7 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let editing = s.view == View::Ask && s.ask.editing;
     let in_popup = editing || !matches!(s.overlay, Overlay::None | Overlay::Journey { .. });
     let keys: Vec<(&str, &str)> = match &s.overlay {
-        Overlay::Help => vec![("any key", "back")],
+        Overlay::Help(_) => vec![("↑↓", "more"), ("any other key", "back")],
         Overlay::Form(_) => vec![("enter", "do it"), ("tab", "next field"), ("←→", "choose"), ("esc", "leave it")],
         Overlay::Instances(_) => {
             vec![("e", "end or start"), ("l", "lose next change"), ("c", "cut off or mend"), ("esc", "back")]

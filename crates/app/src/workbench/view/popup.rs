@@ -8,7 +8,7 @@ use serde_json::Value as Json;
 use unicode_width::UnicodeWidthStr;
 
 use super::put;
-use super::words::{fit, span};
+use super::words::{fit, span, wrap};
 use crate::workbench::actions::here;
 use crate::workbench::marks::Mark;
 use crate::workbench::rail::View;
@@ -30,16 +30,22 @@ fn sheet(s: &State, frame: &mut Frame<'_>, area: Rect, size: (u16, u16), title: 
 }
 
 /// All keys and marks.
-pub fn help(s: &State, frame: &mut Frame<'_>, area: Rect) {
+pub fn help(s: &State, frame: &mut Frame<'_>, area: Rect, from: usize) {
     let actions: Vec<_> = here(s).collect();
     let rows = actions.len().max(Mark::ALL.len()) as u16;
     let inside = sheet(s, frame, area, (116, rows + 5), "Keys and marks");
-    for (i, e) in actions.iter().enumerate() {
+    let room = inside.height.saturating_sub(1) as usize;
+    let from = from.min(actions.len().saturating_sub(room));
+    for (i, e) in actions.iter().skip(from).take(room).enumerate() {
         let line = Text::from(vec![
             Span::styled(format!("{:<10}", e.shown), s.theme.accent()),
             Span::raw(fit(e.help, inside.width.saturating_sub(42) as usize)),
         ]);
         put(frame, inside, i as u16, line);
+    }
+    let below = actions.len().saturating_sub(from + room);
+    if below > 0 {
+        put(frame, inside, room as u16, Text::styled(format!("{below} more: ↓"), s.theme.accent()));
     }
     let right = Rect { x: inside.x + inside.width.saturating_sub(30), width: 30.min(inside.width), ..inside };
     for (i, mark) in Mark::ALL.iter().enumerate() {
@@ -170,12 +176,14 @@ pub fn who(s: &State, frame: &mut Frame<'_>, area: Rect, at: usize) {
 /// Something that is done only after it was seen.
 pub fn proposal(s: &State, frame: &mut Frame<'_>, area: Rect, p: &Proposal) {
     let lines: Vec<&str> = p.sql.iter().flat_map(|sql| sql.lines()).collect();
-    let height = (lines.len() + p.effects.len() + 8) as u16;
+    let height = (lines.len() + 2 * p.effects.len() + 8).min(usize::from(u16::MAX)) as u16;
     let inside = sheet(s, frame, area, (130, height), &fit(&p.title, 120));
     let mut row = 0;
     for effect in &p.effects {
-        put(frame, inside, row, Text::from(format!("· {}", fit(effect, inside.width.saturating_sub(2) as usize))));
-        row += 1;
+        for (i, part) in wrap(effect, inside.width.saturating_sub(2) as usize).into_iter().enumerate() {
+            put(frame, inside, row, Text::from(format!("{}{part}", if i == 0 { "· " } else { "  " })));
+            row += 1;
+        }
     }
     row += u16::from(row > 0);
     let room = inside.height.saturating_sub(row + 1) as usize;

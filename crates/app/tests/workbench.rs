@@ -499,6 +499,19 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     back(Earshot, "who heard what");
     reach(Earshot, Action::Change, "Make a change");
     back(Earshot, "who heard what");
+    // Repeated, with a value that varies, until it is stopped.
+    reach(Earshot, Action::Change, "Make a change");
+    t.key("Left");
+    t.key("Tab");
+    t.key("C-u");
+    t.type_text("UPDATE crates SET fruit = 'again {n}' WHERE number = 'B-1'");
+    t.key("Tab");
+    t.key("C-u");
+    t.type_text("100000");
+    t.wait_text("a second");
+    t.key("Enter");
+    t.wait("one of them", |s| s.contains("→ again "));
+    reach(Earshot, Action::StopChanges, "of 100000 changes were made");
     reach(Earshot, Action::Personas, "claims as JSON");
     back(Earshot, "who heard what");
     reach(Earshot, Action::NewPersona, "Cleo");
@@ -533,9 +546,9 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     reach(Ask, Action::Who, "Who asks");
     back(Ask, "who asks");
     reach(Ask, Action::Filter, "only rows with");
-    t.type_text("plum");
+    t.type_text("again");
     t.key("Enter");
-    t.wait("only that row", |s| s.contains("shown with “plum”") && !s.contains("fruit 60"));
+    t.wait("only that row", |s| s.contains("shown with “again”") && !s.contains("fruit 60"));
     t.key("Escape");
     t.wait_text("fruit 60");
     reach(Ask, Action::Keep, "Keep the query");

@@ -38,6 +38,8 @@ pub enum Action {
     Frames,
     /// Make a change.
     Change,
+    /// Make no more of the changes that are being repeated.
+    StopChanges,
     /// Add a watcher.
     NewWatcher,
     /// Take the chosen watcher away.
@@ -160,6 +162,13 @@ pub const ACTIONS: &[Entry] = &[
     tables(Action::Mend, KeyCode::Char('f'), "f", "mend", "show what mends the chosen finding, and then do it"),
     tables(Action::NextFinding, KeyCode::Tab, "tab", "next finding", "choose the next finding that can be mended"),
     entry(Action::Change, KeyCode::Char('m'), "m", "make a change", "change rows of the database and see who hears it"),
+    entry(
+        Action::StopChanges,
+        KeyCode::Char('S'),
+        "S",
+        "stop changes",
+        "make no more of the changes that are being repeated",
+    ),
     earshot(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
     earshot(
         Action::DropWatcher,
@@ -265,6 +274,7 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Why => lines && !s.watchers.is_empty(),
         Action::Journey | Action::Unfold | Action::Fold => lines,
         Action::Change => s.has_database,
+        Action::StopChanges => s.repeating,
         Action::DropWatcher | Action::Frames if s.recorded => false,
         Action::NewWatcher => !super::update::choosable(s).is_empty(),
         Action::DropWatcher | Action::Frames => !s.watchers.is_empty(),

@@ -239,7 +239,11 @@ pub fn instance_of(sql: &str, n: u64, random: u64) -> String {
 /// Runs what a form stands for.
 pub fn submit(s: &mut State, form: &Form) -> Result<Vec<Effect>, String> {
     let (sql, (times, second)) = (sql(s, form)?, pace(form)?);
+    if times > 1 && s.repeating {
+        return Err("changes are being repeated already; S stops them".into());
+    }
     if times > 1 {
+        s.repeating = true;
         s.notice = Some((s.now, format!("{times} changes, {second} a second: {sql}")));
         return Ok(vec![Effect::Repeat { sql, times, second }]);
     }

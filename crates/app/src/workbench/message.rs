@@ -67,6 +67,8 @@ pub enum Message {
     Asked(u32, Told),
     /// A row of `gossip.tables` by its table's name, or that it is gone.
     Table(String, Option<Map<String, Json>>),
+    /// A change is no longer repeated, and what came of it.
+    Repeated(String),
     /// Rows of a table, to make changes to.
     Looked(String, Look),
     /// An instance that was connected to streams these and no others.
@@ -164,6 +166,8 @@ pub enum Effect {
     Copy(String),
     /// Write a page to files.
     Export(Box<Page>),
+    /// Repeat it no longer.
+    StopRepeating,
     /// Look at the rows of a table.
     LookAt(String),
     /// Run SQL on the database.

@@ -376,6 +376,8 @@ pub struct State {
     pub newest_persona: Option<String>,
     /// Rows that changes can be made to, by table.
     pub looks: BTreeMap<String, Look>,
+    /// Whether a change is being made again and again.
+    pub repeating: bool,
     /// The lines, newest first.
     pub lines: VecDeque<Line>,
     /// Where a line of a position stands among all that were ever made: position → id.
@@ -453,6 +455,7 @@ impl State {
             personas: access.personas.clone(),
             newest_persona: None,
             looks: BTreeMap::new(),
+            repeating: false,
             lines: VecDeque::new(),
             by_position: HashMap::new(),
             by_cursor: HashMap::new(),

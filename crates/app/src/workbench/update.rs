@@ -117,6 +117,10 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
             }
         }
         Message::Made(line, made) => return was_made(s, line, made),
+        Message::Repeated(text) => {
+            s.repeating = false;
+            s.notice = Some((s.now, text));
+        }
         Message::Running(running) => s.running = running,
         Message::Notice(text) => s.notice = Some((s.now, text)),
     }
@@ -333,6 +337,7 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
             s.overlay = Overlay::Form(form);
             return effects;
         }
+        Action::StopChanges => return vec![Effect::StopRepeating],
         Action::NewWatcher => {
             let personas = choosable(s);
             let places: Vec<String> = s.places.iter().map(|p| p.name.clone()).collect();

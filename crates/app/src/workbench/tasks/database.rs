@@ -112,6 +112,7 @@ pub fn repeat(source: &SqliteSource, sql: &str, times: u64, second: f64, stopped
         Ok((done, failed))
     };
     match run() {
+        Ok((done, None)) if done < times => format!("stopped: {done} of {times} changes were made"),
         Ok((done, None)) => format!("{done} changes were made"),
         Ok((done, Some(e))) => format!("{done} of {times} changes were made; the last that failed: {e}"),
         Err(e) => format!("no change was made: {e}"),

@@ -53,7 +53,7 @@ pub struct Tasks {
     operators: Vec<JoinHandle<()>>,
     /// The database with the tables that stream at present.
     database: Arc<Mutex<Option<SqliteSource>>>,
-    /// Ends what runs in the database for long.
+    /// Ends the repeated change.
     stopped: Arc<AtomicBool>,
 }
 
@@ -183,12 +183,14 @@ impl Tasks {
                 let _ = self.messages.try_send(Message::Notice(text));
             }
             Effect::Repeat { sql, times, second } => {
+                self.stopped = Arc::default();
                 let stopped = self.stopped.clone();
                 self.in_database(move |source, messages| {
                     let text = database::repeat(&source, &sql, times, second, &stopped);
-                    let _ = messages.blocking_send(Message::Notice(text));
+                    let _ = messages.blocking_send(Message::Repeated(text));
                 });
             }
+            Effect::StopRepeating => self.stopped.store(true, Ordering::Relaxed),
             // The screen's own: it is done where the terminal is.
             Effect::Copy(_) => {}
             Effect::SaveRecording(file, masks, events) => {

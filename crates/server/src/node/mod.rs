@@ -1,23 +1,25 @@
 //! The loop around the engine: one task that owns it, hands inputs to it and carries out its outputs.
 //!
 //! Everything that concerns subscriptions passes through here in one order. Connections, the relay and snapshot
-//! threads send to bounded channels; nothing here waits for any of them. [`operators`] is what operators are told.
+//! threads send to bounded channels; nothing here waits for any of them. [`operators`] is what operators are told,
+//! [`explain`] what they ask.
 
+mod explain;
 mod operators;
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use bytes::Bytes;
 use foldhash::HashMap as FastMap;
 use gossip_core::engine::{Delta, Engine, Input, Limits, Output, Refusal, Request, SubId};
-use gossip_core::explain::{Passed, Step, Tally, Verdict, explain};
-use gossip_core::position::{Interval, Micros, Position};
+use gossip_core::explain::{Tally, Verdict};
+use gossip_core::position::{Interval, Micros};
 use gossip_core::query::QueryError;
-use gossip_core::rule::{Claims, Effective, RuleSet};
+use gossip_core::rule::{Claims, RuleSet};
 use gossip_core::schema::Table;
 use gossip_core::seal::Sealer;
 use gossip_core::value::Value;
@@ -26,6 +28,8 @@ use gossip_relay::{Inbox, Relay};
 use parking_lot::Mutex;
 use serde_json::{Value as Json, json};
 use tokio::sync::{mpsc, oneshot};
+
+pub use explain::{Explain, Whom};
 
 use crate::now;
 use crate::outbox::{self, Outbox, Receipt, Style, Subscription, Then, WholeResult};
@@ -104,24 +108,6 @@ pub enum Ask {
     Rules(Arc<RuleSet>),
     /// How things stand.
     State(oneshot::Sender<State>),
-}
-
-/// A question of `explain`.
-#[derive(Clone, Debug)]
-pub struct Explain {
-    /// The transaction's source and position; without it only the effective query is told.
-    pub at: Option<(String, Position)>,
-    /// Whom it concerns.
-    pub whom: Whom,
-}
-
-/// Whom an explanation concerns.
-#[derive(Clone, Debug)]
-pub enum Whom {
-    /// A subscription of this instance.
-    Subscription(SubId),
-    /// Anybody with these claims and this query.
-    Anybody(Box<Request>),
 }
 
 /// How an instance stands.
@@ -553,47 +539,6 @@ impl Node {
         let (operator, text) = (request.claims.operator, request.query.clone());
         self.subs.insert(id, Sub { subscription, target: Target::Client(client.clone()), operator, text });
         self.handle(Input::Subscribe(id, request));
-    }
-
-    fn explain(&self, q: Explain) -> Result<Json, RpcError> {
-        let (effective, standing) = match &q.whom {
-            Whom::Subscription(id) => self.engine.inquiry(*id).ok_or_else(|| {
-                RpcError::new(
-                    code::UNKNOWN_NAME,
-                    format!("this instance has no subscription {id}; gossip.clients lists them"),
-                )
-            })?,
-            Whom::Anybody(request) => self.engine.hypothetical(request).map_err(|e| refused(&Refusal::Query(e)))?,
-        };
-        let feed = self.engine.feed_of(&effective);
-        let feed = feed.map(|f| json!({"id": f.id, "subscriptions": f.subscriptions, "deltas": f.deltas}));
-        let about = json!({"query": effective.to_sql(), "feed": feed, "cost_ns": self.cost_ns(&effective)});
-        let Some((source, position)) = &q.at else { return Ok(about) };
-        let t = self.engine.transaction(source, *position).ok_or_else(|| {
-            let newest = Limits::default().window;
-            let text = format!("transaction {source}:{position} is not remembered; the newest {newest} are");
-            RpcError::new(code::UNKNOWN_NAME, text)
-        })?;
-        let mut steps = explain(&effective, &standing, &t);
-        let stopped = steps.iter().any(|s| s.verdict != Passed::Yes);
-        let passed = if stopped { Passed::NotReached } else { Passed::Yes };
-        let text = if stopped { "" } else { "the delta went to the client's queue" };
-        steps.push(Step::new("queue", passed, text, vec![]));
-        let mut answer = about;
-        answer["steps"] = json!(steps);
-        Ok(answer)
-    }
-
-    /// What it costs to hold the newest change of its table against an effective query, in nanoseconds, measured here
-    /// and now.
-    fn cost_ns(&self, effective: &Effective) -> Option<u64> {
-        const TIMES: u32 = 32;
-        let change = self.engine.newest_change(&effective.table.name)?;
-        let begun = Instant::now();
-        for _ in 0..TIMES {
-            std::hint::black_box(gossip_core::feed::change(effective, change, None));
-        }
-        Some((begun.elapsed() / TIMES).as_nanos() as u64)
     }
 
     fn behind_ms(&self) -> u64 {

@@ -489,3 +489,32 @@ async fn a_subscription_is_paced_cut_and_worded_as_asked() {
     }
     c.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_handshake_that_is_none_is_told_so_and_the_protocol_is_named() {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    let c = cluster(QueueLimits::default()).await;
+    let ask = async |head: &str| {
+        let mut tcp = tokio::net::TcpStream::connect(c.url(0)).await.unwrap();
+        tcp.write_all(format!("GET /v1/socket HTTP/1.1\r\nHost: here\r\n{head}\r\n").as_bytes()).await.unwrap();
+        let mut answer = Vec::new();
+        while !answer.ends_with(b"\r\n\r\n") {
+            answer.push(tcp.read_u8().await.unwrap());
+        }
+        String::from_utf8(answer).unwrap().to_lowercase()
+    };
+    let key = "Sec-WebSocket-Key: AAAAAAAAAAAAAAAAAAAAAA==\r\n";
+    let upgrade = "Connection: keep-alive, Upgrade\r\nUpgrade: websocket\r\n";
+    for bad in [
+        String::new(),
+        format!("{upgrade}Sec-WebSocket-Version: 13\r\n"),
+        format!("{upgrade}{key}Sec-WebSocket-Version: 8\r\n"),
+    ] {
+        let answer = ask(&bad).await;
+        assert!(answer.starts_with("http/1.1 400"), "{bad}: {answer}");
+    }
+    let good = format!("{upgrade}{key}Sec-WebSocket-Version: 13\r\nSec-WebSocket-Protocol: other, gossip.v1\r\n");
+    let answer = ask(&good).await;
+    assert!(answer.starts_with("http/1.1 101") && answer.contains("sec-websocket-protocol: gossip.v1\r\n"), "{answer}");
+    c.stop().await;
+}

@@ -1,0 +1,297 @@
+//! Somebody's own database: the first steps, and every action.
+
+use crossterm::event::KeyCode;
+use gossip::workbench::actions::{ACTIONS, Action, Entry};
+use gossip::workbench::rail::View;
+use testbed::Tmux;
+
+/// Keys that it takes, every typed letter counted.
+const KEYS: usize = 80;
+
+/// From a folder with nothing but somebody's database to a second persona who does not hear a change, and why.
+#[test]
+fn a_new_user_comes_from_a_database_of_their_own_to_the_reason_why_somebody_did_not_hear() {
+    let dir = tempfile::tempdir().unwrap();
+    let schema = "CREATE TABLE orchards (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
+      CREATE TABLE crates (number TEXT PRIMARY KEY NOT NULL, orchard INTEGER REFERENCES orchards(id), fruit TEXT, kilos REAL);
+      CREATE TABLE weather (day TEXT, note TEXT);
+      INSERT INTO orchards VALUES (1, 'Upper Row'), (2, 'Millside');
+      INSERT INTO crates VALUES ('A-1', 1, 'pear', 12.5), ('A-2', 1, 'plum', 8), ('B-1', 2, 'apple', 15);";
+    assert!(testbed::sqlite3(&dir.path().join("harvest.db"), schema).0.wait().unwrap().success());
+    let program = format!("cd {} && {} open", dir.path().display(), env!("CARGO_BIN_EXE_gossip"));
+    let t = Tmux::start(160, 47, &program);
+    let keys = std::cell::Cell::new(0);
+    let key = |k: &str| {
+        keys.set(keys.get() + 1);
+        t.key(k);
+    };
+    let text = |text: &str| {
+        keys.set(keys.get() + text.len());
+        t.type_text(text);
+    };
+    t.wait_text("▸ harvest.db");
+    key("Enter");
+    t.wait("a table without a key is told so", |s| s.contains("■ crates") && s.contains("╳ weather"));
+    key("Enter");
+    t.wait_text("gossip prepare --remove takes all of it away");
+    key("Enter");
+    // The workbench, at the fourth step.
+    t.wait_text("▸ rules");
+    key("Enter");
+    t.wait_text("Nothing is readable without one");
+    key("Tab");
+    key("Tab");
+    text("orchard = claim.orchard");
+    key("Enter");
+    t.wait_text("▸ persona");
+    key("Enter");
+    t.wait_text("claims as JSON");
+    key("Tab");
+    key("Tab");
+    key("C-u");
+    text("{\"orchard\":1}");
+    key("Enter");
+    t.wait_text("▸ watcher");
+    key("Enter");
+    t.wait_text("New watcher");
+    key("Enter");
+    t.wait_text("▸ first change");
+    // Somebody else, of another orchard.
+    key("P");
+    t.wait_text("Ben");
+    key("Tab");
+    key("Tab");
+    key("C-u");
+    text("{\"orchard\":2}");
+    key("Enter");
+    key("n");
+    t.wait_text("‹ Ben ›");
+    key("Enter");
+    t.wait_text("2 watchers listen");
+    // A change, by choosing: the first crate's first column, with a value that is there.
+    key("Enter");
+    t.wait("rows to choose from", |s| s.contains("‹ number = 'A-1' ›"));
+    for _ in 0..3 {
+        key("Tab");
+    }
+    key("Right");
+    key("Tab");
+    key("PageDown");
+    t.wait_text("UPDATE crates SET fruit = 'plum' WHERE number = 'A-1'");
+    key("Enter");
+    key("1");
+    t.wait("Ada hears it, Ben does not", |s| {
+        s.lines().any(|l| l.contains("fruit pear → plum  (yours)") && l.contains('●') && l.contains('◆'))
+    });
+    key("w");
+    let why = t.wait("the reason", |s| s.contains("why Ben did not hear") && s.contains("orchard = claim.orchard"));
+    assert!(why.contains("1 = 2"), "both values: {why}");
+    // The README says how many.
+    assert_eq!(keys.get(), KEYS, "keys from nothing to the reason");
+
+    // Earshot, and the journey, for a page.
+    for open in [None, Some("Enter")] {
+        open.into_iter().for_each(|k| t.key(k));
+        t.key("x");
+        let name = if open.is_some() { "gossip-journey-" } else { "gossip-earshot-" };
+        t.wait("the files are written", |s| s.contains(&format!("written: {name}")));
+        let written: Vec<_> = std::fs::read_dir(dir.path()).unwrap().map(|e| e.unwrap().path()).collect();
+        let read = |ending: &str| {
+            let of = |p: &&std::path::PathBuf| {
+                p.to_string_lossy().contains(name) && p.extension().is_some_and(|e| e == ending)
+            };
+            std::fs::read(written.iter().find(of).unwrap_or_else(|| panic!("{ending} of {written:?}"))).unwrap()
+        };
+        assert!(String::from_utf8(read("svg")).unwrap().contains(&"fruit pear → plum".replace(' ', "\u{a0}")));
+        assert!(String::from_utf8(read("txt")).unwrap().contains("withheld by rule"));
+        assert!(read("pdf").starts_with(b"%PDF-"));
+    }
+    t.key("Escape");
+    t.key("q");
+    t.wait_text("[exit 0]");
+
+    // What was made is in the file, with its comments, and opens again as it was.
+    let file = std::fs::read_to_string(dir.path().join("gossip.toml")).unwrap();
+    for part in ["# Where row changes are read.", "rows = \"orchard = claim.orchard\"", "[persona.Ben]", "[[watcher]]"]
+    {
+        assert!(file.contains(part), "{part}: {file}");
+    }
+    let t = Tmux::start(160, 47, &program);
+    t.wait("both listen again", |s| s.contains("Ada") && s.contains("Ben") && s.contains("1 instance · reader one"));
+    t.key("q");
+    t.wait_text("[exit 0]");
+}
+
+/// Every action of every view is reached by its key, and does what it says. The table and this test cannot drift apart.
+#[test]
+fn every_action_of_every_view_is_reached_by_its_key() {
+    let dir = tempfile::tempdir().unwrap();
+    let schema = "CREATE TABLE crates (number TEXT PRIMARY KEY NOT NULL, orchard INTEGER, fruit TEXT);
+      CREATE TABLE notes (id INTEGER PRIMARY KEY, text TEXT);
+      INSERT INTO crates VALUES ('A-1', 1, 'pear'), ('B-1', 2, 'plum');";
+    let db = dir.path().join("harvest.db");
+    let write = |sql: &str| assert!(testbed::sqlite3(&db, sql).0.wait().unwrap().success());
+    write(schema);
+    let config = "[instance]\nlisten = '127.0.0.1:0'\n[source.harvest]\nurl = 'sqlite:harvest.db'\ntables = ['crates']\n\
+        [[rule]]\nrole = 'reader'\ntable = 'crates'\nmay = ['read']\n\
+        [persona.Ada]\nroles = ['reader']\n[persona.Ben]\nroles = ['reader']\n\
+        [[watcher]]\npersona = 'Ada'\nquery = 'SELECT * FROM crates'\n\
+        [[watcher]]\npersona = 'Ben'\nquery = 'SELECT * FROM crates WHERE orchard = 2'\n";
+    std::fs::write(dir.path().join("gossip.toml"), config).unwrap();
+    let gossip = env!("CARGO_BIN_EXE_gossip");
+    let prepared = std::process::Command::new(gossip).arg("prepare").current_dir(dir.path()).output().unwrap();
+    assert!(prepared.status.success());
+    let t = Tmux::start(160, 47, &format!("cd {} && {gossip} open", dir.path().display()));
+    t.wait("both listen", |s| s.lines().nth(5).is_some_and(|l| l.matches("one").count() == 2));
+
+    let reached = std::cell::RefCell::new(std::collections::BTreeSet::new());
+    let reach = |view: View, action: Action, what: &str| {
+        let here = |e: &&Entry| e.action == action && e.view.is_none_or(|v| v == view);
+        let e = ACTIONS.iter().find(here).unwrap_or_else(|| panic!("{action:?} is not in {view:?}"));
+        reached.borrow_mut().insert(format!("{:?} {:?}", e.view, e.action));
+        let key = match e.key {
+            KeyCode::Char(' ') => "Space".to_string(),
+            KeyCode::Char(c) => c.to_string(),
+            KeyCode::BackTab => "BTab".into(),
+            KeyCode::Esc => "Escape".into(),
+            KeyCode::PageUp => "PPage".into(),
+            KeyCode::PageDown => "NPage".into(),
+            other => format!("{other:?}"),
+        };
+        t.key(&key);
+        t.wait(&format!("{action:?} in {view:?}: {what:?}"), |s| s.contains(what));
+    };
+    let back = |view: View, what: &str| {
+        t.key("Escape");
+        t.wait(&format!("back in {view:?}"), |s| s.contains(what));
+    };
+    use View::{Ask, Earshot, Steps, Tables};
+
+    // Steps, while one is still to be done.
+    reach(Earshot, Action::Go(Steps), "▸ first change");
+    reach(Steps, Action::NextStep, "Make a change");
+    back(Steps, "▸ first change");
+    reach(Steps, Action::Grant, "Nothing is readable without one");
+    back(Steps, "▸ first change");
+    reach(Steps, Action::NewWatcher, "New watcher");
+    back(Steps, "▸ first change");
+
+    reach(Steps, Action::Go(Earshot), "Nothing has changed yet");
+    for n in 1..=60 {
+        write(&format!("UPDATE crates SET fruit = 'fruit {n}' WHERE number = 'A-1';"));
+        // One line each: what is committed between two reads arrives as one.
+        t.wait_text(&format!("→ fruit {n}"));
+    }
+    reach(Earshot, Action::Hold, "held");
+    reach(Earshot, Action::Down, "held");
+    reach(Earshot, Action::PageDown, "held,");
+    reach(Earshot, Action::PageUp, "→ fruit 59");
+    reach(Earshot, Action::Up, "→ fruit 60");
+    reach(Earshot, Action::Unfold, "· crates A-1");
+    reach(Earshot, Action::Fold, "→ fruit 60");
+    t.wait("its rows are hidden", |s| !s.contains("· crates A-1"));
+    reach(Earshot, Action::NextWatcher, "Ben");
+    reach(Earshot, Action::Why, "why Ben did not hear");
+    reach(Earshot, Action::PreviousWatcher, "why Ada heard");
+    reach(Earshot, Action::Journey, "relayed to one");
+    reach(Earshot, Action::Frame, "frame to Ada");
+    reach(Earshot, Action::Export, "written: gossip-journey-");
+    reach(Earshot, Action::Back, "who heard what");
+    reach(Earshot, Action::Newest, "what changed");
+    reach(Earshot, Action::Frames, "← received");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::Copy, "copied: crates A-1");
+    reach(Earshot, Action::Filter, "Empty shows all");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::Change, "Make a change");
+    back(Earshot, "who heard what");
+    // Repeated, with a value that varies, until it is stopped.
+    reach(Earshot, Action::Change, "Make a change");
+    t.key("Left");
+    t.key("Tab");
+    t.key("C-u");
+    t.type_text("UPDATE crates SET fruit = 'again {n}' WHERE number = 'B-1'");
+    t.key("Tab");
+    t.key("C-u");
+    t.type_text("100000");
+    t.wait_text("a second");
+    t.key("Enter");
+    t.wait("one of them", |s| s.contains("→ again "));
+    reach(Earshot, Action::StopChanges, "of 100000 changes were made");
+    reach(Earshot, Action::Personas, "claims as JSON");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::NewPersona, "Cleo");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::Instances, "Instances of this process");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::Record, "Save a recording");
+    t.key("Tab");
+    t.type_text("crates.fruit");
+    t.key("Enter");
+    t.wait_text("recorded:");
+    let saved = std::fs::read_to_string(dir.path().join("gossip-recording.jsonl")).unwrap();
+    assert!(saved.contains("gossip.verdicts") && !saved.contains("fruit 60"), "masked in the file");
+    reach(Earshot, Action::Palette, "What do you want to do?");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::Help, "Keys and marks");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::NewWatcher, "New watcher");
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::DropWatcher, "Ben");
+    t.wait("Ada's column is gone", |s| !s.lines().nth(3).is_some_and(|l| l.contains("Ada")));
+
+    reach(Earshot, Action::Go(Ask), "what several people see");
+    t.type_text("crates");
+    t.key("Escape");
+    reach(Ask, Action::Edit, "leave the query");
+    t.key("Escape");
+    reach(Ask, Action::Run, "2 rows");
+    reach(Ask, Action::MoreColumns, "orchard");
+    t.wait("the first column is aside", |s| !s.contains("number"));
+    reach(Ask, Action::FewerColumns, "number");
+    reach(Ask, Action::Who, "Who asks");
+    back(Ask, "who asks");
+    reach(Ask, Action::Filter, "only rows with");
+    t.type_text("again");
+    t.key("Enter");
+    t.wait("only that row", |s| s.contains("shown with “again”") && !s.contains("fruit 60"));
+    t.key("Escape");
+    t.wait_text("fruit 60");
+    reach(Ask, Action::Keep, "Keep the query");
+    back(Ask, "who asks");
+
+    reach(Ask, Action::Go(Tables), "journal mode is delete");
+    reach(Tables, Action::Filter, "only tables with");
+    t.type_text("orchard");
+    t.key("Enter");
+    t.wait("only the table with that column", |s| s.contains("● yes") && !s.contains("notes"));
+    t.key("Escape");
+    t.wait_text("notes");
+    reach(Tables, Action::Grant, "Nothing is readable without one");
+    back(Tables, "what is in the way");
+    reach(Tables, Action::NextFinding, "PRAGMA journal_mode = WAL");
+    reach(Tables, Action::Mend, "enter do it");
+    t.key("Enter");
+    t.wait("it is mended", |s| s.contains("done") && !s.contains("journal mode is delete"));
+    t.key("Down");
+    let triggers = || {
+        let count = "SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'notes'";
+        rusqlite::Connection::open(&db).unwrap().query_row(count, [], |r| r.get::<_, i64>(0)).unwrap()
+    };
+    for (proposed, done, followed) in
+        [("Let notes stream", "notes streams", true), ("Stream notes no longer", "notes streams no longer", false)]
+    {
+        reach(Tables, Action::Stream, proposed);
+        t.key("Enter");
+        t.wait(done, |s| s.contains(done) && !s.contains("Let notes"));
+        t.wait("the list follows", |s| {
+            s.lines().any(|l| l.contains("notes ") && l.contains("● yes") == followed && l.contains('┊'))
+        });
+        assert_eq!(triggers() > 0, followed);
+    }
+    reach(Tables, Action::Quit, "[exit 0]");
+
+    let all = ACTIONS.iter().map(|e| format!("{:?} {:?}", e.view, e.action)).collect();
+    let missed: Vec<_> = std::collections::BTreeSet::difference(&all, &reached.borrow()).cloned().collect();
+    assert!(missed.is_empty(), "actions without a test: {missed:?}");
+}

@@ -1,0 +1,73 @@
+//! What operators ask: why a transaction did or did not reach somebody, and what a query comes to.
+
+use std::time::Instant;
+
+use gossip_core::engine::{Limits, Refusal, Request, SubId};
+use gossip_core::explain::{Passed, Step, explain};
+use gossip_core::position::Position;
+use gossip_core::rule::Effective;
+use gossip_core::wire::{RpcError, code};
+use serde_json::{Value as Json, json};
+
+use super::{Node, refused};
+
+/// A question of `explain`.
+#[derive(Clone, Debug)]
+pub struct Explain {
+    /// The transaction's source and position; without it only the effective query is told.
+    pub at: Option<(String, Position)>,
+    /// Whom it concerns.
+    pub whom: Whom,
+}
+
+/// Whom an explanation concerns.
+#[derive(Clone, Debug)]
+pub enum Whom {
+    /// A subscription of this instance.
+    Subscription(SubId),
+    /// Anybody with these claims and this query.
+    Anybody(Box<Request>),
+}
+
+impl Node {
+    pub(super) fn explain(&self, q: Explain) -> Result<Json, RpcError> {
+        let (effective, standing) = match &q.whom {
+            Whom::Subscription(id) => self.engine.inquiry(*id).ok_or_else(|| {
+                RpcError::new(
+                    code::UNKNOWN_NAME,
+                    format!("this instance has no subscription {id}; gossip.clients lists them"),
+                )
+            })?,
+            Whom::Anybody(request) => self.engine.hypothetical(request).map_err(|e| refused(&Refusal::Query(e)))?,
+        };
+        let feed = self.engine.feed_of(&effective);
+        let feed = feed.map(|f| json!({"id": f.id, "subscriptions": f.subscriptions, "deltas": f.deltas}));
+        let about = json!({"query": effective.to_sql(), "feed": feed, "cost_ns": self.cost_ns(&effective)});
+        let Some((source, position)) = &q.at else { return Ok(about) };
+        let t = self.engine.transaction(source, *position).ok_or_else(|| {
+            let newest = Limits::default().window;
+            let text = format!("transaction {source}:{position} is not remembered; the newest {newest} are");
+            RpcError::new(code::UNKNOWN_NAME, text)
+        })?;
+        let mut steps = explain(&effective, &standing, &t);
+        let stopped = steps.iter().any(|s| s.verdict != Passed::Yes);
+        let passed = if stopped { Passed::NotReached } else { Passed::Yes };
+        let text = if stopped { "" } else { "the delta went to the client's queue" };
+        steps.push(Step::new("queue", passed, text, vec![]));
+        let mut answer = about;
+        answer["steps"] = json!(steps);
+        Ok(answer)
+    }
+
+    /// What it costs to hold the newest change of its table against an effective query, in nanoseconds, measured here
+    /// and now.
+    fn cost_ns(&self, effective: &Effective) -> Option<u64> {
+        const TIMES: u32 = 32;
+        let change = self.engine.newest_change(&effective.table.name)?;
+        let begun = Instant::now();
+        for _ in 0..TIMES {
+            std::hint::black_box(gossip_core::feed::change(effective, change, None));
+        }
+        Some((begun.elapsed() / TIMES).as_nanos() as u64)
+    }
+}

@@ -14,7 +14,7 @@ use crate::{commands, demo};
     name = "gossip",
     version,
     about,
-    after_help = "Exit codes: 0 done, 1 a check failed, 2 wrong usage or configuration, 3 could not connect."
+    after_help = "Exit codes: 0 done, 1 a check or expectation failed, 2 wrong usage or configuration, 3 could not connect."
 )]
 pub struct Cli {
     /// What to do.
@@ -45,10 +45,18 @@ pub enum Command {
     Record(commands::record::Args),
     /// Prints a live query's result and its deltas as JSON Lines.
     Watch(commands::watch::Args),
-    /// Holds the configuration against the real database.
+    /// Draws how changes travel in a running cluster, as SVG, PDF or text.
+    Draw(commands::draw::Args),
+    /// Publishes one event to a topic.
+    Publish(commands::publish::Args),
+    /// Lets an instance of a cluster go, politely.
+    Drain(commands::drain::Args),
+    /// Holds the configuration against the real database and broker.
     Check(commands::check::Args),
     /// Creates in the database what following its tables needs.
     Prepare(commands::prepare::Args),
+    /// Holds expectations against the rules: who must hear what of a change, and who must not.
+    Expect(commands::expect::Args),
     /// Mints a token for development.
     Token(commands::token::Args),
 }
@@ -97,7 +105,9 @@ pub fn run(cli: Cli) -> ExitCode {
         || matches!(&cli.command, Command::Demo(a) if !a.headless);
     if !full_screen {
         let filter = tracing_subscriber::EnvFilter::try_from_env("GOSSIP_LOG");
-        let filter = filter.unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info"));
+        // What expectations find, they print.
+        let usual = if matches!(cli.command, Command::Expect(_)) { "warn,gossip_server::record=off" } else { "info" };
+        let filter = filter.unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(usual));
         tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).init();
     }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
@@ -115,8 +125,13 @@ pub fn run(cli: Cli) -> ExitCode {
             Command::Attach(args) => commands::attach::run(args).await,
             Command::Record(args) => commands::record::run(args).await,
             Command::Watch(args) => commands::watch::run(args).await,
-            Command::Check(args) => commands::check::run(&args),
-            Command::Prepare(args) => commands::prepare::run(&args),
+            Command::Draw(args) => commands::draw::run(args).await,
+            Command::Publish(args) => commands::publish::run(args).await,
+            Command::Drain(args) => commands::drain::run(args).await,
+            Command::Check(args) => commands::check::run(&args).await,
+            // This waits for a database.
+            Command::Prepare(args) => tokio::task::block_in_place(|| commands::prepare::run(&args)),
+            Command::Expect(args) => commands::expect::run(args).await,
             Command::Token(args) => commands::token::run(&args),
         }
     });

@@ -5,13 +5,13 @@ use std::sync::Arc;
 
 use gossip_core::rule::RuleText;
 use gossip_core::send_queue::QueueLimits;
-use gossip_relay::Relay;
 use gossip_relay::faulty::{Faults, Faulty};
-use gossip_relay::inproc::InProcess;
+use gossip_relay::{Relay, RelayError};
 use gossip_server::auth::Tokens;
 use gossip_server::config::Config;
+use gossip_server::decisions::Decisions;
 use gossip_server::instance::{Instance, Options, StartError};
-use gossip_source::sqlite::SqliteSource;
+use gossip_source::Source;
 
 use crate::cli::Failure;
 
@@ -22,17 +22,24 @@ pub struct Cluster {
     rules: Vec<RuleText>,
     faults: Vec<Arc<Faults>>,
     running: Vec<Option<Instance>>,
+    settings: gossip_relay::Settings,
+    /// Within a process there is one relay for all; over a broker each has a connection of its own.
+    hub: Option<Arc<dyn Relay>>,
 }
 
+/// Instances of one process.
+pub const MAX_INSTANCES: usize = 16;
+
 /// The source that a configuration names.
-pub fn source(config: &Config) -> Result<SqliteSource, Failure> {
-    SqliteSource::new(&config.source, &config.source_url, config.tables.clone(), config.base()).map_err(Failure::usage)
+pub fn source(config: &Config) -> Result<Source, Failure> {
+    Source::new(&config.source, config.base()).map_err(Failure::usage)
 }
 
 /// Checks tokens as a configuration says.
 pub fn tokens(config: &Config) -> Result<Option<Arc<Tokens>>, Failure> {
     let place = |e| Failure::usage(format!("{}: {e}", config.path.display()));
-    config.auth.clone().map(|a| Tokens::from_env(a).map(Arc::new).map_err(place)).transpose()
+    let of = |auth| Tokens::from_env(auth, config.base()).map(Arc::new).map_err(place);
+    config.auth.clone().map(of).transpose()
 }
 
 fn failure(config: &Config, e: StartError) -> Failure {
@@ -46,16 +53,26 @@ fn failure(config: &Config, e: StartError) -> Failure {
     }
 }
 
+/// Who is asked about rights, with the key from the environment.
+fn decisions(config: &Config) -> Result<Option<Arc<Decisions>>, Failure> {
+    let Some(settings) = config.decisions.clone() else { return Ok(None) };
+    let key = match &settings.key_env {
+        None => String::new(),
+        Some(name) => std::env::var(name)
+            .map_err(|_| Failure::usage(format!("decisions.key_env: the environment variable {name} is not set")))?,
+    };
+    Decisions::new(settings, key).map(|d| Some(Arc::new(d))).map_err(Failure::usage)
+}
+
 impl Cluster {
     /// Starts an instance for each name, on consecutive ports from the configured one (each a free one if that is 0).
     pub async fn start(config: &Config, names: &[String], tokens: Option<Arc<Tokens>>) -> Result<Cluster, Failure> {
         let source = source(config)?;
-        let hub: Arc<dyn Relay> = Arc::new(InProcess::default());
-        let secret = match &tokens {
-            Some(tokens) => tokens.secret().to_vec(),
-            None => rand::random::<[u8; 32]>().to_vec(),
-        };
-        let mut cluster = Cluster { options: vec![], rules: config.rules.clone(), faults: vec![], running: vec![] };
+        let secret = tokens.as_ref().and_then(|t| t.secret().map(<[u8]>::to_vec));
+        // Without a secret that all instances know, cursors are good only here and until the end.
+        let secret = secret.unwrap_or_else(|| rand::random::<[u8; 32]>().to_vec());
+        let (settings, rules) = (config.relay.clone(), config.rules.clone());
+        let mut cluster = Cluster { options: vec![], rules, faults: vec![], running: vec![], settings, hub: None };
         for (i, name) in names.iter().enumerate() {
             let port = match config.listen.port() {
                 0 => 0,
@@ -63,18 +80,21 @@ impl Cluster {
                     port.checked_add(i as u16).ok_or_else(|| Failure::usage("instance.listen: the ports run out"))?
                 }
             };
-            let faulty = Faulty::new(hub.clone());
-            cluster.faults.push(faulty.faults().clone());
+            let (relay, faults) = cluster.relay(name).await.map_err(Failure::connect)?;
+            cluster.faults.push(faults);
             cluster.options.push(Options {
                 name: name.clone(),
                 listen: SocketAddr::new(config.listen.ip(), port),
                 source: source.clone(),
+                topics: config.topics.values().cloned().collect(),
                 rules: config.rules.clone(),
+                admission: config.admission.clone(),
                 queries: config.queries.iter().map(|(name, q)| (name.clone(), q.sql.clone())).collect(),
                 tokens: tokens.clone(),
                 secret: secret.clone(),
-                relay: Arc::new(faulty),
+                relay,
                 queue: QueueLimits::default(),
+                decisions: decisions(config)?,
             });
             cluster.running.push(None);
             cluster.start_one(i).await.map_err(|e| failure(config, e))?;
@@ -82,9 +102,45 @@ impl Cluster {
         Ok(cluster)
     }
 
+    /// The way to the others, which can be made to fail.
+    async fn relay(&mut self, name: &str) -> Result<(Arc<dyn Relay>, Arc<Faults>), RelayError> {
+        let relay = match &self.hub {
+            Some(hub) => Arc::clone(hub),
+            None => gossip_relay::connect(&self.settings, name).await?,
+        };
+        if self.settings.url.starts_with("inproc:") {
+            self.hub = Some(relay.clone());
+        }
+        let faulty = Faulty::new(relay);
+        let faults = faulty.faults().clone();
+        Ok((Arc::new(faulty), faults))
+    }
+
+    /// Starts one more instance, like the first, at a free port. Returns its name and where it listens.
+    ///
+    /// # Errors
+    /// Why it does not start.
+    pub async fn add(&mut self) -> Result<(String, SocketAddr), String> {
+        if self.options.len() >= MAX_INSTANCES {
+            return Err(format!("a process has at most {MAX_INSTANCES} instances"));
+        }
+        let taken = |name: &String| self.options.iter().any(|o| o.name == *name);
+        let name = (1..).map(|n| format!("added-{n}")).find(|name| !taken(name)).unwrap_or_default();
+        let (relay, faults) = self.relay(&name).await.map_err(|e| e.to_string())?;
+        let first = &self.options[0];
+        let listen = SocketAddr::new(first.listen.ip(), 0);
+        let options = Options { name: name.clone(), listen, relay, ..first.clone() };
+        let instance = Instance::start(options.clone()).await.map_err(|e| e.to_string())?;
+        let address = instance.address();
+        self.options.push(Options { listen: address, ..options });
+        self.faults.push(faults);
+        self.running.push(Some(instance));
+        Ok((name, address))
+    }
+
     /// Starts an instance that is not running. It keeps its address.
     pub async fn start_one(&mut self, i: usize) -> Result<(), StartError> {
-        if self.running[i].is_none() {
+        if !self.is_running(i) {
             let instance = Instance::start(self.options[i].clone()).await?;
             self.options[i].listen = instance.address();
             self.running[i] = Some(instance);
@@ -96,24 +152,29 @@ impl Cluster {
     pub async fn set_rules(&mut self, rules: Vec<RuleText>) {
         self.rules = rules;
         for i in 0..self.options.len() {
-            self.options[i].rules = self.rules_for(&self.options[i].source);
+            self.options[i].rules = self.rules_for(&self.options[i]);
             if let Some(instance) = &self.running[i] {
                 instance.set_rules(self.options[i].rules.clone()).await;
             }
         }
     }
 
-    /// The rules on tables that stream: another one has nothing to hold on to.
-    fn rules_for(&self, source: &SqliteSource) -> Vec<RuleText> {
-        let streams = |r: &&RuleText| source.tables.iter().any(|t| t.eq_ignore_ascii_case(&r.table.name));
+    /// The rules on tables that stream, and on topics: another one has nothing to hold on to.
+    fn rules_for(&self, options: &Options) -> Vec<RuleText> {
+        let Options { source, topics, .. } = options;
+        let streams = |r: &&RuleText| {
+            source.tables().iter().any(|t| source.is_table(t, &r.table))
+                || topics.iter().any(|t| t.topic.table.name == r.table)
+                || r.table.is_system()
+        };
         self.rules.iter().filter(streams).cloned().collect()
     }
 
     /// Puts another list of tables in force: those that run start again with it, under their old addresses.
-    pub async fn set_source(&mut self, source: SqliteSource) -> Result<(), StartError> {
+    pub async fn set_source(&mut self, source: Source) -> Result<(), StartError> {
         for i in 0..self.options.len() {
             self.options[i].source = source.clone();
-            self.options[i].rules = self.rules_for(&source);
+            self.options[i].rules = self.rules_for(&self.options[i]);
             if let Some(instance) = self.running[i].take() {
                 instance.stop().await;
                 self.start_one(i).await?;
@@ -129,9 +190,23 @@ impl Cluster {
         }
     }
 
+    /// Lets an instance go politely: its clients are told to come back elsewhere.
+    pub async fn drain(&mut self, i: usize) {
+        if let Some(instance) = self.running[i].take() {
+            instance.stop().await;
+        }
+    }
+
     /// Whether an instance is running.
     pub fn is_running(&self, i: usize) -> bool {
-        self.running[i].is_some()
+        self.running[i].as_ref().is_some_and(|instance| !instance.is_over())
+    }
+
+    /// Waits until all are over, because operators had them drained.
+    pub async fn over(&self) {
+        for instance in self.running.iter().flatten() {
+            instance.over().await;
+        }
     }
 
     /// Name and address of every instance, running or not.

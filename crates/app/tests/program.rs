@@ -5,7 +5,7 @@ use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use testbed::{Process, run, sqlite3, wait_for};
+use testbed::{Process, require_python, run, sqlite3, wait_for};
 
 const GOSSIP: &str = env!("CARGO_BIN_EXE_gossip");
 const SECRET: (&str, &str) = ("HARBOUR_SECRET", "a secret for the tests, long enough");
@@ -218,4 +218,102 @@ fn bad_usage_and_configuration_say_what_where_and_what_to_do() {
         )
     };
     wait_for(|| "readyz".into(), || Some(ready()).filter(|o| o.status.success()));
+}
+
+/// Processes of their own, which know of each other only through a broker; the one that reads is killed.
+#[test]
+fn processes_of_their_own_hear_of_each_other_over_a_broker() {
+    let broker = testbed::Broker::start(testbed::Kind::Nats);
+    let (dir, db) = scenario();
+    let path = |name: &str| dir.path().join(name);
+    let config = std::fs::read_to_string(path("gossip.toml")).unwrap();
+    let listen = config.lines().find(|l| l.starts_with("listen")).unwrap().to_string();
+    for name in ["east", "west"] {
+        let config = config
+            .replace("\"inproc:\"", &format!("\"{}\"", broker.url()))
+            .replace("name = \"north\"", &format!("name = \"{name}\""))
+            .replace(&listen, "listen = \"127.0.0.1:0\"");
+        std::fs::write(path(&format!("{name}.toml")), config).unwrap();
+    }
+    assert_eq!(gossip(dir.path(), &["prepare", "-c", "east.toml"]).0, 0);
+    let serve = |name: &str| {
+        let mut command = Command::new(GOSSIP);
+        command.args(["serve", "-c", &format!("{name}.toml")]).current_dir(dir.path());
+        let mut lines = Lines::start(command.env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off"));
+        let url = lines.wait(&format!("{name} listens on")).split_whitespace().last().unwrap().to_string();
+        (lines, url)
+    };
+    let ((mut east, at_east), (mut west, at_west)) = (serve("east"), serve("west"));
+    let token =
+        gossip(dir.path(), &["token", "-c", "east.toml", "--claims", r#"{"sub":"imre","roles":["control"]}"#]).1;
+    let query = "SELECT vessel FROM calls";
+    require_python("websockets", "python3-websockets");
+    let listen = |url: &str| {
+        let mut lines = Lines::start(Command::new("/usr/bin/python3").args(["-c", PYTHON, url, token.trim(), query]));
+        lines.wait("\"result\"");
+        lines
+    };
+    let (mut by_east, mut by_west) = (listen(&at_east), listen(&at_west));
+    let write = |vessel: &str| {
+        let sql =
+            format!("INSERT INTO calls (vessel, agency, status, eta) VALUES ('{vessel}', 'x', 'expected', '2031');");
+        assert!(sqlite3(&db, &sql).0.wait().unwrap().success());
+    };
+    write("Ardent Tern the Second");
+    by_east.wait("Ardent Tern the Second");
+    by_west.wait("Ardent Tern the Second");
+    // Only one of them reads; whichever it is, the other one goes on without it.
+    let reads = |url: &str| {
+        let address = url.trim_start_matches("ws://").trim_end_matches("/v1/socket");
+        let get = ["-c", "import sys, urllib.request as u; print(u.urlopen(sys.argv[1]).read().decode())"];
+        let answer =
+            Command::new("/usr/bin/python3").args(get).arg(format!("http://{address}/readyz")).output().unwrap();
+        String::from_utf8_lossy(&answer.stdout).contains("\"reading\":\"reading\"")
+    };
+    let east_reads = reads(&at_east);
+    assert!(east_reads != reads(&at_west), "one reader");
+    let (reader, other) = if east_reads { (&mut east, &mut by_west) } else { (&mut west, &mut by_east) };
+    reader._child.0.kill().unwrap();
+    reader._child.0.wait().unwrap();
+    write("Cinder Fell the Second");
+    other.wait("Cinder Fell the Second");
+}
+
+/// Another language's program reads row changes from the broker, and publishes an event there.
+#[test]
+fn another_language_reads_from_the_broker_and_publishes_there() {
+    require_python("paho.mqtt", "python3-paho-mqtt");
+    let broker = testbed::Broker::start(testbed::Kind::Mosquitto);
+    let (dir, db) = scenario();
+    let path = dir.path().join("gossip.toml");
+    let relay = format!("url = \"{}\"\nprefix = \"saltmarsh\"", broker.url());
+    std::fs::write(&path, std::fs::read_to_string(&path).unwrap().replace("url = \"inproc:\"", &relay)).unwrap();
+    assert_eq!(gossip(dir.path(), &["prepare"]).0, 0);
+    let mut serve = Command::new(GOSSIP);
+    serve.arg("serve").current_dir(dir.path()).env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off");
+    let mut serve = Lines::start(&mut serve);
+    let url = serve.wait("listens on").split_whitespace().last().unwrap().to_string();
+    let mut board = Lines::start(Command::new(GOSSIP).args(["watch", &url, "SELECT gauge, level_m FROM tide"]));
+    board.wait("\"result\"");
+    let example = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples/harbour_watch.py");
+    let port = broker.port().to_string();
+    let tide = r#"{"gauge": "example", "level_m": 2.5}"#;
+    let mut example = Lines::start(Command::new("/usr/bin/python3").arg(example).args([
+        &port,
+        "saltmarsh",
+        "harbour",
+        "2",
+        "tide",
+        tide,
+    ]));
+    example.wait("listening");
+    let told = board.wait("example");
+    assert!(told.contains("\"level_m\":2.5"), "{told}");
+    let sql = "INSERT INTO berths (id, name, quay, max_length_m, state) VALUES (91, 'Ninety-one', 'East', 50, 'free');
+        UPDATE berths SET state = 'held' WHERE id = 91;";
+    for statement in sql.split(';').filter(|s| !s.trim().is_empty()) {
+        assert!(sqlite3(&db, &format!("{statement};")).0.wait().unwrap().success());
+    }
+    let change: serde_json::Value = serde_json::from_str(&example.wait("held")).unwrap();
+    assert_eq!((&change["table"], &change["new"]["state"]), (&"berths".into(), &"held".into()));
 }

@@ -128,7 +128,8 @@ fn a_change_made_here_becomes_the_line_that_the_stream_brings() {
         press(&mut s, KeyCode::Char('m'));
         let effects = press(&mut s, KeyCode::Enter);
         let Some(Effect::Make(id, _)) = effects.first() else { panic!("{effects:?}") };
-        let made = Message::Made(*id, gossip::workbench::message::Made::Logged(n));
+        let made =
+            Message::Made(*id, gossip::workbench::message::Made::Logged(gossip::workbench::message::KnownBy::Log(n)));
         if made_first {
             update(&mut s, made);
             change(&mut s, n);
@@ -425,4 +426,35 @@ fn the_palette_finds_every_action_by_its_words_and_does_it() {
     type_text(&mut s, "tables streams");
     press(&mut s, KeyCode::Enter);
     assert_eq!(s.view, View::Tables);
+}
+
+/// Over a slow line an escape and the next key arrive as one, which looks like Alt.
+#[test]
+fn an_escape_right_before_a_key_is_both() {
+    let mut s = state();
+    press(&mut s, KeyCode::Char(':'));
+    assert!(matches!(s.overlay, Overlay::Palette(..)));
+    let both = KeyEvent::new(KeyCode::Char('2'), KeyModifiers::ALT);
+    update(&mut s, Message::Key(both));
+    assert!(s.overlay == Overlay::None && s.view == View::Ask);
+    // In a query, Alt and enter make a new line.
+    update(&mut s, Message::Key(KeyEvent::new(KeyCode::Enter, KeyModifiers::ALT)));
+    assert!(s.ask.editing && s.ask.editor.lines().len() == 2);
+}
+
+#[test]
+fn trouble_with_decisions_from_elsewhere_is_told_on_every_view() {
+    let mut s = state();
+    let told = |text: Json| Message::Instance(0, row(json!({"name": "north", "decisions": text})));
+    update(&mut s, told(json!("failing since 2026-11-23T10:00:00Z: no answer within 800 ms")));
+    for view in ['1', '2', '4'] {
+        press(&mut s, KeyCode::Esc);
+        press(&mut s, KeyCode::Char(view));
+        let screen = draw(&mut s, 160, 47);
+        let told = screen.lines().nth(1).unwrap();
+        assert!(told.contains("north: no decisions from elsewhere since "), "{screen}");
+        assert!(told.contains(":00:00.000: no answer within 800 ms"), "{screen}");
+    }
+    update(&mut s, told(json!("answering")));
+    assert!(!draw(&mut s, 160, 47).contains("decisions"));
 }

@@ -1,8 +1,10 @@
 //! The protocol's Rust client: connect, authenticate, subscribe, and keep the result.
 //!
 //! A [`Session`] is one WebSocket with one owner, who calls [`Session::next`] and hands what comes to a [`Live`] result.
-//! It does not reconnect by itself: whoever owns it decides when, and learns from [`ClientError`] why it ended.
+//! It does not reconnect by itself: whoever owns it decides when, and learns from [`ClientError`] why it ended. A
+//! [`Follow`] does: it keeps one live query over whichever instance can be reached.
 
+pub mod follow;
 pub mod live;
 
 use std::collections::VecDeque;
@@ -17,6 +19,7 @@ use tokio_tungstenite::tungstenite::protocol::WebSocketConfig;
 use tokio_tungstenite::tungstenite::{Error as WsError, Message};
 use tokio_tungstenite::{MaybeTlsStream, WebSocketStream};
 
+pub use follow::{Follow, Followed};
 pub use live::Live;
 
 /// Messages kept while an answer is waited for.

@@ -21,7 +21,7 @@ pub struct Live {
     pub stream: Vec<JsonRow>,
     /// Where the result stands.
     pub cursor: String,
-    /// Whether more rows of the present result are on their way.
+    /// Whether more of the present result, or of the transaction that changed it last, is on its way.
     pub unfinished: bool,
 }
 
@@ -79,12 +79,13 @@ impl Live {
                 self.unfinished = *more;
                 Ok(Applied::Whole(why.clone()))
             }
-            Notification::Delta { subscription, cursor, changes, .. } if *subscription == self.subscription => {
+            Notification::Delta { subscription, cursor, changes, more, .. } if *subscription == self.subscription => {
                 if *cursor == self.cursor {
                     return Err("the same delta twice".into());
                 }
                 self.cursor.clone_from(cursor);
                 changes.iter().try_for_each(|c| self.change(c))?;
+                self.unfinished = *more;
                 Ok(Applied::Changed)
             }
             Notification::Closed { subscription, why } if *subscription == self.subscription => {

@@ -1,10 +1,13 @@
 //! Why, and why not: the steps that a change takes towards a subscription, as data.
 
+use std::collections::BTreeSet;
+
 use serde::{Deserialize, Serialize};
 
 use crate::feed::{self, Change};
+use crate::look_up::Sets;
 use crate::position::{Old, RowChange, Transaction};
-use crate::query::{Masked, expr::write_name};
+use crate::query::{Beside, Expr, Masked, expr::write_name};
 use crate::rule::{Effective, Standing};
 use crate::schema::{Row, Table};
 
@@ -85,14 +88,14 @@ impl Step {
 }
 
 /// The verdict of one row, in the order of how far it came.
-pub fn row_verdict(effective: &Effective, change: &RowChange, matched: bool) -> Verdict {
+pub fn row_verdict(effective: &Effective, change: &RowChange, sets: &dyn Sets, matched: bool) -> Verdict {
     if matched {
         return Verdict::Matched;
     }
     let rows = both(change);
-    if rows.iter().any(|r| effective.sees(r)) {
+    if rows.iter().any(|r| effective.sees(r, sets)) {
         Verdict::Unchanged
-    } else if rows.iter().any(|r| effective.admitted(r).is_some()) {
+    } else if rows.iter().any(|r| effective.admitted(r, sets).is_some()) {
         Verdict::Outside
     } else {
         Verdict::Withheld
@@ -100,14 +103,14 @@ pub fn row_verdict(effective: &Effective, change: &RowChange, matched: bool) -> 
 }
 
 /// The verdict of a whole transaction: that of the row which came furthest.
-pub fn verdict(effective: &Effective, transaction: &Transaction) -> Verdict {
+pub fn verdict(effective: &Effective, transaction: &Transaction, sets: &dyn Sets) -> Verdict {
     let own = transaction.changes.iter().filter(|c| c.table == effective.table.name);
-    let one = |c: &RowChange| row_verdict(effective, c, would_change(effective, c));
+    let one = |c: &RowChange| row_verdict(effective, c, sets, would_change(effective, c, sets));
     own.map(one).max().unwrap_or(Verdict::Elsewhere)
 }
 
-fn would_change(effective: &Effective, c: &RowChange) -> bool {
-    feed::change(effective, c, None).is_some()
+fn would_change(effective: &Effective, c: &RowChange, sets: &dyn Sets) -> bool {
+    feed::change(effective, c, sets, None) != Ok(None)
 }
 
 fn both(c: &RowChange) -> Vec<&Row> {
@@ -120,13 +123,23 @@ fn both(c: &RowChange) -> Vec<&Row> {
 
 /// The steps of a transaction towards an effective query. `standing` are the rules of the asker that speak of the
 /// table. Of several rows, the one that came furthest is explained.
-pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Transaction) -> Vec<Step> {
+pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Transaction, sets: &dyn Sets) -> Vec<Step> {
     let table = &effective.table;
     let mut steps = Vec::new();
     let own: Vec<&RowChange> = transaction.changes.iter().filter(|c| c.table == table.name).collect();
-    let Some(row) = own.iter().max_by_key(|c| row_verdict(effective, c, would_change(effective, c))) else {
-        let tables: std::collections::BTreeSet<String> =
-            transaction.changes.iter().map(|c| c.table.to_string()).collect();
+    let Some(row) = own.iter().max_by_key(|c| row_verdict(effective, c, sets, would_change(effective, c, sets))) else {
+        let tables: BTreeSet<String> = transaction.changes.iter().map(|c| c.table.to_string()).collect();
+        let asks = effective.asks().into_iter().find(|t| tables.contains(&t.to_string()));
+        if let Some(asked) = asks {
+            let text = format!("the change is to {asked}, which a rule on {} asks", table.name);
+            let rules = standing.iter().map(|s| s.rule.headline()).collect::<Vec<_>>().join("; or ");
+            return vec![
+                Step::new("stream", Passed::Yes, text, vec![]),
+                Step::new("rule", Passed::Yes, rules, vec!["what the rules admit was looked at anew".into()]),
+                Step::new("query", Passed::NotReached, "", vec![]),
+                Step::new("change", Passed::NotReached, "", vec![]),
+            ];
+        }
         let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
         let text = format!("the change is to {tables}; this query reads {}", table.name);
         return vec![
@@ -150,8 +163,8 @@ pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Trans
         vec![row_name(table, row)],
     ));
 
-    let verdict = row_verdict(effective, row, would_change(effective, row));
-    steps.push(rule_step(table, standing, row, verdict != Verdict::Withheld));
+    let verdict = row_verdict(effective, row, sets, would_change(effective, row, sets));
+    steps.push(rule_step(table, standing, row, sets, verdict != Verdict::Withheld));
 
     let reached = |v: Verdict| match () {
         () if verdict < v => Passed::NotReached,
@@ -162,7 +175,7 @@ pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Trans
     let query = if effective.condition.is_const(true) { "all rows".into() } else { query };
     let values = both(row)
         .into_iter()
-        .filter_map(|r| effective.admitted(r).map(|visible| (r, visible)))
+        .filter_map(|r| effective.admitted(r, sets).map(|visible| (r, visible)))
         .filter(|_| !effective.condition.is_const(true))
         .map(|(row, visible)| {
             let masked = Masked { row, visible: &visible };
@@ -172,18 +185,19 @@ pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Trans
     steps.push(Step::new("query", reached(Verdict::Outside), query, values));
 
     let changed = changed_columns(table, row);
-    let text = match feed::change(effective, row, None) {
-        Some(Change::Add { .. }) => "the row comes into the result".to_string(),
-        Some(Change::Remove { .. }) => "the row leaves the result".to_string(),
-        Some(Change::Replace { changed, .. }) => format!("replaced: {}", names(table, changed.into_iter())),
-        None => "nothing that is selected and visible changed".to_string(),
+    let text = match feed::change(effective, row, sets, None) {
+        Ok(Some(Change::Add { .. })) => "the row comes into the result".to_string(),
+        Ok(Some(Change::Remove { .. })) => "the row leaves the result".to_string(),
+        Ok(Some(Change::Replace { changed, .. })) => format!("replaced: {}", names(table, changed.into_iter())),
+        Err(feed::Untold) => "the change leaves out a large value: the result is read anew".to_string(),
+        Ok(None) => "nothing that is selected and visible changed".to_string(),
     };
     let values = if changed.is_empty() { vec![] } else { vec![format!("changed in the row: {changed}")] };
     steps.push(Step::new("change", reached(Verdict::Unchanged), text, values));
     steps
 }
 
-fn rule_step(table: &Table, standing: &[Standing], row: &RowChange, passed: bool) -> Step {
+fn rule_step(table: &Table, standing: &[Standing], row: &RowChange, sets: &dyn Sets, passed: bool) -> Step {
     if standing.is_empty() {
         let text = format!("no rule grants anything on {} to any of these roles", table.name);
         return Step::new("rule", Passed::No, text, vec![]);
@@ -194,7 +208,15 @@ fn rule_step(table: &Table, standing: &[Standing], row: &RowChange, passed: bool
         match &s.condition {
             Err(e) => values.push(format!("claim.{} {}", e.name, e.problem)),
             Ok(condition) => {
-                let holds = both(row).iter().any(|r| condition.truth(&r[..]) == Some(true));
+                condition.for_each(&mut |e| match e {
+                    Expr::Member { look_up, .. } if sets.set(look_up).is_none() => {
+                        values.push(format!(
+                            "nobody listens under this rule now, so it is not known what it finds: {look_up}"
+                        ));
+                    }
+                    _ => {}
+                });
+                let holds = both(row).iter().any(|r| condition.truth(&Beside { row: r, sets }) == Some(true));
                 // Show the rules that admitted it, or all where none did.
                 if passed && !holds {
                     continue;

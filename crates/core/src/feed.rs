@@ -10,6 +10,7 @@ use std::hash::{BuildHasher, Hash, Hasher};
 
 use foldhash::quality::RandomState;
 
+use crate::look_up::Sets;
 use crate::position::{Old, RowChange};
 use crate::rule::{Effective, Seen};
 use crate::schema::Key;
@@ -89,14 +90,38 @@ impl Sent {
     }
 }
 
+/// A change leaves out an unchanged value that is needed to tell what it does to a result.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Untold;
+
 /// What a row change does to a result. `sent` is needed, and kept up to date, only where old values are unknown.
-pub fn change(effective: &Effective, row: &RowChange, sent: Option<&mut Sent>) -> Option<Change> {
+pub fn change(
+    effective: &Effective,
+    row: &RowChange,
+    sets: &dyn Sets,
+    sent: Option<&mut Sent>,
+) -> Result<Option<Change>, Untold> {
     let key = row.key.clone();
-    let new = row.new.as_ref().and_then(|r| effective.see(r));
-    if effective.table.key.is_empty() {
-        return new.map(|row| Change::Add { key, row, instead: false });
+    if !row.untold.is_empty() && row.new.is_some() && effective.is_decided_by_any_of(&row.untold) {
+        return Err(Untold);
     }
-    match (&row.old, sent) {
+    let mut new = row.new.as_ref().and_then(|r| effective.see(r, sets));
+    if effective.table.key.is_empty() {
+        return Ok(new.map(|row| Change::Add { key, row, instead: false }));
+    }
+    if let Some(seen) = new.as_mut().filter(|_| !row.untold.is_empty()) {
+        seen.columns.remove_all(&row.untold);
+        if effective.select.iter().any(|&i| row.untold.contains(i)) {
+            return match sent {
+                // What is under the key now may be another row than the one that was sent.
+                Some(sent) if sent.contains(&key) && row.old != Old::Known(None) => {
+                    Ok(replace_told(effective, key, seen.clone(), sent))
+                }
+                _ => Err(Untold),
+            };
+        }
+    }
+    Ok(match (&row.old, sent) {
         (_, Some(sent)) => match (sent.keys.contains_key(&key), new) {
             (false, None) => None,
             (false, Some(row)) => {
@@ -120,17 +145,45 @@ pub fn change(effective: &Effective, row: &RowChange, sent: Option<&mut Sent>) -
             }
         },
         (Old::Known(old), None) => {
-            let old = old.as_ref().and_then(|r| effective.see(r));
-            match (old, new) {
-                (None, None) => None,
-                (None, Some(row)) => Some(Change::Add { key, row, instead: false }),
-                (Some(_), None) => Some(Change::Remove { key }),
-                (Some(old), Some(row)) => replace(effective, key, &old, row),
-            }
+            between(effective, key, old.as_ref().and_then(|r| effective.see(r, sets)).as_ref(), new)
         }
         // Without any memory of what was sent, only what is in the result now can be told.
         (Old::Unknown, None) => new.map(|row| Change::Add { key, row, instead: false }),
+    })
+}
+
+/// What takes a result from one row under a key to another.
+pub fn between(effective: &Effective, key: Key, old: Option<&Seen>, new: Option<Seen>) -> Option<Change> {
+    match (old, new) {
+        (None, None) => None,
+        (None, Some(row)) => Some(Change::Add { key, row, instead: false }),
+        (Some(_), None) => Some(Change::Remove { key }),
+        (Some(old), Some(row)) => replace(effective, key, old, row),
     }
+}
+
+/// Whether the change takes back something that its readers were allowed to see before: what of it is still unsent is
+/// not to be sent any more. `row` is what changed.
+pub fn takes_back(effective: &Effective, change: &Change, row: &RowChange, sets: &dyn Sets) -> bool {
+    match change {
+        Change::Remove { .. } => row.new.as_ref().is_some_and(|r| effective.admitted(r, sets).is_none()),
+        Change::Add { row, instead: true, .. } => {
+            !row.columns.covers(&effective.granted()) || !effective.maskable().is_empty()
+        }
+        // A mask may stand now where the value itself stood.
+        Change::Replace { changed, .. } => {
+            let maskable = effective.maskable();
+            changed.iter().any(|c| maskable.contains(*c))
+        }
+        Change::Add { .. } => false,
+    }
+}
+
+/// A row that was sent, of which some selected values did not change and are not told: all others are.
+fn replace_told(effective: &Effective, key: Key, row: Seen, sent: &mut Sent) -> Option<Change> {
+    sent.note(effective, key.clone(), &row);
+    let changed: Vec<usize> = effective.select.iter().copied().filter(|&i| row.columns.contains(i)).collect();
+    (!changed.is_empty()).then_some(Change::Replace { key, row, changed })
 }
 
 fn replace(effective: &Effective, key: Key, old: &Seen, row: Seen) -> Option<Change> {

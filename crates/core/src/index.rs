@@ -4,9 +4,12 @@
 //! others are looked at for every change. The index may name too many feeds, never too few: what it names is evaluated.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
+use crate::engine::Only;
+use crate::look_up::Sets;
 use crate::query::{CmpOp, Expr};
 use crate::rule::Effective;
 use crate::schema::Row;
@@ -34,36 +37,32 @@ pub struct TableIndex {
 }
 
 impl TableIndex {
-    /// Enters a feed.
-    pub fn insert(&mut self, feed: FeedId, effective: &Effective) {
-        match anchors(effective) {
-            None => self.always.push(feed),
-            Some(anchors) => {
-                for (column, value) in anchors {
-                    let place = match self.by_value.iter().position(|(c, _)| *c == column) {
-                        Some(i) => i,
-                        None => {
-                            self.by_value.push((column, HashMap::default()));
-                            self.by_value.len() - 1
-                        }
-                    };
-                    self.by_value[place].1.entry(value).or_default().push(feed);
+    /// Enters a feed under what it needs.
+    pub fn insert(&mut self, feed: FeedId, needs: &Needs) {
+        let Needs(Some(anchors)) = needs else { return self.always.push(feed) };
+        for (column, value) in anchors {
+            let place = match self.by_value.iter().position(|(c, _)| c == column) {
+                Some(i) => i,
+                None => {
+                    self.by_value.push((*column, HashMap::default()));
+                    self.by_value.len() - 1
                 }
-            }
+            };
+            self.by_value[place].1.entry(value.clone()).or_default().push(feed);
         }
     }
 
-    /// Takes a feed out. `effective` must be the one it was entered with.
-    pub fn remove(&mut self, feed: FeedId, effective: &Effective) {
-        match anchors(effective) {
-            None => self.always.retain(|f| *f != feed),
-            Some(anchors) => {
+    /// Takes a feed out. `needs` must be what it was entered under.
+    pub fn remove(&mut self, feed: FeedId, needs: &Needs) {
+        match needs {
+            Needs(None) => self.always.retain(|f| *f != feed),
+            Needs(Some(anchors)) => {
                 for (column, value) in anchors {
-                    let Some((_, map)) = self.by_value.iter_mut().find(|(c, _)| *c == column) else { continue };
-                    if let Some(feeds) = map.get_mut(&value) {
+                    let Some((_, map)) = self.by_value.iter_mut().find(|(c, _)| c == column) else { continue };
+                    if let Some(feeds) = map.get_mut(value) {
                         feeds.retain(|f| *f != feed);
                         if feeds.is_empty() {
-                            map.remove(&value);
+                            map.remove(value);
                         }
                     }
                 }
@@ -91,38 +90,71 @@ impl TableIndex {
     }
 }
 
-/// Values of columns of which at least one must be there for a row to be in the result, or `None` if there is no such
-/// short list.
-fn anchors(e: &Effective) -> Option<Vec<Anchor>> {
-    // A column that is hidden behaves as NULL, which equals nothing: the client's equalities still hold on the row.
-    let rules: Option<Vec<Anchor>> = any(e.grants.iter().map(|g| needed(&g.condition)));
-    let mut best = shorter(rules, needed(&e.condition))?;
-    best.sort();
-    best.dedup();
-    (best.len() <= MAX_ANCHORS).then_some(best)
+/// What a row needs to be in the result of a query: one of these values, or there is no such short list.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Needs(Option<Vec<Anchor>>);
+
+impl Needs {
+    /// What `effective` needs, given what its look-ups have found.
+    pub fn of(effective: &Effective, sets: &dyn Sets) -> Needs {
+        let Some(found) = values(effective, sets) else { return Needs(None) };
+        let mut anchors: Vec<Anchor> = found.into_iter().filter_map(|(c, v)| Some((c, v.probe()?))).collect();
+        anchors.sort();
+        anchors.dedup();
+        Needs((anchors.len() <= MAX_ANCHORS).then_some(anchors))
+    }
 }
 
-fn needed(e: &Expr) -> Option<Vec<Anchor>> {
+/// Rows that can be in the result of `effective`, as a snapshot is asked for them; `None` for all.
+pub fn only(effective: &Effective, sets: &dyn Sets) -> Option<Only> {
+    let mut found = values(effective, sets)?;
+    found.sort();
+    found.dedup();
+    let mut only: Vec<(usize, Vec<Value>)> = Vec::new();
+    for (column, value) in found {
+        match only.last_mut().filter(|(c, _)| *c == column) {
+            Some((_, values)) => values.push(value),
+            None => only.push((column, vec![value])),
+        }
+    }
+    Some(Arc::new(only))
+}
+
+fn values(e: &Effective, sets: &dyn Sets) -> Option<Vec<Anchor>> {
+    // A column that is hidden behaves as NULL, which equals nothing: the client's equalities still hold on the row.
+    // One that is masked is another value: they do not.
+    let rules = any(e.grants.iter().map(|g| needed(&g.condition, sets)));
+    let masked = |c: usize| e.grants.iter().any(|g| g.masks.iter().any(|(m, _)| *m == c));
+    let asked = needed(&e.condition, sets).filter(|found| !found.iter().any(|(c, _)| masked(*c)));
+    shorter(rules, asked)
+}
+
+fn needed(e: &Expr, sets: &dyn Sets) -> Option<Vec<Anchor>> {
     match e {
         Expr::Const(Value::Bool(false) | Value::Null) => Some(Vec::new()),
         Expr::Cmp(CmpOp::Eq, a, b) => match (&**a, &**b) {
-            (Expr::Column(c), Expr::Const(v)) | (Expr::Const(v), Expr::Column(c)) => {
-                Some(v.probe().map(|p| (*c, p)).into_iter().collect())
-            }
+            (Expr::Column(c), Expr::Const(v)) | (Expr::Const(v), Expr::Column(c)) => Some(vec![(*c, v.clone())]),
             _ => None,
         },
         Expr::In(a, list) => match &**a {
             Expr::Column(c) => {
                 let value = |e: &Expr| match e {
-                    Expr::Const(v) => Some(v.probe().map(|p| (*c, p))),
+                    Expr::Const(v) => Some((*c, v.clone())),
                     _ => None,
                 };
-                list.iter().map(value).collect::<Option<Vec<_>>>().map(|v| v.into_iter().flatten().collect())
+                list.iter().map(value).collect()
             }
             _ => None,
         },
-        Expr::And(all) => all.iter().map(needed).fold(None, shorter),
-        Expr::Or(each) => any(each.iter().map(needed)),
+        Expr::Member { of, look_up, .. } => match of.first() {
+            Some(Expr::Column(c)) => {
+                let found = sets.set(look_up).filter(|found| found.len() <= MAX_ANCHORS)?;
+                Some(found.firsts().map(|v| (*c, v.clone())).collect())
+            }
+            _ => None,
+        },
+        Expr::And(all) => all.iter().map(|e| needed(e, sets)).fold(None, shorter),
+        Expr::Or(each) => any(each.iter().map(|e| needed(e, sets))),
         _ => None,
     }
 }

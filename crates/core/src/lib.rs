@@ -1,26 +1,38 @@
 //! What Gossip decides: which rows a live query shows to whom, and what changes in it when the data changes.
 //!
 //! A pure state machine. Inputs go in, outputs come out; there is no I/O, no clock, no thread and no global state here,
-//! so a whole cluster runs in one thread from one seed (`tests/cluster.rs`). Sockets, databases and brokers belong to
+//! so a whole cluster runs in one thread from one seed (`tests/cluster`). Sockets, databases and brokers belong to
 //! the crates around it, which only move bytes.
 //!
 //! Where to start reading: [`engine`] is the state machine; a subscription's way through it is described there. Then,
-//! in the order of a change's travel: [`position`] (order, gaps), [`index`] (which feeds), [`rule`] (who may see it),
-//! [`query`] (who asked for it), [`feed`] (what it changes), [`seam`] (how it meets a snapshot), [`wire`] (how it is
-//! said), [`send_queue`] (how it waits).
+//! in the order of a change's travel: [`position`] (order, gaps), [`index`] (which feeds), [`rule`] (who may see it;
+//! [`look_up`] and [`mask`] are what rules ask and show), [`query`] (who asked for it), [`feed`] (what it changes),
+//! [`seam`] (how it meets a snapshot), [`wire`] (how it is said), [`send_queue`] (how it waits). [`explain`] and
+//! [`trial`] answer developers: why somebody did not hear, and what other rules would have changed. [`topic`] makes rows
+//! of events, [`presence`] knows who is where, [`alike`] whether instances hold the same; [`own`] turns their changes into
+//! a source like any other. [`need`] says what of a row is worth the way to other instances.
 
+pub mod alike;
 pub mod audience;
 pub mod engine;
 pub mod explain;
 pub mod feed;
 pub mod index;
+pub mod look_up;
+pub mod mask;
+pub mod moment;
+pub mod need;
+pub mod own;
 pub mod pace;
 pub mod position;
+pub mod presence;
 pub mod query;
 pub mod rule;
 pub mod schema;
 pub mod seal;
 pub mod seam;
 pub mod send_queue;
+pub mod topic;
+pub mod trial;
 pub mod value;
 pub mod wire;

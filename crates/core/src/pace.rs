@@ -26,6 +26,10 @@ pub struct Pending {
     skipped: u64,
     newest: Option<Arc<Delta>>,
     due: Option<Micros>,
+    /// What was told last did not end with the end of a transaction.
+    open: bool,
+    /// Something of it takes back what may not be seen any more.
+    takes_back: bool,
 }
 
 impl Pending {
@@ -46,6 +50,7 @@ impl Pending {
                 left.map(|left| self.keyed.insert(left.key().clone(), left));
             }
         }
+        self.takes_back |= delta.takes_back;
         self.newest = Some(delta);
         *self.due.get_or_insert(due)
     }
@@ -55,23 +60,26 @@ impl Pending {
         self.due
     }
 
-    /// Whether as much waits as may: it is to be told now.
-    pub fn is_full(&self) -> bool {
-        self.keyed.len() >= MAX_KEYED
+    /// Whether it is to be told now: as much waits as may, or it takes something back.
+    pub fn is_urgent(&self) -> bool {
+        self.takes_back || self.keyed.len() >= MAX_KEYED
     }
 
     /// Everything that waits, as a delta of the newest transaction. `None` if nothing is left of it.
     pub fn take_out(&mut self) -> Option<Delta> {
-        let Pending { keyed, keyless, skipped, newest, .. } = std::mem::take(self);
+        let Pending { keyed, keyless, skipped, newest, open, takes_back, .. } = std::mem::take(self);
         let newest = newest?;
+        self.open = !newest.position.is_whole();
         let changes: Vec<Change> = keyed.into_values().chain(keyless).collect();
-        (!changes.is_empty()).then(|| Delta {
+        (!changes.is_empty() || open && !self.open).then(|| Delta {
             feed: newest.feed.clone(),
             epoch: newest.epoch,
             position: newest.position,
             at: newest.at,
             changes,
             skipped,
+            takes_back,
+            more: self.open,
         })
     }
 }
@@ -106,11 +114,18 @@ mod tests {
     /// Deltas of one addition each, of rows with and without a key.
     fn deltas(keyed: bool) -> impl Fn(u64) -> Arc<Delta> {
         let (name, role) = (TableName::plain("t"), "all".to_string());
-        let rule = RuleText { role: role.clone(), table: name.clone(), rows: None, columns: None, line: 0 };
+        let rule = RuleText { role: role.clone(), table: name.clone(), ..RuleText::default() };
         let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), Limits::default());
         let columns = vec![Column { name: "id".into(), ty: Type::Int8 }];
         let key = if keyed { vec![0] } else { vec![] };
-        engine.handle(Input::Table(Arc::new(Table { name, source: "s".into(), columns, key, old_values: true })));
+        engine.handle(Input::Table(Arc::new(Table {
+            name,
+            source: "s".into(),
+            columns,
+            key,
+            old_values: true,
+            incarnation: 0,
+        })));
         let claims = Arc::new(Claims { roles: vec![role], ..Claims::default() });
         let request = Request { query: "SELECT id FROM t".into(), claims, ..Request::default() };
         let feed = Arc::new(engine.compile(&request).unwrap());
@@ -118,7 +133,16 @@ mod tests {
             let row = Seen { row: [Value::Int(n as i64)].into(), columns: feed.table.all_columns() };
             let key = feed.key_of(&row.row);
             let changes = vec![Change::Add { key, row, instead: false }];
-            Arc::new(Delta { feed: feed.clone(), epoch: 1, position: Position::at(n), at: 0, changes, skipped: 0 })
+            Arc::new(Delta {
+                feed: feed.clone(),
+                epoch: 1,
+                position: Position::at(n),
+                at: 0,
+                changes,
+                skipped: 0,
+                takes_back: false,
+                more: false,
+            })
         }
     }
 
@@ -141,8 +165,8 @@ mod tests {
         for n in 1..MAX_KEYED as u64 {
             pending.take_in(delta(n), 1);
         }
-        assert!(!pending.is_full());
+        assert!(!pending.is_urgent());
         pending.take_in(delta(MAX_KEYED as u64), 1);
-        assert!(pending.is_full(), "told before its time");
+        assert!(pending.is_urgent(), "told before its time");
     }
 }

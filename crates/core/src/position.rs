@@ -4,7 +4,7 @@ use std::fmt;
 use std::str::FromStr;
 use std::sync::Arc;
 
-use crate::schema::{Key, Row, Table, TableName};
+use crate::schema::{ColumnSet, Key, Row, Table, TableName};
 
 /// Microseconds since 1970-01-01T00:00:00Z.
 pub type Micros = i64;
@@ -14,7 +14,7 @@ pub type Micros = i64;
 pub struct Position {
     /// The log's own number for the commit: the highest change-log sequence it wrote (SQLite) or its LSN.
     pub commit: u64,
-    /// Tells apart what shares a commit number.
+    /// Tells the parts of a transaction apart that is handed on in several; 0 for whole ones and for the last part.
     pub index: u32,
 }
 
@@ -22,6 +22,17 @@ impl Position {
     /// The position of a commit.
     pub fn at(commit: u64) -> Position {
         Position { commit, index: 0 }
+    }
+
+    /// The position of part `index`, from 1, of a large transaction that is not its last. No other commit can stand
+    /// between it and the last part, which has the commit's own position.
+    pub fn part(commit: u64, index: u32) -> Position {
+        Position { commit: commit.saturating_sub(1), index }
+    }
+
+    /// Whether a transaction ends here, so that the state here is one that was committed.
+    pub fn is_whole(self) -> bool {
+        self.index == 0
     }
 }
 
@@ -61,6 +72,16 @@ pub struct RowChange {
     pub old: Old,
     /// The row after it; `None` if it is gone.
     pub new: Option<Row>,
+    /// Columns of `new` whose value is not told; they stand as `NULL` there. Where `old` is unknown they did not change.
+    /// Where it is known that there was none, the row came from under another key, with what it had there.
+    pub untold: ColumnSet,
+}
+
+impl RowChange {
+    /// Whether the row is after it as it was before: see [`Transaction::joined_after`].
+    pub fn is_nothing(&self) -> bool {
+        matches!(&self.old, Old::Known(old) if *old == self.new)
+    }
 }
 
 /// When a commit happened: not before `from` and not after `to`. The two are equal where the source tells exactly.
@@ -79,8 +100,80 @@ pub struct Transaction {
     pub position: Position,
     /// When it was committed.
     pub committed: CommitTime,
+    /// The database's number for it, by which a [`Visibility`] knows it; 0 where snapshots stand at a position.
+    pub xid: u64,
+    /// Where it begins, if there may be commits in it: it is the difference between the states there and at `position`,
+    /// of no use to whoever stands in between. It names each row that any of them touched, also where nothing of that is
+    /// left in the end, so that a snapshot from in between can be brought up to date.
+    pub joined_after: Option<Position>,
     /// The rows it changed.
     pub changes: Vec<RowChange>,
+}
+
+impl Transaction {
+    /// Whether it can be applied to the state at `at`, or is contained in it.
+    pub fn can_follow(&self, at: Position) -> bool {
+        at >= self.position || self.joined_after.is_none_or(|from| at <= from)
+    }
+}
+
+/// Which transactions a snapshot shows, as PostgreSQL says it (`pg_current_snapshot()`), by 64-bit transaction number.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Visibility {
+    /// All below had ended.
+    pub xmin: u64,
+    /// None from here on had begun to end.
+    pub xmax: u64,
+    /// Those in between that were still running; sorted.
+    pub running: Vec<u64>,
+}
+
+impl Visibility {
+    /// Whether a transaction that was committed is in the snapshot.
+    pub fn shows(&self, xid: u64) -> bool {
+        xid < self.xmin || (xid < self.xmax && self.running.binary_search(&xid).is_err())
+    }
+}
+
+/// `xmin:xmax:running,…`, as the database writes it.
+impl FromStr for Visibility {
+    type Err = ();
+
+    fn from_str(s: &str) -> Result<Self, ()> {
+        let mut parts = s.trim().splitn(3, ':');
+        let mut number = || parts.next().and_then(|n| n.parse().ok()).ok_or(());
+        let (xmin, xmax) = (number()?, number()?);
+        let list = parts.next().unwrap_or("").split(',').filter(|n| !n.is_empty());
+        let mut running = list.map(|n| n.parse().map_err(drop)).collect::<Result<Vec<u64>, ()>>()?;
+        running.sort_unstable();
+        Ok(Visibility { xmin, xmax, running })
+    }
+}
+
+/// What a snapshot shows of its source.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Shows {
+    /// Everything up to a position and nothing after it.
+    UpTo(Position),
+    /// The transactions that were visible to it, all of which lie at or before a position.
+    Visible(Arc<Visibility>, Position),
+}
+
+impl Shows {
+    /// Once the stream has been followed up to here, nothing is missing that the snapshot shows.
+    pub fn at(&self) -> Position {
+        match self {
+            Shows::UpTo(at) | Shows::Visible(_, at) => *at,
+        }
+    }
+
+    /// Whether the snapshot has what this transaction did.
+    pub fn has(&self, position: Position, xid: u64) -> bool {
+        match self {
+            Shows::UpTo(at) => position <= *at,
+            Shows::Visible(visibility, _) => visibility.shows(xid),
+        }
+    }
 }
 
 /// Why all feeds of a table need a new snapshot.
@@ -88,6 +181,11 @@ pub struct Transaction {
 pub enum ResetWhy {
     /// The table was altered, recreated, or lost the triggers that follow it.
     SchemaChanged,
+    /// It is described by a reader that takes office. Matters only where the description differs from what is known:
+    /// then it has changed while nobody was reading.
+    Described,
+    /// All its rows were removed at once, without one by one being told.
+    Truncated,
     /// So much changed at once that a snapshot is cheaper than the changes.
     TooLarge,
 }
@@ -118,6 +216,11 @@ pub struct Interval {
     pub transactions: Vec<Arc<Transaction>>,
     /// Tables to be read anew. They take effect at `to`.
     pub resets: Vec<Reset>,
+    /// Every transaction up to here is visible to snapshots taken from now on. A commit can be in the log before
+    /// others see it.
+    pub settled: Position,
+    /// Which database's log the positions count in; they mean nothing in another.
+    pub lineage: u64,
     /// The instance that read it.
     pub reader: Arc<str>,
     /// When it was read, by the reader's clock.
@@ -133,8 +236,12 @@ pub enum Continues {
     Seamlessly,
     /// Something between the known position and `from` is missing.
     AfterGap,
+    /// The known position is inside of something that cannot be taken apart.
+    Across,
     /// It comes from a reader that has been replaced.
     OutOfOffice,
+    /// It comes from another database behind the same name: nothing known before holds any more.
+    Anew,
 }
 
 /// How far a source has been followed.
@@ -146,6 +253,8 @@ pub struct Progress {
     pub at: Option<Position>,
     /// What follows `at` is lost: the next interval that ends later is taken, wherever it begins.
     pub lost: bool,
+    /// The log that positions count in.
+    pub lineage: u64,
 }
 
 impl Progress {
@@ -154,14 +263,35 @@ impl Progress {
         let Some(at) = self.at else { return Continues::Seamlessly };
         if interval.epoch < self.epoch {
             Continues::OutOfOffice
+        } else if interval.lineage != self.lineage {
+            Continues::Anew
         } else if at >= interval.to {
             Continues::Nothing
         } else if at < interval.from && !self.lost {
             Continues::AfterGap
+        } else if !self.lost && interval.transactions.iter().any(|t| !t.can_follow(at)) {
+            Continues::Across
         } else {
             Continues::Seamlessly
         }
     }
+}
+
+/// The row after a second change of the same key: what it leaves out is as the first one told it.
+fn told(before: &RowChange, change: RowChange) -> (Option<Row>, ColumnSet) {
+    let (Some(earlier), Some(new), false) = (&before.new, &change.new, change.untold.is_empty()) else {
+        return (change.new, change.untold);
+    };
+    let mut row = new.to_vec();
+    let mut untold = ColumnSet::default();
+    for i in change.untold.iter() {
+        if before.untold.contains(i) {
+            untold.insert(i);
+        } else {
+            row[i] = earlier[i].clone();
+        }
+    }
+    (Some(row.into()), untold)
 }
 
 /// Folds the changes of a transaction so that each key stands in it once: as it was before the first, as it is after
@@ -177,7 +307,13 @@ pub fn fold(changes: impl IntoIterator<Item = RowChange>) -> Vec<RowChange> {
         match places.entry((change.table.clone(), change.key.clone())) {
             std::collections::hash_map::Entry::Occupied(place) => {
                 let place: &usize = place.get();
-                folded[*place].new = change.new;
+                let before = &mut folded[*place];
+                if before.new.is_none() && !change.untold.is_empty() {
+                    // Another row than the one that went; what it leaves out is not what that one had.
+                    before.old = Old::Known(None);
+                }
+                let (new, untold) = told(before, change);
+                (before.new, before.untold) = (new, untold);
             }
             std::collections::hash_map::Entry::Vacant(place) => {
                 place.insert(folded.len());
@@ -187,4 +323,31 @@ pub fn fold(changes: impl IntoIterator<Item = RowChange>) -> Vec<RowChange> {
     }
     folded.retain(|c| c.old != Old::Known(c.new.clone()));
     folded
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::value::Value;
+
+    #[test]
+    fn a_row_that_comes_from_under_another_key_is_not_the_one_that_went() {
+        let change = |old, new: Option<i64>, untold: &[usize]| RowChange {
+            table: TableName::plain("t"),
+            key: [Value::Int(10)].into(),
+            old,
+            new: new.map(|v| [Value::Int(10), Value::Int(v), Value::Null].into()),
+            untold: untold.iter().copied().collect(),
+        };
+        let gone = || change(Old::Unknown, None, &[]);
+        let moved = change(Old::Known(None), Some(1), &[2]);
+        let folded = fold([gone(), moved.clone()]);
+        assert_eq!((&folded[0].old, folded[0].untold.contains(2)), (&Old::Known(None), true));
+        // One that tells everything replaces it, and one that only changed leaves out what it had.
+        assert_eq!(fold([gone(), change(Old::Known(None), Some(1), &[])])[0].old, Old::Unknown);
+        assert_eq!(
+            fold([change(Old::Unknown, Some(1), &[2]), change(Old::Unknown, Some(2), &[2])])[0].old,
+            Old::Unknown
+        );
+    }
 }

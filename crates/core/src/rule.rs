@@ -1,18 +1,24 @@
 //! Who may see what: rules, claims, and folding them into a live query.
 //!
 //! A rule grants to a role the rows of a table on which its condition holds, with some columns. Nothing is readable
-//! without one. Where several rules admit a row, the person sees the columns of those rules, on that row.
+//! without one. Where several rules admit a row, the person sees the columns of those rules, on that row. A condition
+//! may ask other tables of the source ([`LookUp`]) and a column may be shown as something else ([`Mask`]).
 //!
 //! The result of folding is an [`Effective`] query. Evaluating it is a barrier: first the rules on the whole row, then
 //! the client's condition on what the rules have left visible. Effective queries that are equal share a feed.
 
 use std::borrow::Cow;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use serde_json::{Map, Value as Json};
 use sha2::{Digest, Sha256};
 
-use crate::query::{Blank, BlankError, Expr, LiveQuery, Masked, QueryError, Visible, parse_condition, similar};
+use crate::look_up::{LookUp, Sets};
+use crate::mask::Mask;
+use crate::query::{
+    Beside, Blank, BlankError, Expr, LiveQuery, Masked, QueryError, Visible, parse_condition, parse_mask, similar,
+};
 use crate::schema::{Catalog, ColumnSet, Key, Row, Table, TableName};
 use crate::value::Value;
 
@@ -42,17 +48,56 @@ impl Claims {
     }
 }
 
+/// What a rule lets do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct May {
+    /// Subscribe to rows.
+    pub read: bool,
+    /// Publish events; of topics, and of `gossip.presence`.
+    pub publish: bool,
+}
+
+impl Default for May {
+    fn default() -> Self {
+        May { read: true, publish: false }
+    }
+}
+
+impl May {
+    /// What these words let do; `Err` gives back one that is not known.
+    pub fn of<'a>(words: impl IntoIterator<Item = &'a str>) -> Result<May, &'a str> {
+        let mut may = May { read: false, publish: false };
+        for word in words {
+            match word {
+                "read" => may.read = true,
+                "publish" => may.publish = true,
+                other => return Err(other),
+            }
+        }
+        Ok(may)
+    }
+
+    /// The words for it.
+    pub fn words(self) -> impl Iterator<Item = &'static str> {
+        [("read", self.read), ("publish", self.publish)].into_iter().filter(|(_, may)| *may).map(|(word, _)| word)
+    }
+}
+
 /// A rule as it is written, before it is held against a table.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct RuleText {
     /// The role that it grants to.
     pub role: String,
     /// The table.
     pub table: TableName,
+    /// What it grants.
+    pub may: May,
     /// The row condition; all rows if absent.
     pub rows: Option<String>,
     /// The columns; all if absent.
     pub columns: Option<Vec<String>>,
+    /// What is shown in the place of columns, by their names; see [`Mask`].
+    pub masks: BTreeMap<String, String>,
     /// Its line in the configuration, from 1; 0 if it has none.
     pub line: usize,
 }
@@ -64,7 +109,11 @@ pub struct Rule {
     pub text: RuleText,
     condition: Expr,
     columns: ColumnSet,
+    masks: Masks,
 }
+
+/// What is shown in the place of columns, by column.
+type Masks = Vec<(usize, Mask)>;
 
 /// What is wrong with a rule.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -106,7 +155,16 @@ impl RuleSet {
         let problem = |text: &RuleText| {
             let fail = |message| RuleProblem { line: text.line, message };
             match catalog.get(&text.table) {
-                Some(table) => Rule::new(text, table).map_err(fail).err(),
+                Some(table) if text.may.publish && !table.takes_events() => {
+                    Some(fail(format!("may: nobody can publish to {}; only to topics and gossip.presence", text.table)))
+                }
+                Some(table) => match Rule::new(text, table, catalog) {
+                    Ok(rule) if text.may.publish && rule.asks() => {
+                        Some(fail("rows: a rule for publishing cannot ask other tables".into()))
+                    }
+                    Ok(_) => None,
+                    Err(e) => Some(fail(e)),
+                },
                 None => {
                     let names: Vec<_> = catalog.iter().map(|t| t.name.to_string()).collect();
                     let hint = similar(&text.table.to_string(), names.iter().map(String::as_str))
@@ -120,56 +178,127 @@ impl RuleSet {
 
     /// The rules that speak of `table` and one of the client's roles. A rule that does not fit the table grants
     /// nothing.
-    pub fn standing(&self, table: &Arc<Table>, claims: &Claims) -> Vec<Standing> {
+    pub fn standing(&self, table: &Arc<Table>, claims: &Claims, catalog: &Catalog) -> Vec<Standing> {
         let own = claims.operator && table.name.is_system();
         let operators = own.then(|| Rule {
-            text: RuleText { role: "operators".into(), table: table.name.clone(), rows: None, columns: None, line: 0 },
+            text: RuleText { role: "operators".into(), table: table.name.clone(), ..RuleText::default() },
             condition: Expr::always(),
             columns: table.all_columns(),
+            masks: Vec::new(),
         });
-        let granted = self.texts.iter().filter(|t| t.table == table.name && claims.roles.contains(&t.role));
-        let standing = |rule: Rule| {
-            let condition = rule.condition.fill(Blank::Claim, &claims.facts).map(Expr::normal);
-            Standing { rule, condition }
+        let granted = self.of(table, claims, |may| may.read);
+        granted.filter_map(|t| Rule::new(t, table, catalog).ok()).chain(operators).map(|r| r.standing(claims)).collect()
+    }
+
+    fn of(&self, table: &Table, claims: &Claims, lets: impl Fn(May) -> bool) -> impl Iterator<Item = &RuleText> {
+        self.texts.iter().filter(move |t| t.table == table.name && lets(t.may) && claims.roles.contains(&t.role))
+    }
+
+    /// Whether somebody may publish to a table at all.
+    pub fn may_publish_to(&self, table: &Table, claims: &Claims) -> bool {
+        self.of(table, claims, |may| may.publish).next().is_some()
+    }
+
+    /// Whether somebody may publish what becomes this row: a rule holds on it, and grants all columns that have a value
+    /// and that the publisher chooses.
+    pub fn may_publish(
+        &self,
+        table: &Arc<Table>,
+        row: &[Value],
+        chosen: &ColumnSet,
+        claims: &Claims,
+        catalog: &Catalog,
+    ) -> bool {
+        let lets = |text: &RuleText| {
+            let Ok(rule) = Rule::new(text, table, catalog) else { return false };
+            let standing = rule.standing(claims);
+            let granted = |i: usize| row[i] == Value::Null || standing.rule.columns.contains(i);
+            let beside = Beside { row, sets: &() };
+            !standing.rule.asks()
+                && standing.condition.is_ok_and(|c| c.truth(&beside) == Some(true))
+                && chosen.iter().all(granted)
         };
-        granted.filter_map(|t| Rule::new(t, table).ok()).chain(operators).map(standing).collect()
+        self.of(table, claims, |may| may.publish).any(lets)
     }
 
     /// A hash that differs when the rules do.
     pub fn hash(&self) -> String {
         let mut h = Sha256::new();
-        self.texts.iter().for_each(|t| h.update(format!("{:?}", (&t.role, &t.table, &t.rows, &t.columns))));
+        self.texts
+            .iter()
+            .for_each(|t| h.update(format!("{:?}", (&t.role, &t.table, t.may, &t.rows, &t.columns, &t.masks))));
         h.finalize()[..6].iter().map(|b| format!("{b:02x}")).collect()
     }
 }
 
 impl Rule {
-    /// Holds a rule against its table.
-    pub fn new(text: &RuleText, table: &Arc<Table>) -> Result<Rule, String> {
+    /// Holds a rule against its table and the others that it asks.
+    pub fn new(text: &RuleText, table: &Arc<Table>, catalog: &Catalog) -> Result<Rule, String> {
         let condition = match &text.rows {
             None => Expr::always(),
-            Some(rows) => parse_condition(rows, table).map_err(|e: QueryError| format!("rows: {e}"))?,
+            Some(rows) => parse_condition(rows, table, catalog).map_err(|e: QueryError| format!("rows: {e}"))?,
         };
-        let columns = match &text.columns {
+        let find = |what: &str, name: &String| {
+            table.column(name, false).ok_or_else(|| {
+                let hint = similar(name, table.columns.iter().map(|c| &*c.name));
+                let hint = hint.map_or(String::new(), |s| format!("; did you mean {s}?"));
+                format!("{what}: table {} has no column {name}{hint}", table.name)
+            })
+        };
+        let mut columns = match &text.columns {
             None => table.all_columns(),
-            Some(names) => names
-                .iter()
-                .map(|name| {
-                    table.column(name, false).ok_or_else(|| {
-                        let hint = similar(name, table.columns.iter().map(|c| &*c.name));
-                        let hint = hint.map_or(String::new(), |s| format!("; did you mean {s}?"));
-                        format!("columns: table {} has no column {name}{hint}", table.name)
-                    })
-                })
-                .collect::<Result<_, _>>()?,
+            Some(names) => names.iter().map(|name| find("columns", name)).collect::<Result<_, _>>()?,
         };
-        Ok(Rule { text: text.clone(), condition, columns })
+        let mut masks = Vec::new();
+        for (name, mask) in &text.masks {
+            let column = find("masks", name)?;
+            columns.insert(column);
+            let mask = parse_mask(mask, table, column).map_err(|e| format!("masks: {name}: {e}"))?;
+            masks.push((column, mask));
+        }
+        masks.sort();
+        Ok(Rule { text: text.clone(), condition, columns, masks })
+    }
+
+    /// As it stands for somebody.
+    fn standing(self, claims: &Claims) -> Standing {
+        let condition = self.condition.fill(Blank::Claim, &claims.facts).map(Expr::normal);
+        Standing { rule: self, condition }
+    }
+
+    /// Whether its condition asks other tables.
+    pub fn asks(&self) -> bool {
+        let mut found = BTreeMap::new();
+        find_look_ups(&self.condition, true, &mut found);
+        !found.is_empty()
     }
 
     /// The rule in one line, as explanations quote it.
     pub fn headline(&self) -> String {
         let rows = self.text.rows.as_deref().unwrap_or("all rows");
         format!("{} on {}:  {rows}", self.text.role, self.text.table)
+    }
+
+    /// The claims that its condition names.
+    pub fn claims(&self) -> BTreeSet<String> {
+        let mut found = BTreeSet::new();
+        self.condition.for_each_claim(&mut |name| {
+            found.insert(name.to_string());
+        });
+        found
+    }
+
+    /// Which rows it admits.
+    pub fn condition(&self) -> &Expr {
+        &self.condition
+    }
+
+    /// The columns of which anything is shown: those that are granted as they are, and those that masks read.
+    pub fn shown(&self) -> ColumnSet {
+        let masked = |i: &usize| self.masks.iter().any(|(column, _)| column == i);
+        let mut shown: ColumnSet = self.columns.iter().filter(|i| !masked(i)).collect();
+        self.masks.iter().for_each(|(_, mask)| mask.reads(&mut shown));
+        shown
     }
 
     /// The columns that it grants.
@@ -183,8 +312,10 @@ impl Rule {
 pub struct Grant {
     /// Holds on the rows that are admitted.
     pub condition: Expr,
-    /// Visible on those rows.
+    /// Visible on those rows, as they are or masked.
     pub columns: ColumnSet,
+    /// What is shown in the place of some of them.
+    pub masks: Masks,
 }
 
 /// A live query with the rules for one client's claims folded in.
@@ -207,7 +338,7 @@ pub struct Effective {
 /// A row as one effective query sees it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Seen {
-    /// The whole row.
+    /// The whole row, masks applied.
     pub row: Row,
     /// The columns of it that may be shown.
     pub columns: ColumnSet,
@@ -219,23 +350,40 @@ impl Effective {
         let mut grants: Vec<Grant> = Vec::new();
         for s in standing {
             let Ok(condition) = &s.condition else { continue };
-            match grants.iter_mut().find(|g| g.columns == s.rule.columns) {
+            match grants.iter_mut().find(|g| g.columns == s.rule.columns && g.masks == s.rule.masks) {
                 Some(g) => g.condition = Expr::Or(vec![g.condition.clone(), condition.clone()]),
-                None => grants.push(Grant { condition: condition.clone(), columns: s.rule.columns.clone() }),
+                None => grants.push(Grant {
+                    condition: condition.clone(),
+                    columns: s.rule.columns.clone(),
+                    masks: s.rule.masks.clone(),
+                }),
             }
         }
+        Effective::folded(query, grants)
+    }
+
+    /// The rows that a look-up finds, as the whole rows that they are.
+    pub fn of_look_up(look_up: &LookUp) -> Effective {
+        let table = look_up.table.clone();
+        let columns = table.all_columns();
+        let condition = look_up.condition.clone();
+        let query = LiveQuery { table, select: look_up.columns.clone(), condition: Expr::always() };
+        Effective::folded(query, vec![Grant { condition, columns, masks: Vec::new() }])
+    }
+
+    fn folded(query: LiveQuery, mut grants: Vec<Grant>) -> Effective {
         for g in &mut grants {
             g.condition = std::mem::replace(&mut g.condition, Expr::always()).normal();
         }
-        // What never holds grants nothing; what is covered by a grant of all rows adds nothing.
+        // What never holds grants nothing; what is covered by an open grant of all rows adds nothing.
         grants.retain(|g| !g.condition.is_const(false) && g.condition != Expr::Const(Value::Null));
-        let all: Vec<ColumnSet> =
-            grants.iter().filter(|g| g.condition.is_const(true)).map(|g| g.columns.clone()).collect();
-        grants
-            .retain(|g| !all.iter().any(|a| a.covers(&g.columns) && (*a != g.columns || !g.condition.is_const(true))));
+        let open = |g: &Grant| g.condition.is_const(true) && g.masks.is_empty();
+        let all: Vec<ColumnSet> = grants.iter().filter(|g| open(g)).map(|g| g.columns.clone()).collect();
+        grants.retain(|g| !all.iter().any(|a| a.covers(&g.columns) && (*a != g.columns || !open(g))));
         grants.sort();
         let key: ColumnSet = query.table.key.iter().copied().collect();
-        let open_key = grants.iter().all(|g| g.columns.covers(&key));
+        let shows_key = |g: &Grant| g.columns.covers(&key) && !g.masks.iter().any(|(c, _)| key.contains(*c));
+        let open_key = grants.iter().all(shows_key);
         let LiveQuery { table, select, condition } = query;
         let condition = condition.normal();
         let digest = Sha256::digest(format!("{:?}", (&table, &grants, &condition, &select)).as_bytes());
@@ -243,11 +391,70 @@ impl Effective {
         Effective { table, grants, condition, select, open_key, fingerprint }
     }
 
-    /// The columns that the rules admit on this row, or `None` if they admit none of it.
-    pub fn admitted(&self, row: &[Value]) -> Option<Cow<'_, ColumnSet>> {
+    /// All columns that are visible on some row.
+    pub fn granted(&self) -> ColumnSet {
+        let mut all = ColumnSet::default();
+        self.grants.iter().for_each(|g| all.union_with(&g.columns));
+        all
+    }
+
+    /// The tables that its rules ask, also through others.
+    pub fn asks(&self) -> BTreeSet<TableName> {
+        let mut found = BTreeSet::new();
+        let mut next: Vec<Arc<LookUp>> = self.look_ups().into_keys().collect();
+        while let Some(look_up) = next.pop() {
+            found.insert(look_up.table.name.clone());
+            let mut inner = BTreeMap::new();
+            find_look_ups(&look_up.condition, true, &mut inner);
+            next.extend(inner.into_keys());
+        }
+        found
+    }
+
+    /// The columns that are masked on some row: what is shown of them can become less without their being hidden.
+    pub fn maskable(&self) -> ColumnSet {
+        self.grants.iter().flat_map(|g| &g.masks).map(|(column, _)| *column).collect()
+    }
+
+    /// Whether the client's condition names a column that not every rule shows as it is.
+    pub fn asks_what_may_be_hidden(&self) -> bool {
+        let open = |g: &Grant, c: usize| g.columns.contains(c) && !g.masks.iter().any(|(m, _)| *m == c);
+        let mut found = false;
+        self.condition.for_each_column(&mut |c| found |= !self.grants.iter().all(|g| open(g, c)));
+        found
+    }
+
+    /// The look-ups that its rules ask, each once, and whether only more of what is found can admit more rows.
+    pub fn look_ups(&self) -> BTreeMap<Arc<LookUp>, bool> {
+        let mut found = BTreeMap::new();
+        self.grants.iter().for_each(|g| find_look_ups(&g.condition, true, &mut found));
+        found
+    }
+
+    /// Whether any of these columns is selected or decides about what is seen.
+    pub fn reads_any_of(&self, columns: &ColumnSet) -> bool {
+        self.select.iter().any(|&i| columns.contains(i)) || self.is_decided_by_any_of(columns)
+    }
+
+    /// Whether any of these columns decides about what is seen.
+    pub fn is_decided_by_any_of(&self, columns: &ColumnSet) -> bool {
+        let mut found = false;
+        let mut look = |i| found |= columns.contains(i);
+        self.grants.iter().for_each(|g| g.condition.for_each_column(&mut look));
+        self.condition.for_each_column(&mut look);
+        let mut shown = ColumnSet::default();
+        self.grants.iter().flat_map(|g| &g.masks).for_each(|(_, m)| m.reads(&mut shown));
+        shown.iter().for_each(look);
+        found
+    }
+
+    /// The columns that the rules admit on this row, masked or not, or `None` if they admit none of it.
+    pub fn admitted(&self, row: &[Value], sets: &dyn Sets) -> Option<Cow<'_, ColumnSet>> {
+        let beside = Beside { row, sets };
         let mut found: Option<Cow<'_, ColumnSet>> = None;
         for g in &self.grants {
-            if found.as_ref().is_some_and(|f| f.covers(&g.columns)) || g.condition.truth(row) != Some(true) {
+            let known = found.as_ref().is_some_and(|f| f.covers(&g.columns));
+            if known || g.condition.truth(&beside) != Some(true) {
                 continue;
             }
             match &mut found {
@@ -258,16 +465,40 @@ impl Effective {
         found
     }
 
+    /// The row with the masks of the rules that admit it. A column that any of them shows openly is not masked; where
+    /// several mask it differently one of the masks is shown, always the same.
+    fn mask<'a>(&self, row: &'a Row, sets: &dyn Sets) -> Cow<'a, Row> {
+        if self.grants.iter().all(|g| g.masks.is_empty()) {
+            return Cow::Borrowed(row);
+        }
+        let beside = Beside { row, sets };
+        let admitting: Vec<&Grant> = self.grants.iter().filter(|g| g.condition.truth(&beside) == Some(true)).collect();
+        let shows = |g: &Grant, c: usize| g.columns.contains(c) && !g.masks.iter().any(|(m, _)| *m == c);
+        let mut masked = row.to_vec();
+        let mut done = ColumnSet::default();
+        for (column, mask) in admitting.iter().flat_map(|g| &g.masks) {
+            if !done.contains(*column) && !admitting.iter().any(|g| shows(g, *column)) {
+                masked[*column] = mask.value(row);
+                done.insert(*column);
+            }
+        }
+        Cow::Owned(masked.into())
+    }
+
     /// The row as this query sees it, or `None` if it is withheld or outside.
-    pub fn see(&self, row: &Row) -> Option<Seen> {
-        let visible = self.admitted(row)?;
-        let masked = Masked { row, visible: &visible };
-        (self.condition.truth(&masked) == Some(true)).then(|| Seen { row: row.clone(), columns: visible.into_owned() })
+    pub fn see(&self, row: &Row, sets: &dyn Sets) -> Option<Seen> {
+        let visible = self.admitted(row, sets)?;
+        let row = self.mask(row, sets);
+        let holds = self.condition.truth(&Masked { row: &row, visible: &visible }) == Some(true);
+        holds.then(|| Seen { row: row.into_owned(), columns: visible.into_owned() })
     }
 
     /// Whether the row is in the result; as [`Effective::see`], without the cost of building what is seen.
-    pub fn sees(&self, row: &[Value]) -> bool {
-        self.admitted(row).is_some_and(|visible| self.condition.truth(&Masked { row, visible: &visible }) == Some(true))
+    pub fn sees(&self, row: &Row, sets: &dyn Sets) -> bool {
+        self.admitted(row, sets).is_some_and(|visible| {
+            let row = self.mask(row, sets);
+            self.condition.truth(&Masked { row: &row, visible: &visible }) == Some(true)
+        })
     }
 
     /// The selected columns that are shown of a row, with their values.
@@ -300,10 +531,36 @@ pub struct Permitted<'a> {
     pub claims: &'a Claims,
 }
 
+pub(crate) fn find_look_ups(condition: &Expr, more_admits: bool, found: &mut BTreeMap<Arc<LookUp>, bool>) {
+    match condition {
+        Expr::Member { look_up, of, .. } => {
+            let only_more = found.entry(look_up.clone()).or_insert(true);
+            *only_more &= more_admits;
+            of.iter().for_each(|e| find_look_ups(e, false, found));
+        }
+        Expr::And(es) | Expr::Or(es) => es.iter().for_each(|e| find_look_ups(e, more_admits, found)),
+        Expr::Not(e) => find_look_ups(e, !more_admits, found),
+        // Anything else may turn a truth value around.
+        e => {
+            let mut inner = Vec::new();
+            e.for_each(&mut |part| {
+                if matches!(part, Expr::Member { .. }) && !std::ptr::eq(part, e) {
+                    inner.push(part);
+                }
+            });
+            inner.into_iter().for_each(|part| {
+                if let Expr::Member { look_up, .. } = part {
+                    found.insert(look_up.clone(), false);
+                }
+            });
+        }
+    }
+}
+
 impl Permitted<'_> {
     fn columns(&self, table: &Arc<Table>) -> Option<ColumnSet> {
         let mut visible: Option<ColumnSet> = None;
-        for s in self.rules.standing(table, self.claims).iter().filter(|s| s.condition.is_ok()) {
+        for s in self.rules.standing(table, self.claims, self.catalog).iter().filter(|s| s.condition.is_ok()) {
             visible.get_or_insert_default().union_with(&s.rule.columns);
         }
         visible

@@ -15,8 +15,14 @@ pub type Key = Arc<[Value]>;
 /// The schema of Gossip's own tables.
 pub const SYSTEM_SCHEMA: &str = "gossip";
 
+/// The table of Gossip's own that says who is where.
+pub const PRESENCE: &str = "presence";
+
+/// The source that topics belong to. Its positions are each instance's own: events have no order that all share.
+pub const TOPIC_SOURCE: &str = "topics";
+
 /// A table's full name. Tables of a source without schemas have an empty `schema`.
-#[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct TableName {
     /// The schema, or empty.
     pub schema: Arc<str>,
@@ -28,6 +34,14 @@ impl TableName {
     /// A table of a source without schemas.
     pub fn plain(name: &str) -> TableName {
         TableName { schema: "".into(), name: name.into() }
+    }
+
+    /// Reads a name as it is shown: `table` or `schema.table`.
+    pub fn parse(text: &str) -> TableName {
+        match text.split_once('.') {
+            Some((schema, name)) => TableName { schema: schema.into(), name: name.into() },
+            None => TableName::plain(text),
+        }
     }
 
     /// One of Gossip's own tables.
@@ -75,6 +89,9 @@ pub struct Table {
     pub key: Vec<usize>,
     /// Whether changes bring the row as it was before.
     pub old_values: bool,
+    /// Differs when all rows may have been replaced without being told one by one: the table was recreated, rewritten
+    /// or put together anew. 0 where the source notices otherwise.
+    pub incarnation: u64,
 }
 
 impl Table {
@@ -91,6 +108,16 @@ impl Table {
         self.key.iter().map(|&i| row[i].clone()).collect()
     }
 
+    /// Whether its rows are events of a topic.
+    pub fn is_topic(&self) -> bool {
+        &*self.source == TOPIC_SOURCE
+    }
+
+    /// Whether clients can publish to it.
+    pub fn takes_events(&self) -> bool {
+        self.is_topic() || self.name == TableName::system(PRESENCE)
+    }
+
     /// All columns.
     pub fn all_columns(&self) -> ColumnSet {
         (0..self.columns.len()).collect()
@@ -100,10 +127,17 @@ impl Table {
 /// All tables that queries can name.
 #[derive(Clone, Debug, Default)]
 pub struct Catalog {
+    /// The schema that is meant where none is named; its tables have an empty one.
+    pub default_schema: Arc<str>,
     tables: HashMap<TableName, Arc<Table>>,
 }
 
 impl Catalog {
+    /// A catalog without tables.
+    pub fn new(default_schema: &str) -> Catalog {
+        Catalog { default_schema: default_schema.into(), tables: HashMap::new() }
+    }
+
     /// Adds a table or puts a new description in the place of an old one.
     pub fn put(&mut self, table: Arc<Table>) {
         self.tables.insert(table.name.clone(), table);
@@ -121,7 +155,7 @@ impl Catalog {
 
     /// Finds a table by the words of a query: exact first, then, unless `quoted`, without regard to ASCII case.
     pub fn find(&self, schema: Option<&str>, name: &str, quoted: bool) -> Option<&Arc<Table>> {
-        let schema = schema.unwrap_or("");
+        let schema = schema.filter(|s| **s != *self.default_schema).unwrap_or("");
         let exact = TableName { schema: schema.into(), name: name.into() };
         self.tables.get(&exact).or_else(|| {
             if quoted {
@@ -139,49 +173,83 @@ impl Catalog {
     }
 }
 
-/// A set of columns of one table.
+/// A set of columns of one table. Takes no memory of its own for up to 64 columns: every row of a result has one.
 #[derive(Clone, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct ColumnSet {
-    // Bit i of word i / 64; no trailing zero words, so that equal sets compare equal.
-    words: Vec<u64>,
+    /// Bit i is column i.
+    first: u64,
+    /// Bit i of word w is column 64 (w + 1) + i; no trailing zero words and never empty, so that equal sets compare
+    /// equal.
+    #[expect(clippy::box_collection, reason = "a thin pointer: every row of a result has one")]
+    rest: Option<Box<Vec<u64>>>,
 }
 
 impl ColumnSet {
+    fn word(&self, w: usize) -> u64 {
+        match (w, &self.rest) {
+            (0, _) => self.first,
+            (w, Some(rest)) => rest.get(w - 1).copied().unwrap_or(0),
+            (_, None) => 0,
+        }
+    }
+
+    fn words(&self) -> usize {
+        1 + self.rest.as_ref().map_or(0, |r| r.len())
+    }
+
+    fn set_word(&mut self, w: usize, to: u64) {
+        if w == 0 {
+            self.first = to;
+            return;
+        }
+        let mut rest = self.rest.take().unwrap_or_default();
+        if rest.len() < w {
+            rest.resize(w, 0);
+        }
+        rest[w - 1] = to;
+        while rest.last() == Some(&0) {
+            rest.pop();
+        }
+        self.rest = (!rest.is_empty()).then_some(rest);
+    }
+
     /// Whether column `i` is in the set.
     pub fn contains(&self, i: usize) -> bool {
-        self.words.get(i / 64).is_some_and(|w| w >> (i % 64) & 1 == 1)
+        self.word(i / 64) >> (i % 64) & 1 == 1
     }
 
     /// Adds column `i`.
     pub fn insert(&mut self, i: usize) {
-        if self.words.len() <= i / 64 {
-            self.words.resize(i / 64 + 1, 0);
-        }
-        self.words[i / 64] |= 1 << (i % 64);
+        self.set_word(i / 64, self.word(i / 64) | 1 << (i % 64));
+    }
+
+    /// Whether no column is in it.
+    pub fn is_empty(&self) -> bool {
+        self.first == 0 && self.rest.is_none()
+    }
+
+    /// Takes out all columns of `other`.
+    pub fn remove_all(&mut self, other: &ColumnSet) {
+        (0..self.words()).rev().for_each(|w| self.set_word(w, self.word(w) & !other.word(w)));
     }
 
     /// Adds all columns of `other`.
     pub fn union_with(&mut self, other: &ColumnSet) {
-        if self.words.len() < other.words.len() {
-            self.words.resize(other.words.len(), 0);
-        }
-        for (a, b) in self.words.iter_mut().zip(&other.words) {
-            *a |= b;
-        }
+        (0..other.words()).for_each(|w| self.set_word(w, self.word(w) | other.word(w)));
     }
 
     /// Whether all of `other` is in this set.
     pub fn covers(&self, other: &ColumnSet) -> bool {
-        other.words.iter().enumerate().all(|(i, w)| w & !self.words.get(i).copied().unwrap_or(0) == 0)
+        (0..other.words()).all(|w| other.word(w) & !self.word(w) == 0)
     }
 
     /// The columns in the set, ascending.
     pub fn iter(&self) -> impl Iterator<Item = usize> + '_ {
-        let bits = |(i, w): (usize, &u64)| {
-            let w = *w;
-            (0..64).filter(move |b| w >> b & 1 == 1).map(move |b| i * 64 + b)
+        let bits = |w: usize| {
+            let word = self.word(w);
+            (0..64).filter(move |b| word >> b & 1 == 1).map(move |b| w * 64 + b)
         };
-        self.words.iter().enumerate().flat_map(bits)
+        (0..self.words()).flat_map(bits)
     }
 }
 
@@ -196,5 +264,24 @@ impl FromIterator<usize> for ColumnSet {
 impl fmt::Debug for ColumnSet {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_set().entries(self.iter()).finish()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sets_of_many_columns_are_sets() {
+        let of = |columns: &[usize]| columns.iter().copied().collect::<ColumnSet>();
+        let mut set = of(&[0, 63, 64, 200]);
+        assert_eq!(set.iter().collect::<Vec<_>>(), [0, 63, 64, 200]);
+        assert!(set.covers(&of(&[63, 200])) && !set.covers(&of(&[1])) && !of(&[0]).covers(&set));
+        set.remove_all(&of(&[63, 64, 200, 300]));
+        assert_eq!(set, of(&[0]), "equal whatever was in it before");
+        set.union_with(&of(&[129]));
+        assert_eq!(set, of(&[129, 0]));
+        set.remove_all(&of(&[0, 129]));
+        assert!(set.is_empty() && set == ColumnSet::default());
     }
 }

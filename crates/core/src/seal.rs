@@ -2,7 +2,7 @@
 
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD as BASE64;
-use chacha20poly1305::aead::Aead;
+use chacha20poly1305::aead::{Aead, Payload};
 use chacha20poly1305::{KeyInit, XChaCha20Poly1305, XNonce};
 use hmac::{Hmac, Mac};
 use serde::{Deserialize, Serialize};
@@ -86,6 +86,22 @@ impl Sealer {
         })
     }
 
+    /// Seals something for one purpose; only [`Sealer::open_for`] with the same purpose opens it.
+    pub fn seal_for(&self, purpose: &str, plain: &[u8]) -> String {
+        let nonce = self.digest(&[b"nonce for", purpose.as_bytes(), plain]);
+        let nonce = XNonce::from_slice(&nonce[..24]);
+        let payload = Payload { msg: plain, aad: purpose.as_bytes() };
+        let sealed = self.aead.encrypt(nonce, payload).unwrap_or_default();
+        BASE64.encode([nonce.as_slice(), &sealed].concat())
+    }
+
+    /// Opens what was sealed for a purpose; `None` if it was not, or not by this cluster.
+    pub fn open_for(&self, purpose: &str, text: &str) -> Option<Vec<u8>> {
+        let bytes = BASE64.decode(text).ok().filter(|b| b.len() > 24)?;
+        let (nonce, sealed) = bytes.split_at(24);
+        self.aead.decrypt(XNonce::from_slice(nonce), Payload { msg: sealed, aad: purpose.as_bytes() }).ok()
+    }
+
     /// Stands for a key whose columns the client may not see. Stable across instances and reconnects.
     pub fn opaque_key(&self, table: &TableName, key: &Key) -> String {
         let values = format!("{key:?}");
@@ -128,5 +144,9 @@ mod tests {
             assert!(sealer.open(&bad).is_none() || i + 1 == text.len(), "{i}");
         }
         assert_eq!(sealer.open(""), None);
+        let sealed = sealer.seal_for("a", b"something");
+        assert_eq!(sealer.open_for("a", &sealed).as_deref(), Some(&b"something"[..]));
+        assert!(sealer.open_for("b", &sealed).is_none() && sealer.open(&sealed).is_none());
+        assert!(sealer.open_for("a", &text).is_none(), "a cursor is nothing else");
     }
 }

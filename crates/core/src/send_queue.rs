@@ -69,8 +69,11 @@ impl<T> SendQueue<T> {
         self.push(Some(subscription), item);
     }
 
-    /// Offers a delta of `bytes` bytes.
-    pub fn offer(&mut self, subscription: u64, bytes: usize, item: T) -> Offered {
+    /// Offers a delta of `bytes` bytes. If it takes something back, nothing older that waits is written any more.
+    pub fn offer(&mut self, subscription: u64, bytes: usize, takes_back: bool, item: T) -> Offered {
+        if takes_back && self.unsend(subscription) {
+            return Offered::LagsNow;
+        }
         if self.lagging.contains_key(&subscription) {
             return Offered::Lags;
         }
@@ -83,6 +86,17 @@ impl<T> SendQueue<T> {
         self.bytes += bytes;
         self.entries.push_back(Entry { subscription: Some(subscription), bytes, is_delta: true, item });
         Offered::Queued
+    }
+
+    /// Drops what waits of a subscription because it may not be seen any more. If that was anything, the subscription
+    /// lags and gets a snapshot instead.
+    pub fn unsend(&mut self, subscription: u64) -> bool {
+        let waits = self.entries.iter().any(|e| e.subscription == Some(subscription));
+        if waits {
+            self.drop_where(|e| e.subscription == Some(subscription));
+            self.lagging.insert(subscription, false);
+        }
+        waits
     }
 
     /// Throws away everything unsent of a subscription: it ended, or its rights changed.
@@ -176,25 +190,34 @@ mod tests {
     fn a_full_queue_drops_one_subscription_and_says_so_once() {
         let mut q = SendQueue::new(QueueLimits { deltas: 3, bytes: 100 });
         q.push(None, "reply");
-        assert_eq!(q.offer(1, 10, "1a"), Offered::Queued);
-        assert_eq!(q.offer(2, 10, "2a"), Offered::Queued);
-        assert_eq!(q.offer(1, 90, "1b"), Offered::LagsNow);
-        assert_eq!(q.offer(1, 1, "1c"), Offered::Lags);
-        assert_eq!(q.offer(2, 90, "2b"), Offered::Queued, "the room of what was dropped is free");
+        assert_eq!(q.offer(1, 10, false, "1a"), Offered::Queued);
+        assert_eq!(q.offer(2, 10, false, "2a"), Offered::Queued);
+        assert_eq!(q.offer(1, 90, false, "1b"), Offered::LagsNow);
+        assert_eq!(q.offer(1, 1, false, "1c"), Offered::Lags);
+        assert_eq!(q.offer(2, 90, false, "2b"), Offered::Queued, "the room of what was dropped is free");
         assert!(q.take_lagging().is_empty(), "not before the client has read what was left");
         assert_eq!(std::iter::from_fn(|| q.pop()).collect::<Vec<_>>(), ["reply", "2a", "2b"]);
         assert_eq!((q.take_lagging(), q.take_lagging()), (vec![1], vec![]));
-        assert_eq!(q.offer(1, 10, "1d"), Offered::Lags, "its snapshot has been asked for and will show it");
+        assert_eq!(q.offer(1, 10, false, "1d"), Offered::Lags, "its snapshot has been asked for and will show it");
         q.push_result(1, "1 whole");
-        assert_eq!(q.offer(1, 10, "1e"), Offered::Queued);
+        assert_eq!(q.offer(1, 10, false, "1e"), Offered::Queued);
+    }
+
+    #[test]
+    fn what_is_taken_back_is_not_written_any_more() {
+        let mut q = SendQueue::new(QueueLimits::default());
+        assert_eq!(q.offer(7, 5, true, "first"), Offered::Queued, "nothing older waits");
+        q.offer(8, 5, false, "other");
+        assert_eq!(q.offer(7, 5, true, "second"), Offered::LagsNow);
+        assert_eq!((q.pop(), q.take_lagging()), (Some("other"), vec![7]));
     }
 
     #[test]
     fn discarding_leaves_nothing_of_a_subscription() {
         let mut q = SendQueue::new(QueueLimits::default());
         q.push(Some(7), "result");
-        q.offer(7, 5, "delta");
-        q.offer(8, 6, "other");
+        q.offer(7, 5, false, "delta");
+        q.offer(8, 6, false, "other");
         q.discard(7);
         assert_eq!((q.pop(), q.bytes(), q.pop()), (Some("other"), 0, None));
     }

@@ -20,6 +20,8 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use bigdecimal::{BigDecimal, FromPrimitive, ToPrimitive};
 use serde_json::Value as Json;
 
+use crate::moment;
+
 /// The largest integer that JSON readers keep exactly (I-JSON, RFC 7493): 2^53 − 1.
 const JSON_SAFE: i64 = (1 << 53) - 1;
 
@@ -35,12 +37,32 @@ pub enum Type {
     Int8,
     /// IEEE 754 double.
     Float8,
+    /// IEEE 754 single; compares as a double.
+    Float4,
     /// Decimal number of any size, exact.
     Numeric,
     /// Text, compared by bytes.
     Text,
+    /// Text in which blanks at the end do not count (`char(n)`); they are left out.
+    Bpchar,
     /// Bytes.
     Bytea,
+    /// RFC 9562, in lower case with hyphens.
+    Uuid,
+    /// A day.
+    Date,
+    /// A time of day.
+    Time,
+    /// Date and time without a zone.
+    Timestamp,
+    /// A moment in time.
+    Timestamptz,
+    /// JSON (RFC 8259), as the database writes it. Also arrays. Not compared.
+    Json,
+    /// One of a type's labels: equal or not, without an order.
+    Enum,
+    /// Anything else, as the database writes it. Not compared.
+    Other,
     /// A column without a declared type: values are taken as they are stored.
     Any,
 }
@@ -52,26 +74,55 @@ impl Type {
             Type::Bool => "bool",
             Type::Int8 => "int8",
             Type::Float8 => "float8",
+            Type::Float4 => "float4",
             Type::Numeric => "numeric",
             Type::Text => "text",
+            Type::Bpchar => "bpchar",
             Type::Bytea => "bytea",
+            Type::Uuid => "uuid",
+            Type::Date => "date",
+            Type::Time => "time",
+            Type::Timestamp => "timestamp",
+            Type::Timestamptz => "timestamptz",
+            Type::Json => "json",
+            Type::Enum => "enum",
+            Type::Other => "other",
             Type::Any => "any",
         }
     }
 
     /// The type of a name, as [`Type::name`] gives it; `any` for all others.
     pub fn named(name: &str) -> Type {
-        let all = [Type::Bool, Type::Int8, Type::Float8, Type::Numeric, Type::Text, Type::Bytea];
-        all.into_iter().find(|t| t.name() == name).unwrap_or(Type::Any)
+        let all = Type::declarable().chain([Type::Bpchar, Type::Enum, Type::Other]);
+        { all }.find(|t| t.name() == name).unwrap_or(Type::Any)
+    }
+
+    /// The types that a column of a topic can have.
+    pub fn declarable() -> impl Iterator<Item = Type> {
+        use Type::*;
+        [Bool, Int8, Float8, Float4, Numeric, Text, Bytea, Uuid, Date, Time, Timestamp, Timestamptz, Json].into_iter()
     }
 
     /// Whether values of the two types may stand on both sides of a comparison.
     pub fn comparable(self, other: Type) -> bool {
-        self == other || self == Type::Any || other == Type::Any || (self.is_number() && other.is_number())
+        if matches!(self, Type::Json | Type::Other) || matches!(other, Type::Json | Type::Other) {
+            return false;
+        }
+        let days = |t| matches!(t, Type::Date | Type::Timestamp);
+        self == other
+            || self == Type::Any
+            || other == Type::Any
+            || (self.is_number() && other.is_number())
+            || (days(self) && days(other))
+    }
+
+    /// Whether values of this type have an order, beyond being equal or not.
+    pub fn is_ordered(self) -> bool {
+        self != Type::Enum
     }
 
     fn is_number(self) -> bool {
-        matches!(self, Type::Int8 | Type::Float8 | Type::Numeric)
+        matches!(self, Type::Int8 | Type::Float8 | Type::Float4 | Type::Numeric)
     }
 }
 
@@ -92,12 +143,24 @@ pub enum Value {
     Int(i64),
     /// A double; not-a-number equals itself and is greater than all others, as in PostgreSQL.
     Float(f64),
+    /// A single; as [`Value::Float`].
+    Float4(f32),
     /// An exact decimal.
     Numeric(Arc<BigDecimal>),
     /// Text.
     Text(Arc<str>),
     /// Bytes.
     Bytes(Arc<[u8]>),
+    /// Days from 2000-01-01; see [`moment`](crate::moment).
+    Date(i32),
+    /// Microseconds since midnight.
+    Time(i64),
+    /// Microseconds from 2000-01-01 without a zone.
+    Timestamp(i64),
+    /// Microseconds from 2000-01-01T00:00:00Z.
+    Timestamptz(i64),
+    /// JSON text.
+    Json(Arc<str>),
 }
 
 /// `NULL`, to borrow where a column is hidden.
@@ -124,6 +187,12 @@ impl Value {
             Value::Numeric(_) => Type::Numeric,
             Value::Text(_) => Type::Text,
             Value::Bytes(_) => Type::Bytea,
+            Value::Float4(_) => Type::Float4,
+            Value::Date(_) => Type::Date,
+            Value::Time(_) => Type::Time,
+            Value::Timestamp(_) => Type::Timestamp,
+            Value::Timestamptz(_) => Type::Timestamptz,
+            Value::Json(_) => Type::Json,
         }
     }
 
@@ -139,10 +208,13 @@ impl Value {
             (Numeric(a), Numeric(b)) => Some(a.cmp(b)),
             (Int(a), Numeric(b)) => Some(BigDecimal::from(*a).cmp(b)),
             (Numeric(a), Int(b)) => Some(a.as_ref().cmp(&BigDecimal::from(*b))),
+            (Date(a), Date(b)) => Some(a.cmp(b)),
+            (Time(a), Time(b)) | (Timestamp(a), Timestamp(b)) | (Timestamptz(a), Timestamptz(b)) => Some(a.cmp(b)),
+            (Date(a), Timestamp(b)) => Some(midnight(*a).cmp(&i128::from(*b))),
+            (Timestamp(a), Date(b)) => Some(i128::from(*a).cmp(&midnight(*b))),
             // A double on either side makes the comparison one of doubles.
-            (Float(_), Int(_) | Float(_) | Numeric(_)) | (Int(_) | Numeric(_), Float(_)) => {
-                Some(float_cmp(self.as_f64()?, other.as_f64()?))
-            }
+            (Float(_) | Float4(_), Int(_) | Float(_) | Float4(_) | Numeric(_))
+            | (Int(_) | Numeric(_), Float(_) | Float4(_)) => Some(float_cmp(self.as_f64()?, other.as_f64()?)),
             _ => None,
         }
     }
@@ -151,6 +223,7 @@ impl Value {
         match self {
             Value::Int(i) => Some(*i as f64),
             Value::Float(x) => Some(*x),
+            Value::Float4(x) => Some((*x).into()),
             Value::Numeric(n) => n.to_f64(),
             _ => None,
         }
@@ -161,7 +234,11 @@ impl Value {
     pub fn probe(&self) -> Option<Value> {
         match self {
             Value::Null => None,
-            Value::Int(_) | Value::Float(_) | Value::Numeric(_) => {
+            Value::Date(days) => match midnight(*days).try_into() {
+                Ok(at) => Some(Value::Timestamp(at)),
+                Err(_) => Some(self.clone()),
+            },
+            Value::Int(_) | Value::Float(_) | Value::Float4(_) | Value::Numeric(_) => {
                 let x = self.as_f64()?;
                 Some(Value::Float(if x == 0.0 {
                     0.0
@@ -188,8 +265,21 @@ impl Value {
                 None if *x > 0.0 => Json::from("Infinity"),
                 None => Json::from("-Infinity"),
             },
+            // The shortest text that is this single and no other.
+            Value::Float4(x) if x.is_finite() => x
+                .to_string()
+                .parse::<f64>()
+                .ok()
+                .and_then(serde_json::Number::from_f64)
+                .map_or(Json::Null, Json::Number),
+            Value::Float4(x) => Value::Float((*x).into()).to_json(),
             Value::Numeric(n) => Json::String(n.to_plain_string()),
             Value::Text(s) => Json::String(s.to_string()),
+            Value::Date(d) => Json::String(moment::date_text(*d)),
+            Value::Time(t) => Json::String(moment::time_text(*t)),
+            Value::Timestamp(t) => Json::String(moment::timestamp_text(*t, false)),
+            Value::Timestamptz(t) => Json::String(moment::timestamp_text(*t, true)),
+            Value::Json(text) => serde_json::from_str(text).unwrap_or_else(|_| Json::String(text.to_string())),
             Value::Bytes(b) => Json::String(BASE64.encode(b)),
         }
     }
@@ -200,11 +290,14 @@ impl Value {
         match (json, ty) {
             (Json::Null, _) => Ok(Value::Null),
             (Json::Bool(b), Type::Bool | Type::Any) => Ok(Value::Bool(*b)),
-            (Json::Number(n), Type::Int8 | Type::Float8 | Type::Numeric | Type::Any) => {
+            (Json::Number(n), Type::Int8 | Type::Float8 | Type::Float4 | Type::Numeric | Type::Any) => {
                 // A whole number stays one whatever the column's type is; a fraction is exact until it meets a double.
                 match (n.as_i64(), ty) {
                     (Some(i), Type::Int8 | Type::Any | Type::Numeric) => Ok(Value::Int(i)),
                     (_, Type::Float8) => n.as_f64().map(Value::Float).ok_or_else(|| "number out of range".into()),
+                    (_, Type::Float4) => {
+                        Value::from_text(&n.to_string(), ty).ok_or_else(|| "number out of range".into())
+                    }
                     _ => Value::parse_number(&n.to_string()).ok_or_else(|| "number out of range".into()),
                 }
             }
@@ -213,7 +306,8 @@ impl Value {
                 Ok(b) => Ok(Value::Bytes(b.into())),
                 Err(_) => Err("expected bytes in base64".into()),
             },
-            (Json::String(s), Type::Int8 | Type::Float8 | Type::Numeric) => {
+            (_, Type::Json) => Ok(Value::Json(json.to_string().into())),
+            (Json::String(s), ty) if ty != Type::Bool => {
                 Value::from_text(s, ty).ok_or_else(|| format!("expected {ty}, found a text that is not one"))
             }
             _ => refuse(),
@@ -224,7 +318,19 @@ impl Value {
     pub fn from_text(s: &str, ty: Type) -> Option<Value> {
         let t = s.trim();
         match ty {
-            Type::Text | Type::Any => Some(Value::text(s)),
+            Type::Text | Type::Any | Type::Enum | Type::Other => Some(Value::text(s)),
+            Type::Bpchar => Some(Value::text(s.trim_end_matches(' '))),
+            Type::Uuid => uuid_text(t).map(Value::from),
+            Type::Date => moment::parse_date(t).map(Value::Date),
+            Type::Time => moment::parse_time(t).map(Value::Time),
+            Type::Timestamp => moment::parse_timestamp(t, false).map(Value::Timestamp),
+            Type::Timestamptz => moment::parse_timestamp(t, true).map(Value::Timestamptz),
+            Type::Json => Some(Value::Json(s.into())),
+            Type::Float4 => match Value::from_text(s, Type::Float8)? {
+                Value::Float(x) if x.is_finite() => t.parse().ok().filter(|x: &f32| x.is_finite()).map(Value::Float4),
+                Value::Float(x) => Some(Value::Float4(x as f32)),
+                _ => None,
+            },
             Type::Int8 => t.parse().ok().map(Value::Int),
             Type::Float8 => match t.to_ascii_lowercase().as_str() {
                 "nan" => Some(Value::Float(f64::NAN)),
@@ -270,15 +376,25 @@ impl Value {
         BigDecimal::from_str(s).ok().map(|n| Value::Numeric(Arc::new(n)))
     }
 
+    /// A decimal, also where it is a whole number, with as many digits behind the point as are written.
+    pub fn decimal(s: &str) -> Option<Value> {
+        BigDecimal::from_str(s).ok().map(|n| Value::Numeric(Arc::new(n)))
+    }
+
     /// The decimal that is written as this double is.
     pub fn numeric_from_f64(x: f64) -> Option<Value> {
         BigDecimal::from_f64(x).map(|n| Value::Numeric(Arc::new(n)))
     }
 
+    /// Whether it takes memory beyond its own place in a row.
+    pub fn is_apart(&self) -> bool {
+        matches!(self, Value::Text(_) | Value::Json(_) | Value::Bytes(_) | Value::Numeric(_))
+    }
+
     /// Bytes that this value takes in memory, about.
     pub fn size(&self) -> usize {
         24 + match self {
-            Value::Text(s) => s.len(),
+            Value::Text(s) | Value::Json(s) => s.len(),
             Value::Bytes(b) => b.len(),
             Value::Numeric(_) => 40,
             _ => 0,
@@ -294,8 +410,33 @@ impl Value {
             Value::Numeric(_) => 4,
             Value::Text(_) => 5,
             Value::Bytes(_) => 6,
+            Value::Float4(_) => 7,
+            Value::Date(_) => 8,
+            Value::Time(_) => 9,
+            Value::Timestamp(_) => 10,
+            Value::Timestamptz(_) => 11,
+            Value::Json(_) => 12,
         }
     }
+}
+
+/// When a day begins, in microseconds; further out than timestamps go.
+fn midnight(days: i32) -> i128 {
+    match days {
+        moment::FOREVER_DATE => moment::FOREVER.into(),
+        moment::NEVER_DATE => moment::NEVER.into(),
+        days => i128::from(days) * i128::from(moment::DAY),
+    }
+}
+
+/// A UUID in the one form in which it is compared and shown; `None` if it is none. Braces and missing hyphens are
+/// allowed, as PostgreSQL does.
+fn uuid_text(s: &str) -> Option<String> {
+    let inner = s.strip_prefix('{').map_or(Some(s), |s| s.strip_suffix('}'))?;
+    let digits: String = inner.chars().filter(|c| *c != '-').map(|c| c.to_ascii_lowercase()).collect();
+    let whole = digits.len() == 32 && digits.bytes().all(|b| b.is_ascii_hexdigit());
+    let [a, b, c, d, e] = [0..8, 8..12, 12..16, 16..20, 20..32].map(|r| digits.get(r).unwrap_or(""));
+    whole.then(|| format!("{a}-{b}-{c}-{d}-{e}"))
 }
 
 /// PostgreSQL's order of doubles: not-a-number is equal to itself and above all others.
@@ -340,6 +481,10 @@ impl Ord for Value {
             }
             (Text(a), Text(b)) => a.cmp(b),
             (Bytes(a), Bytes(b)) => a.cmp(b),
+            (Float4(a), Float4(b)) => a.total_cmp(b),
+            (Date(a), Date(b)) => a.cmp(b),
+            (Time(a), Time(b)) | (Timestamp(a), Timestamp(b)) | (Timestamptz(a), Timestamptz(b)) => a.cmp(b),
+            (Json(a), Json(b)) => a.cmp(b),
             _ => self.rank().cmp(&other.rank()),
         }
     }
@@ -356,6 +501,10 @@ impl Hash for Value {
             Value::Numeric(n) => n.normalized().to_string().hash(h),
             Value::Text(s) => s.hash(h),
             Value::Bytes(b) => b.hash(h),
+            Value::Float4(x) => x.to_bits().hash(h),
+            Value::Date(d) => d.hash(h),
+            Value::Time(t) | Value::Timestamp(t) | Value::Timestamptz(t) => t.hash(h),
+            Value::Json(s) => s.hash(h),
         }
     }
 }
@@ -375,7 +524,12 @@ impl fmt::Display for Value {
             Value::Int(i) => write!(f, "{i}"),
             Value::Float(x) => write!(f, "{x}"),
             Value::Numeric(n) => f.write_str(&n.to_plain_string()),
-            Value::Text(s) => write!(f, "'{}'", s.replace('\'', "''")),
+            Value::Float4(x) => write!(f, "{x}"),
+            Value::Text(s) | Value::Json(s) => write!(f, "'{}'", s.replace('\'', "''")),
+            Value::Date(d) => write!(f, "'{}'", moment::date_text(*d)),
+            Value::Time(t) => write!(f, "'{}'", moment::time_text(*t)),
+            Value::Timestamp(t) => write!(f, "'{}'", moment::timestamp_text(*t, false)),
+            Value::Timestamptz(t) => write!(f, "'{}'", moment::timestamp_text(*t, true)),
             Value::Bytes(b) => {
                 f.write_str("'\\x")?;
                 b.iter().take(64).try_for_each(|x| write!(f, "{x:02x}"))?;

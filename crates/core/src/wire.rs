@@ -180,6 +180,9 @@ pub enum Notification {
         /// Additions that were dropped because too many came between two deltas.
         #[serde(default)]
         skipped: u64,
+        /// The transaction goes on in the next delta.
+        #[serde(default)]
+        more: bool,
     },
     /// The result is replaced as a whole.
     Snapshot {
@@ -202,6 +205,11 @@ pub enum Notification {
         /// Why.
         why: String,
     },
+    /// The connection's token has ended. Its subscriptions end too unless it authenticates in time.
+    Expired {
+        /// Milliseconds until then.
+        closes_ms: u64,
+    },
     /// How far this instance has followed its source.
     Current {
         /// The position, with its source.
@@ -217,6 +225,7 @@ pub fn why_word(why: Why) -> &'static str {
         Why::First => "first",
         Why::Gap => "gap",
         Why::SchemaChanged => "schema-changed",
+        Why::Truncated => "truncated",
         Why::RightsChanged => "rights-changed",
         Why::CaughtUp => "caught-up",
         Why::ResumedTooLate => "resumed-too-late",
@@ -252,6 +261,7 @@ fn write_value(out: &mut String, v: &Value) {
         Value::Bool(b) => out.push_str(if *b { "true" } else { "false" }),
         Value::Text(s) => write_str(out, s),
         Value::Int(i) if i.unsigned_abs() < 1 << 53 => drop(write!(out, "{i}")),
+        Value::Json(text) => out.push_str(text),
         other => out.push_str(&other.to_json().to_string()),
     }
 }
@@ -338,6 +348,9 @@ pub fn delta_body(d: &Delta, cursor: &str, wording: Wording, sealer: &Sealer) ->
     }
     if d.skipped > 0 {
         out.push_str(&format!(",\"skipped\":{}", d.skipped));
+    }
+    if d.more {
+        out.push_str(",\"more\":true");
     }
     out.push_str(",\"changes\":[");
     for (i, change) in d.changes.iter().enumerate() {

@@ -5,10 +5,12 @@ use std::sync::atomic::{AtomicBool, AtomicU32, Ordering::Relaxed};
 use std::time::Duration;
 
 use async_trait::async_trait;
+use gossip_core::need::Needed;
 use gossip_core::position::{Interval, Position};
+use gossip_core::schema::Table;
 use tokio::sync::mpsc;
 
-use crate::{INBOX, Inbox, Relay, RelayError};
+use crate::{Event, Heard, INBOX, Inbox, Relay, RelayError, Standing};
 
 /// What goes wrong for one member. All of it can be changed while it runs.
 #[derive(Debug, Default)]
@@ -52,9 +54,26 @@ fn take_one(counter: &AtomicU32) -> bool {
 
 #[async_trait]
 impl Relay for Faulty {
+    fn describe(&self, tables: &[Arc<Table>]) {
+        self.inner.describe(tables);
+    }
+
+    fn speak(&self, version: u32) {
+        self.inner.speak(version);
+    }
+
+    fn need(&self, needed: Option<Needed>) {
+        self.inner.need(needed);
+    }
+
     async fn publish(&self, interval: Arc<Interval>) -> Result<(), RelayError> {
         self.reachable()?;
         self.inner.publish(interval).await
+    }
+
+    async fn tell(&self, event: Arc<Event>) -> Result<(), RelayError> {
+        self.reachable()?;
+        self.inner.tell(event).await
     }
 
     async fn join(&self) -> Result<Inbox, RelayError> {
@@ -62,19 +81,23 @@ impl Relay for Faulty {
         let faults = self.faults.clone();
         let (to, inbox) = mpsc::channel(INBOX);
         tokio::spawn(async move {
-            while let Some(interval) = from.recv().await {
+            while let Some(heard) = from.recv().await {
                 let delay = faults.delay_ms.load(Relaxed);
                 if delay > 0 {
                     tokio::time::sleep(Duration::from_millis(delay.into())).await;
                 }
-                let lost = !interval.transactions.is_empty() && take_one(&faults.drop_next);
+                let carries = match &heard {
+                    Heard::Interval(interval) => !interval.transactions.is_empty(),
+                    Heard::Event(_) => false,
+                };
+                let lost = carries && take_one(&faults.drop_next);
                 if faults.cut.load(Relaxed) || lost {
                     continue;
                 }
-                if take_one(&faults.double_next) && to.send(interval.clone()).await.is_err() {
+                if take_one(&faults.double_next) && to.send(heard.clone()).await.is_err() {
                     break;
                 }
-                if to.send(interval).await.is_err() {
+                if to.send(heard).await.is_err() {
                     break;
                 }
             }
@@ -87,7 +110,12 @@ impl Relay for Faulty {
         self.inner.replay(source, after).await
     }
 
-    async fn last(&self, source: &str) -> Result<Option<Position>, RelayError> {
+    async fn last(&self, source: &str) -> Result<Option<Arc<Interval>>, RelayError> {
         self.inner.last(source).await
+    }
+
+    fn standing(&self) -> Standing {
+        let standing = self.inner.standing();
+        Standing { connected: standing.connected && !self.faults.cut.load(Relaxed), ..standing }
     }
 }

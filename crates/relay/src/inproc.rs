@@ -1,73 +1,113 @@
 //! The relay within one process.
 
-use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
 use gossip_core::position::{Interval, Position};
 use parking_lot::Mutex;
 use tokio::sync::mpsc;
 
-use crate::{INBOX, Inbox, Relay, RelayError};
+use crate::window::{Window, sign, size};
+use crate::{Event, Heard, INBOX, Inbox, Relay, RelayError, Standing};
 
-/// Intervals that are kept per source.
-const KEPT: usize = 4_096;
+/// An interval with this many row changes waits until the members have taken most of those before it.
+const LARGE: usize = 500;
 
-#[derive(Default)]
-struct Kept {
-    intervals: VecDeque<Arc<Interval>>,
-    last: Option<Arc<Interval>>,
-}
+/// How many may wait before it.
+const BEFORE_LARGE: usize = 16;
+
+/// How long it waits at most: a member that takes nothing for so long loses it, and notices.
+const PATIENCE: Duration = Duration::from_secs(5);
 
 #[derive(Default)]
 struct Hub {
-    members: Vec<mpsc::Sender<Arc<Interval>>>,
-    sources: HashMap<Arc<str>, Kept>,
+    members: Vec<mpsc::Sender<Heard>>,
+    window: Window,
+}
+
+impl Hub {
+    /// Whether some member has much to take yet.
+    fn is_behind(&self) -> bool {
+        let waiting = |m: &mpsc::Sender<_>| m.max_capacity() - m.capacity();
+        self.members.iter().any(|m| !m.is_closed() && waiting(m) > BEFORE_LARGE)
+    }
+
+    /// Hands it to all; the number of those that had no room for it.
+    fn hand_out(&mut self, heard: &Heard) -> u64 {
+        let mut lost = 0;
+        // A full inbox loses this one and notices; a closed one has left.
+        self.members.retain(|m| match m.try_send(heard.clone()) {
+            Ok(()) => true,
+            Err(mpsc::error::TrySendError::Full(_)) => {
+                lost += 1;
+                true
+            }
+            Err(mpsc::error::TrySendError::Closed(_)) => false,
+        });
+        lost
+    }
 }
 
 /// A relay for instances in one process. Clones are the same relay.
 #[derive(Clone, Default)]
 pub struct InProcess {
     hub: Arc<Mutex<Hub>>,
+    sent: Arc<AtomicU64>,
+    lost: Arc<AtomicU64>,
 }
 
 #[async_trait]
 impl Relay for InProcess {
     async fn publish(&self, interval: Arc<Interval>) -> Result<(), RelayError> {
-        let mut hub = self.hub.lock();
-        let kept = hub.sources.entry(interval.source.clone()).or_default();
-        if interval.from < interval.to {
-            if kept.intervals.len() == KEPT {
-                kept.intervals.pop_front();
-            }
-            kept.intervals.push_back(interval.clone());
+        let changes = size(&interval);
+        let until = Instant::now() + PATIENCE;
+        while changes >= LARGE && self.hub.lock().is_behind() && Instant::now() < until {
+            tokio::time::sleep(Duration::from_millis(1)).await;
         }
-        kept.last = Some(interval.clone());
-        // A full inbox loses this one and notices the gap; a closed one has left.
-        hub.members.retain(|m| !matches!(m.try_send(interval.clone()), Err(mpsc::error::TrySendError::Closed(_))));
+        let mut hub = self.hub.lock();
+        hub.window.add(&interval);
+        let lost = hub.hand_out(&Heard::Interval(interval));
+        self.sent.fetch_add(1, Relaxed);
+        self.lost.fetch_add(lost, Relaxed);
+        Ok(())
+    }
+
+    async fn tell(&self, event: Arc<Event>) -> Result<(), RelayError> {
+        let lost = self.hub.lock().hand_out(&Heard::Event(event));
+        self.sent.fetch_add(1, Relaxed);
+        self.lost.fetch_add(lost, Relaxed);
         Ok(())
     }
 
     async fn join(&self) -> Result<Inbox, RelayError> {
         let (sender, inbox) = mpsc::channel(INBOX);
         let mut hub = self.hub.lock();
-        for last in hub.sources.values().filter_map(|k| k.last.as_ref()) {
-            // Only where the source is: what happened before is in snapshots.
-            let sign = Interval { from: last.to, transactions: vec![], resets: vec![], ..(**last).clone() };
-            let _ = sender.try_send(Arc::new(sign));
+        for last in hub.window.all_last() {
+            let _ = sender.try_send(Heard::Interval(Arc::new(sign(last))));
         }
         hub.members.push(sender);
         Ok(inbox)
     }
 
     async fn replay(&self, source: &str, after: Position) -> Result<Option<Vec<Arc<Interval>>>, RelayError> {
-        let hub = self.hub.lock();
-        let Some(kept) = hub.sources.get(source) else { return Ok(None) };
-        let whole = kept.intervals.front().is_some_and(|first| first.from <= after);
-        Ok(whole.then(|| kept.intervals.iter().filter(|i| i.to > after).cloned().collect()))
+        Ok(self.hub.lock().window.since(source, after))
     }
 
-    async fn last(&self, source: &str) -> Result<Option<Position>, RelayError> {
-        Ok(self.hub.lock().sources.get(source).and_then(|k| k.last.as_ref()).map(|i| i.to))
+    async fn last(&self, source: &str) -> Result<Option<Arc<Interval>>, RelayError> {
+        Ok(self.hub.lock().window.last(source))
+    }
+
+    fn standing(&self) -> Standing {
+        let sent = self.sent.load(Relaxed);
+        Standing {
+            kind: "inproc",
+            connected: true,
+            sent,
+            heard: sent,
+            lost: self.lost.load(Relaxed),
+            ..Standing::default()
+        }
     }
 }

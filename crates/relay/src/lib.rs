@@ -1,22 +1,42 @@
-//! The path on which instances pass changes to each other.
+//! The path on which instances pass changes and events to each other.
 //!
-//! A relay carries [`Interval`]s from the one reader of a source to all instances, the reader's own included. It may
-//! lose, double and delay: what arrives says which stretch of the source it covers, so instances notice what is missing
-//! and ask for it again ([`Relay::replay`]). What a relay must do is keep what it has acknowledged for a bounded time
-//! and bring messages of one sender in the order sent, as far as it brings them.
+//! A relay carries [`Interval`]s from the one reader of a source to all instances, the reader's own included, and
+//! [`Event`]s of topics and of the instances themselves from each to all. It may lose, double and delay: an interval says
+//! which stretch of the source it covers, so instances notice what is missing and ask for it again ([`Relay::replay`]);
+//! events say who sent them under which id. What a relay must do is to bring messages of one sender in the order sent, as
+//! far as it brings them, and to answer for what it has acknowledged.
 //!
-//! [`inproc`] is the relay within one process, [`faulty`] wraps another one and does its worst.
+//! [`inproc`] is the relay within one process. [`over`] is the relay over a broker: what is the same on all of them. What
+//! differs is behind the small trait [`broker::Broker`], a file for each. What is said is an [`event`] for intervals and a
+//! [`cloud`] event for all else. [`foreign`] listens to what other programs say on a broker. [`faulty`] wraps another relay and does its worst.
 
+pub mod broker;
+pub mod cloud;
+pub mod event;
 pub mod faulty;
+pub mod foreign;
 pub mod inproc;
+pub mod over;
+pub mod parts;
+pub mod tls;
+pub mod window;
 
+use std::fmt;
 use std::sync::Arc;
+use std::time::Duration;
 
 use async_trait::async_trait;
+use gossip_core::need::Needed;
 use gossip_core::position::{Interval, Position};
+use gossip_core::schema::Table;
 use tokio::sync::mpsc;
 
-/// Intervals that may wait for one member. Beyond, the newest is dropped for that member; it will notice.
+use crate::broker::{amqp, mqtt, nats, redis};
+use crate::cloud::CloudEvent;
+use crate::over::OverBroker;
+use crate::tls::Trust;
+
+/// Messages that may wait for one member. Beyond, the newest is dropped for that member; it will notice.
 pub const INBOX: usize = 1_024;
 
 /// Why a relay did not do what it was asked.
@@ -25,16 +45,164 @@ pub enum RelayError {
     /// The broker cannot be reached now.
     #[error("relay is not reachable: {0}")]
     Unreachable(String),
+    /// The address is not one of a relay that is known here.
+    #[error("relay.url: {0}:… is not known; expected one of {known}", known = SCHEMES.join(", "))]
+    Unknown(String),
+    /// The address cannot be read. It is not repeated: it may hold a password.
+    #[error("relay.url is not an address like {0}")]
+    Address(&'static str),
+}
+
+impl RelayError {
+    /// The broker cannot be reached now, for this reason.
+    pub fn unreachable(e: impl std::fmt::Display) -> RelayError {
+        RelayError::Unreachable(e.to_string())
+    }
+}
+
+/// What stands before the colon of a relay's address.
+pub const SCHEMES: [&str; 9] = ["inproc", "nats", "tls", "redis", "rediss", "mqtt", "mqtts", "amqp", "amqps"];
+
+/// What stands before the colon of any address. The rest may hold a password.
+pub fn scheme(url: &str) -> &str {
+    url.split_once(':').map_or("", |(scheme, _)| scheme)
+}
+
+/// How much of what was published a broker keeps, for those who missed it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Keep {
+    /// For how long.
+    pub age: Duration,
+    /// Bytes for each source.
+    pub bytes: u64,
+}
+
+impl Default for Keep {
+    fn default() -> Self {
+        Keep { age: Duration::from_secs(600), bytes: 64 << 20 }
+    }
+}
+
+/// Which relay, and what is put on it.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Settings {
+    /// Its address: `inproc:`, or of a broker, and then whether to speak TLS. May hold a password.
+    pub url: String,
+    /// What all names on the broker begin with; the same for all instances of a cluster.
+    pub prefix: String,
+    /// What the broker keeps for those who missed it.
+    pub keep: Keep,
+    /// Who vouches for the broker, and for those that topics come from.
+    pub trust: Trust,
+}
+
+impl Default for Settings {
+    fn default() -> Settings {
+        Settings { url: "inproc:".into(), prefix: "gossip".into(), keep: Keep::default(), trust: Trust::system() }
+    }
+}
+
+impl fmt::Debug for Settings {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Settings({}: under {})", scheme(&self.url), self.prefix)
+    }
+}
+
+/// The relay of these settings, for the instance of this name.
+///
+/// # Errors
+/// The address is not one, or nobody is there.
+pub async fn connect(settings: &Settings, instance: &str) -> Result<Arc<dyn Relay>, RelayError> {
+    tls::choose();
+    Ok(match scheme(&settings.url) {
+        "inproc" => Arc::new(inproc::InProcess::default()),
+        "nats" | "tls" => Arc::new(OverBroker::new(nats::Nats::connect(settings).await?, instance)),
+        "redis" | "rediss" => Arc::new(OverBroker::new(redis::Redis::connect(settings).await?, instance)),
+        "mqtt" | "mqtts" => Arc::new(OverBroker::new(mqtt::Mqtt::connect(settings).await?, instance)),
+        "amqp" | "amqps" => Arc::new(OverBroker::new(amqp::Amqp::connect(settings).await?, instance)),
+        scheme => return Err(RelayError::Unknown(scheme.into())),
+    })
 }
 
 /// What arrives at one member.
-pub type Inbox = mpsc::Receiver<Arc<Interval>>;
+pub type Inbox = mpsc::Receiver<Heard>;
+
+/// Something that arrives.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Heard {
+    /// A stretch of a source.
+    Interval(Arc<Interval>),
+    /// An event.
+    Event(Arc<Event>),
+}
+
+impl Heard {
+    /// The interval, if it is one.
+    pub fn interval(self) -> Option<Arc<Interval>> {
+        match self {
+            Heard::Interval(i) => Some(i),
+            Heard::Event(_) => None,
+        }
+    }
+}
+
+/// An event for all members.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Event {
+    /// What it is about.
+    pub about: About,
+    /// The event itself.
+    pub event: CloudEvent,
+}
+
+/// What an event is about. The two stand under separate names on a broker, so that permissions can differ.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum About {
+    /// A topic, by its name: letters, digits, `-` and `_`.
+    Topic(String),
+    /// The instances themselves: who is there, who is where, what is asked of one of them.
+    Members,
+}
+
+/// How a relay stands, for `gossip.links`.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Standing {
+    /// What kind it is: `inproc`, `nats`, …
+    pub kind: &'static str,
+    /// Whether the broker can be reached.
+    pub connected: bool,
+    /// Messages sent and heard.
+    pub sent: u64,
+    /// Messages heard.
+    pub heard: u64,
+    /// Messages that were dropped because this member did not take them.
+    pub lost: u64,
+    /// Messages that could not be read.
+    pub malformed: u64,
+    /// The newest of those: under which name, why, and how it began.
+    pub last_malformed: Option<String>,
+    /// The names used on the broker, by what is done there.
+    pub names: Vec<(&'static str, String)>,
+}
 
 /// A path between instances.
 #[async_trait]
 pub trait Relay: Send + Sync {
+    /// Tells how the tables look that will be spoken of; those that change later say so themselves.
+    fn describe(&self, _tables: &[Arc<Table>]) {}
+
+    /// Tells which version of the format everybody reads who is present.
+    fn speak(&self, _version: u32) {}
+
+    /// Tells what the rules can show of rows, or ask of them; nothing else of them has to be on the way. `None`, as long
+    /// as nothing is told: everything.
+    fn need(&self, _needed: Option<Needed>) {}
+
     /// Hands an interval to all members. Returns when it is kept, so that the source may forget it.
     async fn publish(&self, interval: Arc<Interval>) -> Result<(), RelayError>;
+
+    /// Hands an event to all members. Returns when the relay has it; nobody keeps it there.
+    async fn tell(&self, event: Arc<Event>) -> Result<(), RelayError>;
 
     /// Joins; from now on everything published arrives, beginning with a sign of where the sources are.
     async fn join(&self) -> Result<Inbox, RelayError>;
@@ -42,6 +210,9 @@ pub trait Relay: Send + Sync {
     /// Everything kept after a position, without a gap; `None` if not all of it is kept any more.
     async fn replay(&self, source: &str, after: Position) -> Result<Option<Vec<Arc<Interval>>>, RelayError>;
 
-    /// Where the last interval of a source ended.
-    async fn last(&self, source: &str) -> Result<Option<Position>, RelayError>;
+    /// The last interval of a source.
+    async fn last(&self, source: &str) -> Result<Option<Arc<Interval>>, RelayError>;
+
+    /// How it stands.
+    fn standing(&self) -> Standing;
 }

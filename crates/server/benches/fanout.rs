@@ -154,8 +154,15 @@ fn interval(at: &mut u64, transactions: usize) -> Arc<Interval> {
                 key: [Value::Int(1)].into(),
                 old: Old::Known(Some([Value::Int(1), Value::text("before")].into())),
                 new: Some(new.into()),
+                untold: Default::default(),
             }];
-            Arc::new(Transaction { position: Position::at(*at), committed: CommitTime::default(), changes })
+            Arc::new(Transaction {
+                position: Position::at(*at),
+                committed: CommitTime::default(),
+                xid: 0,
+                joined_after: None,
+                changes,
+            })
         })
         .collect();
     Arc::new(Interval {
@@ -165,6 +172,8 @@ fn interval(at: &mut u64, transactions: usize) -> Arc<Interval> {
         to: Position::at(*at),
         transactions,
         resets: vec![],
+        settled: Position::default(),
+        lineage: 0,
         reader: "bench".into(),
         read_at: gossip_server::now(),
     })
@@ -204,19 +213,16 @@ fn main() {
     let options = Options {
         name: "one".into(),
         listen: SocketAddr::from(([127, 0, 0, 1], 0)),
-        source,
-        rules: vec![RuleText {
-            role: "anonymous".into(),
-            table: TableName::plain("calls"),
-            rows: None,
-            columns: None,
-            line: 0,
-        }],
+        source: gossip_source::Source::Sqlite(source),
+        rules: vec![RuleText { role: "anonymous".into(), table: TableName::plain("calls"), ..RuleText::default() }],
         queries: Default::default(),
         tokens: None,
         secret: vec![7; 32],
         relay: relay.clone(),
         queue: QueueLimits::default(),
+        admission: Default::default(),
+        topics: vec![],
+        decisions: None,
     };
     let instance = runtime.block_on(Instance::start(options)).unwrap();
     // Positions go on from the database's own, so that snapshots can be joined.

@@ -4,54 +4,27 @@
 //! `cargo bench --bench index` (a number after `--` sets the largest count of feeds).
 #![allow(clippy::unwrap_used, clippy::print_stdout, missing_docs)]
 
+mod common;
+
 use std::collections::HashMap;
 use std::hint::black_box;
 use std::sync::Arc;
 use std::time::Instant;
 
 use gossip_core::engine::{Engine, Input, Limits, Output, Request};
-use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Transaction};
+use gossip_core::position::{Position, Shows};
 use gossip_core::rule::{Claims, Effective, RuleSet, RuleText};
-use gossip_core::schema::{Column, Row, Table, TableName};
-use gossip_core::value::{Type, Value};
+use gossip_core::schema::{Row, TableName};
+use gossip_core::value::Value;
+
+use common::{interval, median, table};
 
 const MATCHING: usize = 10;
 const ROUNDS: usize = 5;
 
-fn table() -> Arc<Table> {
-    let column = |(name, ty): (&str, Type)| Column { name: name.into(), ty };
-    Arc::new(Table {
-        name: TableName::plain("calls"),
-        source: "s".into(),
-        columns: [("id", Type::Int8), ("owner", Type::Int8), ("level", Type::Int8)].map(column).to_vec(),
-        key: vec![0],
-        old_values: true,
-    })
-}
-
-fn interval(at: u64, row: Row) -> Arc<Interval> {
-    let changes = vec![RowChange {
-        table: TableName::plain("calls"),
-        key: [row[0].clone()].into(),
-        old: Old::Known(None),
-        new: Some(row),
-    }];
-    let transaction = Transaction { position: Position::at(at), committed: CommitTime::default(), changes };
-    Arc::new(Interval {
-        source: "s".into(),
-        epoch: 1,
-        from: Position::at(at - 1),
-        to: Position::at(at),
-        transactions: vec![Arc::new(transaction)],
-        resets: vec![],
-        reader: "one".into(),
-        read_at: 0,
-    })
-}
-
 /// An engine with `count` live feeds `owner = i AND level > y`, ten to an owner.
 fn engine(count: usize) -> (Engine, Vec<Arc<Effective>>) {
-    let rule = RuleText { role: "all".into(), table: TableName::plain("calls"), rows: None, columns: None, line: 0 };
+    let rule = RuleText { role: "all".into(), table: TableName::plain("calls"), ..RuleText::default() };
     let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), Limits::default());
     engine.handle(Input::Table(table()));
     engine.handle(Input::Interval(interval(1, [Value::Int(0), Value::Int(-1), Value::Int(0)].into())));
@@ -61,18 +34,13 @@ fn engine(count: usize) -> (Engine, Vec<Arc<Effective>>) {
         let query = format!("SELECT * FROM calls WHERE owner = {} AND level > {}", i / MATCHING, i % MATCHING);
         let request = Request { query, params: Default::default(), claims: claims.clone(), ..Request::default() };
         for output in engine.handle(Input::Subscribe(i as u64, request)) {
-            if let Output::FetchSnapshot(id, feed) = output {
+            if let Output::FetchSnapshot(id, feed, _) = output {
                 feeds.push(feed);
-                engine.handle(Input::SnapshotDone(id, Position::at(1)));
+                engine.handle(Input::SnapshotDone(id, Shows::UpTo(Position::at(1))));
             }
         }
     }
     (engine, feeds)
-}
-
-fn median(mut values: Vec<f64>) -> f64 {
-    values.sort_by(f64::total_cmp);
-    values[values.len() / 2]
 }
 
 fn main() {
@@ -107,7 +75,7 @@ fn main() {
             for r in &rows {
                 let Value::Int(owner) = r[1] else { unreachable!() };
                 for f in &by_owner[&owner] {
-                    black_box(f.see(r));
+                    black_box(f.see(r, &()));
                 }
             }
             hash.push(start.elapsed().as_secs_f64() * 1e6 / n as f64);
@@ -115,7 +83,7 @@ fn main() {
             let few = (2_000_000 / count).max(2);
             let start = Instant::now();
             for r in rows.iter().take(few) {
-                let found = feeds.iter().filter(|f| f.sees(r)).count();
+                let found = feeds.iter().filter(|f| f.sees(r, &())).count();
                 assert_eq!(black_box(found), MATCHING);
             }
             scan.push(start.elapsed().as_secs_f64() * 1e6 / few as f64);

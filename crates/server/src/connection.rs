@@ -1,14 +1,14 @@
 //! One client's WebSocket: calls in, messages out.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
 use futures_util::StreamExt;
 use gossip_core::engine::{Request, Resume};
-use gossip_core::position::Position;
 use gossip_core::rule::Claims;
+use gossip_core::seal::Sealer;
 use gossip_core::wire::{self, RpcError, code};
+use gossip_relay::cloud::CloudEvent;
 use serde_json::{Map, Value as Json, json};
 use tokio::io::AsyncReadExt;
 use tokio::sync::{mpsc, oneshot, watch};
@@ -17,10 +17,13 @@ use tokio_tungstenite::tungstenite::protocol::CloseFrame;
 use tokio_tungstenite::tungstenite::protocol::frame::Frame;
 use tokio_tungstenite::tungstenite::{Error as SocketError, Message};
 
-use crate::auth::{Accepted, Tokens};
-use crate::node::{Ask, Client, Explain, Whom};
+use crate::asked::{Askable, Asked};
+use crate::auth::Accepted;
+use crate::node::{Ask, Client, OPERATORS, Operate, Publish};
 use crate::now;
 use crate::outbox::{self, Flushed, Style};
+use crate::params::{self, Params, invalid, missing};
+use crate::record::{Record, Who};
 use crate::upgrade::Calls;
 use crate::writers::tell;
 
@@ -28,16 +31,13 @@ use crate::writers::tell;
 pub const MAX_MESSAGE: usize = 256 * 1024;
 
 /// Longest time between two deltas that a client can ask for, in milliseconds.
-const MAX_EVERY_MS: u64 = 60_000;
+pub const MAX_EVERY_MS: u64 = 60_000;
 
 /// Most rows in one message that a client can ask for; a message ends earlier where it grows long.
 const MAX_BATCH: u64 = 1_000_000;
 
-/// A connection that is silent for so long is asked whether it lives.
-const PING_EVERY: Duration = Duration::from_secs(20);
-
 /// A client that takes nothing for so long is gone.
-const STUCK: Duration = Duration::from_secs(60);
+pub const STUCK: Duration = Duration::from_secs(60);
 
 /// How long an ending connection may take to say so.
 const FAREWELL: Duration = Duration::from_secs(1);
@@ -64,12 +64,12 @@ pub struct Served {
     pub client: Arc<Client>,
     /// The engine's loop.
     pub asks: mpsc::Sender<Ask>,
-    /// Checks tokens; `None`: nobody can authenticate.
-    pub tokens: Option<Arc<Tokens>>,
-    /// Stored queries by name.
-    pub queries: Arc<BTreeMap<String, String>>,
+    /// Where queries come from.
+    pub askable: Askable,
+    /// Who was refused what.
+    pub record: Arc<Record>,
     /// Seals keys and cursors.
-    pub sealer: Arc<gossip_core::seal::Sealer>,
+    pub sealer: Arc<Sealer>,
     /// Turns true when the instance stops.
     pub stopping: watch::Receiver<bool>,
 }
@@ -78,6 +78,9 @@ pub struct Served {
 async fn stopped(stopping: &mut watch::Receiver<bool>) {
     drop(stopping.wait_for(|s| *s).await);
 }
+
+/// Bytes of an event's id.
+const MAX_ID: usize = 200;
 
 /// Why a connection ends.
 struct End(u16, String);
@@ -95,6 +98,7 @@ pub async fn serve(mut calls: Calls, served: Served, token: Option<String>) {
     if let Some(token) = token
         && let Err(e) = c.authenticate(&token).await
     {
+        c.record(|record, who| record.refused(who, "the token of a connection", &e));
         client.outbox.say(&wire::refuse(&Json::Null, &e));
         flow = Err(Some(End(close::POLICY, e.message)));
     }
@@ -121,14 +125,19 @@ impl Connection {
     /// Reads calls. Writing is the writers' work, until the socket takes no more: then this waits for it, and reads
     /// nothing meanwhile, so that a client that does not listen cannot go on asking.
     async fn run(&mut self, calls: &mut Calls) -> Flow {
-        let mut ping = tokio::time::interval(PING_EVERY);
+        let silence = self.served.askable.admission.silence;
+        // Asked twice, in vain, before it counts as gone.
+        let mut ping = tokio::time::interval(silence / 3);
         ping.tick().await;
+        let mut heard = Instant::now();
         let client = self.served.client.clone();
         let tcp = calls.get_ref().tcp.clone();
         let mut stopping = self.served.stopping.clone();
         let mut stopped = std::pin::pin!(stopped(&mut stopping));
         let mut ends = std::pin::pin!(tokio::time::sleep(Duration::MAX));
         let mut known_end = None;
+        // Whether the client has been told that its token has ended.
+        let mut noticed = false;
         let mut blocked = self.write().await?;
         let mut stuck = std::pin::pin!(tokio::time::sleep(STUCK));
         loop {
@@ -136,6 +145,7 @@ impl Connection {
                 known_end = self.expires;
                 let left = self.expires.map_or(0, |at| micros(at).saturating_sub(now())).max(0);
                 ends.as_mut().reset(Instant::now() + Duration::from_micros(left.unsigned_abs()).min(LONGEST));
+                noticed = false;
             }
             tokio::select! {
                 () = &mut stopped => {
@@ -143,6 +153,7 @@ impl Connection {
                 }
                 message = calls.next(), if !blocked => match message {
                     Some(Ok(message)) => {
+                        heard = Instant::now();
                         self.read(message).await?;
                         blocked = self.write().await?;
                     }
@@ -157,14 +168,30 @@ impl Connection {
                 }
                 () = &mut stuck, if blocked => return Err(None),
                 () = &mut ends, if known_end.is_some() => {
-                    return Err(Some(End(close::POLICY, "the token has expired".into())));
+                    if noticed {
+                        self.expire().await?;
+                        known_end = None;
+                    } else {
+                        let grace = self.served.askable.tokens.as_ref().map_or(Duration::ZERO, |t| t.grace());
+                        let told = json!({"closes_ms": grace.as_millis() as u64});
+                        client.outbox.say(&wire::notify("expired", told));
+                        ends.as_mut().reset(Instant::now() + grace);
+                        noticed = true;
+                    }
+                    blocked = self.write().await?;
                 }
                 _ = ping.tick(), if !blocked => {
+                    if heard.elapsed() > silence {
+                        return Err(None);
+                    }
                     client.outbox.push(outbox::control(Frame::ping(Vec::new())));
                     blocked = self.write().await?;
                 }
             }
-            if !blocked {
+            if blocked {
+                // It is not read from meanwhile, so that is no silence of its own.
+                heard = Instant::now();
+            } else {
                 stuck.as_mut().reset(Instant::now() + STUCK);
             }
         }
@@ -172,17 +199,7 @@ impl Connection {
 
     /// Writes until nothing waits, or the socket takes no more: then it is true.
     async fn write(&self) -> Result<bool, Option<End>> {
-        loop {
-            let told = self.served.client.outbox.flush(&self.served.sealer);
-            let flushed = told.flushed;
-            tell(told, &self.served.asks).await.map_err(|()| None)?;
-            match flushed {
-                Flushed::Empty => return Ok(false),
-                Flushed::Blocked => return Ok(true),
-                Flushed::Gone => return Err(None),
-                Flushed::More => tokio::task::yield_now().await,
-            }
-        }
+        write(&self.served.client, &self.served.asks, &self.served.sealer).await
     }
 
     /// Says why the connection ends, behind whatever else waits, and lets the client take it.
@@ -254,7 +271,10 @@ impl Connection {
         match self.call(&method, params, &id).await {
             Ok(Some(result)) => self.served.client.outbox.say(&wire::reply(&id, result)),
             Ok(None) => {}
-            Err(Failed::Call(e)) => self.served.client.outbox.say(&wire::refuse(&id, &e)),
+            Err(Failed::Call(e)) => {
+                self.record(|record, who| record.refused(who, &format!("the call {method}"), &e));
+                self.served.client.outbox.say(&wire::refuse(&id, &e));
+            }
             Err(Failed::Connection(end)) => return Err(end),
         }
         Ok(())
@@ -278,16 +298,8 @@ impl Connection {
                 Ok(Some(json!({"subject": subject, "roles": accepted.claims.roles, "expires": expires})))
             }
             "subscribe" => {
-                let query = match (p.text("query")?, p.text("name")?) {
-                    (Some(query), None) => query,
-                    (None, Some(name)) => self.served.queries.get(&name).cloned().ok_or_else(|| {
-                        let shown: String = name.chars().take(60).collect();
-                        RpcError::new(code::UNKNOWN_NAME, format!("there is no stored query {shown}"))
-                    })?,
-                    (None, None) => return Err(missing("query")),
-                    (Some(_), Some(_)) => return Err(invalid("query and name: expected one of them")),
-                };
-                let params = p.object("params")?;
+                let (query, name, grant) = (p.text("query")?, p.text("name")?, p.text("grant")?);
+                let asked = Asked { query, name, grant, params: p.object("params")? };
                 let resume = p.text("cursor")?.map(|c| match self.served.sealer.open(&c) {
                     Some(cursor) => Resume::At(cursor),
                     None => Resume::Unreadable,
@@ -297,21 +309,26 @@ impl Connection {
                 let only_changed = match p.text("send")?.as_deref() {
                     None | Some("rows") => false,
                     Some("changed") => true,
-                    Some(_) => return Err(invalid("send: expected \"rows\" or \"changed\"")),
+                    Some(_) => return Err(invalid("send: expected \"rows\" or \"changed\"").into()),
                 };
                 let observed = match p.0.remove("observed") {
                     None | Some(Json::Bool(false)) => None,
                     Some(Json::Bool(true)) => Some(String::new()),
                     Some(Json::String(label)) if label.len() <= 64 => Some(label),
-                    Some(_) => return Err(invalid("observed: expected true, false or a label of at most 64 bytes")),
+                    Some(_) => {
+                        return Err(invalid("observed: expected true, false or a label of at most 64 bytes").into());
+                    }
                 };
-                p.end(&["query", "name", "params", "cursor", "every_ms", "batch", "send", "observed"])?;
+                p.end(&["query", "name", "grant", "params", "cursor", "every_ms", "batch", "send", "observed"])?;
                 if observed.is_some() && every_ms > 0 {
-                    return Err(invalid("observed and every_ms: what is observed is told transaction by transaction"));
+                    return Err(
+                        invalid("observed and every_ms: what is observed is told transaction by transaction").into()
+                    );
                 }
                 let claims = self.served.client.claims.lock().clone();
                 let every = every_ms as i64 * 1_000;
-                let request = Request { query, params, claims, observed: observed.is_some(), every, resume };
+                let request = self.served.askable.request(asked, claims).await?;
+                let request = Request { observed: observed.is_some(), every, resume, ..request };
                 let style = Style { batch: batch as usize, only_changed };
                 let client = self.served.client.id;
                 self.ask(Ask::Subscribe { client, call: id.clone(), request, style, observed }).await?;
@@ -324,19 +341,70 @@ impl Connection {
                 self.ask(Ask::Unsubscribe { client, call: id.clone(), number }).await?;
                 Ok(None)
             }
-            "explain" => {
+            call if OPERATORS.contains(&call) => {
                 let claims = self.served.client.claims.lock().clone();
                 if !claims.operator {
-                    return Err(RpcError::new(code::NOT_KNOWN, "explain is not known or not permitted").into());
+                    return Err(RpcError::new(code::NOT_KNOWN, format!("{call} is not known or not permitted")).into());
                 }
-                let question = explain_params(&mut p)?;
+                let instance = p.text("instance")?;
+                let at = instance.as_ref().map_or(String::new(), |name| format!(" at {}", name.escape_debug()));
+                let what = match call {
+                    // Looked at here already, so that what is recorded says what was asked.
+                    "explain" => params::explain(&mut Params(p.0.clone()))?.to_string(),
+                    "what_if" => {
+                        let n = params::what_if(Params(p.0.clone()))?.asked.len();
+                        format!("what other rules would mean for {n} queries")
+                    }
+                    call => call.to_string(),
+                };
+                self.record(|record, who| record.looked(who, &format!("{what}{at}")));
                 let (answer, answered) = oneshot::channel();
-                self.ask(Ask::Explain(question, answer)).await?;
-                Ok(Some(answered.await.map_err(|_| Failed::Connection(None))??))
+                let operate = Operate { instance, call: call.into(), params: p.0, answer };
+                self.ask(Ask::Operate(Box::new(operate))).await?;
+                self.say_later(id.clone(), answered);
+                Ok(None)
+            }
+            "publish" => {
+                let topic = p.text("topic")?.ok_or_else(|| missing("topic"))?;
+                let event_id = p.text("id")?;
+                if event_id.as_ref().is_some_and(|id| id.is_empty() || id.len() > MAX_ID) {
+                    return Err(invalid(format!("id: expected 1 to {MAX_ID} bytes")).into());
+                }
+                let data = p.0.remove("data").ok_or_else(|| missing("data"))?;
+                p.end(&["topic", "data", "id"])?;
+                let claims = self.served.client.claims.lock().clone();
+                let mut event = CloudEvent::new(&topic, "", event_id.unwrap_or_default(), String::new(), data);
+                event.time = None;
+                let (answer, answered) = oneshot::channel();
+                self.ask(Ask::Publish(Box::new(Publish { topic, claims, event, answer }))).await?;
+                let (told, tell) = oneshot::channel();
+                self.say_later(id.clone(), tell);
+                tokio::spawn(async move {
+                    if let Ok(outcome) = answered.await {
+                        let _ = told.send(outcome.map(|position| json!({"position": position})));
+                    }
+                });
+                Ok(None)
+            }
+            "join" => {
+                let place = p.text("place")?.ok_or_else(|| missing("place"))?;
+                let data = p.0.remove("data").unwrap_or(Json::Null);
+                p.end(&["place", "data"])?;
+                let client = self.served.client.id;
+                self.ask(Ask::Join { client, call: id.clone(), place, data }).await?;
+                Ok(None)
+            }
+            "leave" => {
+                let place = p.text("place")?.ok_or_else(|| missing("place"))?;
+                p.end(&["place"])?;
+                let client = self.served.client.id;
+                self.ask(Ask::Leave { client, call: id.clone(), place }).await?;
+                Ok(None)
             }
             other => {
-                let known = ["authenticate", "subscribe", "unsubscribe", "explain"];
-                let hint = gossip_core::query::similar(other, known);
+                let known = ["authenticate", "subscribe", "unsubscribe", "publish", "join", "leave"];
+                let known: Vec<&str> = known.into_iter().chain(OPERATORS).collect();
+                let hint = gossip_core::query::similar(other, known.iter().copied());
                 let hint = hint.map_or(format!("known: {}", known.join(", ")), |h| format!("did you mean {h}?"));
                 let shown: String = other.chars().take(60).collect();
                 Err(RpcError::new(code::NO_SUCH_CALL, format!("there is no call {shown}; {hint}")).into())
@@ -344,20 +412,57 @@ impl Connection {
         }
     }
 
+    /// Says the answer to a call when it is there. The connection goes on meanwhile.
+    fn say_later(&self, call: Json, answered: oneshot::Receiver<Result<Json, RpcError>>) {
+        let (client, asks, sealer) = (self.served.client.clone(), self.served.asks.clone(), self.served.sealer.clone());
+        tokio::spawn(async move {
+            let Ok(answer) = answered.await else { return };
+            client.outbox.say(&answer.map_or_else(|e| wire::refuse(&call, &e), |found| wire::reply(&call, found)));
+            let _ = write(&client, &asks, &sealer).await;
+        });
+    }
+
+    fn record(&self, tell: impl FnOnce(&Record, &Who<'_>)) {
+        let claims = self.served.client.claims.lock().clone();
+        tell(&self.served.record, &Who { address: &self.served.client.address, claims: &claims });
+    }
+
+    /// The token has ended and was not renewed: what it opened is closed, and who comes next is nobody known.
+    async fn expire(&mut self) -> Flow {
+        self.expires = None;
+        *self.served.client.claims.lock() = Arc::new(Claims::anonymous());
+        self.ask(Ask::Expired(self.served.client.id)).await
+    }
+
     async fn authenticate(&mut self, token: &str) -> Result<Accepted, RpcError> {
-        let Some(tokens) = &self.served.tokens else {
+        let Some(tokens) = &self.served.askable.tokens else {
             let text = "this instance takes no tokens: its configuration has no [auth]";
             return Err(RpcError::new(code::NOT_AUTHENTICATED, text));
         };
-        let accepted = tokens.check(token).map_err(|e| RpcError::new(code::NOT_AUTHENTICATED, e))?;
+        let accepted = tokens.accept(token).await.map_err(|e| RpcError::new(code::NOT_AUTHENTICATED, e))?;
         let claims = Arc::new(accepted.claims.clone());
         let before = std::mem::replace(&mut *self.served.client.claims.lock(), claims.clone());
         self.expires = Some(accepted.expires);
         if before != claims {
-            let ask = Ask::Claims(self.served.client.id, claims);
+            let ask = Ask::Claims(self.served.client.id, before, claims);
             self.ask(ask).await.map_err(|_| RpcError::new(code::UNAVAILABLE, "the instance stops"))?;
         }
         Ok(accepted)
+    }
+}
+
+/// Writes until nothing waits, or the socket takes no more: then it is true.
+async fn write(client: &Client, asks: &mpsc::Sender<Ask>, sealer: &Sealer) -> Result<bool, Option<End>> {
+    loop {
+        let told = client.outbox.flush(sealer);
+        let flushed = told.flushed;
+        tell(told, asks).await.map_err(|()| None)?;
+        match flushed {
+            Flushed::Empty => return Ok(false),
+            Flushed::Blocked => return Ok(true),
+            Flushed::Gone => return Err(None),
+            Flushed::More => tokio::task::yield_now().await,
+        }
     }
 }
 
@@ -381,82 +486,4 @@ impl From<Option<End>> for Failed {
     fn from(e: Option<End>) -> Self {
         Failed::Connection(e)
     }
-}
-
-fn invalid(text: impl Into<String>) -> Failed {
-    Failed::Call(RpcError::new(code::INVALID_PARAMS, text))
-}
-
-fn missing(name: &str) -> Failed {
-    invalid(format!("{name} is missing"))
-}
-
-struct Params(Map<String, Json>);
-
-impl Params {
-    fn text(&mut self, name: &str) -> Result<Option<String>, Failed> {
-        match self.0.remove(name) {
-            None => Ok(None),
-            Some(Json::String(s)) => Ok(Some(s)),
-            Some(_) => Err(invalid(format!("{name}: expected a text"))),
-        }
-    }
-
-    fn object(&mut self, name: &str) -> Result<Map<String, Json>, Failed> {
-        match self.0.remove(name) {
-            None => Ok(Map::new()),
-            Some(Json::Object(o)) => Ok(o),
-            Some(_) => Err(invalid(format!("{name}: expected an object"))),
-        }
-    }
-
-    fn number(&mut self, name: &str) -> Result<u64, Failed> {
-        match self.0.remove(name) {
-            None => Err(missing(name)),
-            Some(v) => v.as_u64().ok_or_else(|| invalid(format!("{name}: expected a number"))),
-        }
-    }
-
-    fn number_up_to(&mut self, name: &str, most: u64) -> Result<Option<u64>, Failed> {
-        match self.0.remove(name) {
-            None => Ok(None),
-            Some(v) => match v.as_u64().filter(|n| *n <= most) {
-                Some(n) => Ok(Some(n)),
-                None => Err(invalid(format!("{name}: expected a number from 0 to {most}"))),
-            },
-        }
-    }
-
-    fn end(&self, known: &[&str]) -> Result<(), Failed> {
-        match self.0.keys().next() {
-            None => Ok(()),
-            Some(stray) => {
-                let hint = gossip_core::query::similar(stray, known.iter().copied());
-                let hint = hint.map_or(format!("known: {}", known.join(", ")), |h| format!("did you mean {h}?"));
-                Err(invalid(format!("{stray} is not a parameter of this call; {hint}")))
-            }
-        }
-    }
-}
-
-fn explain_params(p: &mut Params) -> Result<Explain, Failed> {
-    let parse = |at: String| at.rsplit_once(':').and_then(|(s, n)| Some((s.to_string(), n.parse::<Position>().ok()?)));
-    let expected = || invalid("position: expected source:number, as deltas to operators carry it");
-    let at = p.text("position")?.map(|at| parse(at).ok_or_else(expected)).transpose()?;
-    let whom = match p.0.contains_key("subscription") {
-        true => Whom::Subscription(p.number("subscription")?),
-        false => {
-            let query = p.text("query")?.ok_or_else(|| invalid("subscription, or claims and query, are missing"))?;
-            let facts = p.object("claims")?;
-            let roles = match p.0.remove("roles") {
-                None => vec![gossip_core::rule::ANONYMOUS.to_string()],
-                Some(roles) => serde_json::from_value(roles).map_err(|_| invalid("roles: expected a list of texts"))?,
-            };
-            let params = p.object("params")?;
-            let claims = Arc::new(Claims { roles, facts, operator: false });
-            Whom::Anybody(Box::new(Request { query, params, claims, ..Request::default() }))
-        }
-    };
-    p.end(&["position", "subscription", "query", "claims", "roles", "params"])?;
-    Ok(Explain { at, whom })
 }

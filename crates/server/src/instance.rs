@@ -1,44 +1,39 @@
 //! One running instance: its listener, its loop, its reading thread, and their end.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering::Relaxed};
+use std::sync::atomic::AtomicU64;
 use std::time::Duration;
 
-use axum::Router;
-use axum::extract::{ConnectInfo, Query, Request as HttpRequest, State as Shared};
-use axum::http::{HeaderMap, StatusCode, header};
-use axum::response::{IntoResponse, Response};
-use axum::routing::get;
+use axum::http::{HeaderMap, HeaderName, Method, header};
 use axum::serve::ListenerExt;
-use gossip_core::engine::{Limits, Request};
-use gossip_core::query::parse_query;
-use gossip_core::rule::{ANONYMOUS, Claims, Permitted, RuleSet, RuleText};
-use gossip_core::schema::Catalog;
+use gossip_core::engine::Limits;
+use gossip_core::need::needed;
+use gossip_core::query::{Expr, parse_condition, parse_trusted_query};
+use gossip_core::rule::{Claims, RuleSet, RuleText};
+use gossip_core::schema::{Catalog, PRESENCE, Table, TableName};
 use gossip_core::seal::Sealer;
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::wire::{RpcError, code};
 use gossip_relay::Relay;
-use gossip_source::SourceError;
-use gossip_source::sqlite::schema::{Found, describe};
-use gossip_source::sqlite::{SqliteSource, triggers};
+use gossip_source::{Condition, Source, SourceError};
 use parking_lot::Mutex;
-use serde_json::{Map, Value as Json, json};
+use serde_json::Map;
 use tokio::net::TcpListener;
 use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinHandle;
+use tower_http::cors::{AllowOrigin, CorsLayer};
 
+use crate::asked::Askable;
 use crate::auth::Tokens;
-use crate::config::StoredQuery;
-use crate::connection::{self, Served};
-use crate::node::{self, Ask, CHANNEL, Client, State};
-use crate::now;
+use crate::config::{StoredQuery, TopicSettings};
+use crate::decisions::Decisions;
+use crate::http::{self, Front};
+use crate::node::{self, Ask, CHANNEL, State};
 use crate::reading::{Reading, Snapshots};
-use crate::upgrade::upgrade;
-
-/// Connections of one instance.
-pub const MAX_CONNECTIONS: usize = 20_000;
+use crate::record::Record;
+use crate::system::SystemTables;
 
 /// How long a stop waits for connections to end.
 const DRAIN: Duration = Duration::from_secs(5);
@@ -51,7 +46,9 @@ pub struct Options {
     /// Where it listens; port 0 takes a free one.
     pub listen: SocketAddr,
     /// The source.
-    pub source: SqliteSource,
+    pub source: Source,
+    /// The topics.
+    pub topics: Vec<TopicSettings>,
     /// The rules.
     pub rules: Vec<RuleText>,
     /// Stored queries by name.
@@ -64,6 +61,57 @@ pub struct Options {
     pub relay: Arc<dyn Relay>,
     /// What may wait for one client.
     pub queue: QueueLimits,
+    /// Who may come and with which queries.
+    pub admission: Admission,
+    /// Who decides about rights outside; `None`: nobody.
+    pub decisions: Option<Arc<Decisions>>,
+}
+
+/// Who may come and with which queries, before any rule is looked at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Admission {
+    /// Whether clients may only ask stored queries, by name. Operators may always ask their own.
+    pub stored_only: bool,
+    /// The origins (RFC 6454) from which browsers may come; `None`: all. Other programs have none and may come.
+    pub origins: Option<Vec<String>>,
+    /// A client that has not been heard for so long, though it was asked whether it lives, is gone.
+    pub silence: Duration,
+}
+
+impl Default for Admission {
+    fn default() -> Admission {
+        Admission { stored_only: false, origins: None, silence: Duration::from_secs(60) }
+    }
+}
+
+impl Admission {
+    /// Refuses a query that is not stored.
+    pub fn own_query(&self, claims: &Claims) -> Result<(), RpcError> {
+        if self.stored_only && !claims.operator {
+            let text = "this instance answers stored queries only: give its name instead of a query";
+            return Err(RpcError::new(code::NOT_KNOWN, text));
+        }
+        Ok(())
+    }
+
+    pub(crate) fn lets_in(&self, headers: &HeaderMap) -> bool {
+        let Some(allowed) = &self.origins else { return true };
+        let origin = headers.get(header::ORIGIN).map(|o| o.to_str().unwrap_or(""));
+        origin.is_none_or(|o| allowed.iter().any(|a| a == o))
+    }
+
+    /// What browsers are told about who may read answers (Fetch, 3.2).
+    pub(crate) fn cors(&self) -> CorsLayer {
+        let allowed = match &self.origins {
+            None => AllowOrigin::any(),
+            Some(list) => AllowOrigin::list(list.iter().filter_map(|o| o.parse().ok())),
+        };
+        CorsLayer::new().allow_origin(allowed).allow_methods([Method::GET, Method::POST]).allow_headers([
+            header::AUTHORIZATION,
+            header::CONTENT_TYPE,
+            HeaderName::from_static("last-event-id"),
+        ])
+    }
 }
 
 /// Why an instance could not start.
@@ -90,105 +138,146 @@ pub enum StartError {
 pub struct Instance {
     name: String,
     address: SocketAddr,
+    running: Arc<Running>,
+    over: watch::Receiver<bool>,
+}
+
+/// What runs.
+struct Running {
     asks: mpsc::Sender<Ask>,
     stopping: watch::Sender<bool>,
-    tasks: Vec<JoinHandle<()>>,
-    reading: Arc<Mutex<Reading>>,
+    /// The loop, and the front.
+    tasks: Mutex<Vec<JoinHandle<()>>>,
+    reading: Arc<Reading>,
+    over: watch::Sender<bool>,
 }
 
-struct Front {
-    asks: mpsc::Sender<Ask>,
-    tokens: Option<Arc<Tokens>>,
-    queries: Arc<BTreeMap<String, String>>,
-    sealer: Arc<Sealer>,
-    queue: QueueLimits,
-    stopping: watch::Receiver<bool>,
-    next_client: AtomicU64,
-    connections: Arc<AtomicUsize>,
-}
-
-fn catalog(source: &SqliteSource) -> Result<Catalog, SourceError> {
-    let db = source.connect()?;
-    let mut catalog = Catalog::default();
-    for wanted in &source.tables {
-        if let Found::Table(t) = describe(&db, wanted)? {
-            catalog.put(t.table(&source.name));
+impl Running {
+    /// No new connections, clients are told to come again elsewhere (1012), the reader's office is given up.
+    async fn stop(&self) {
+        self.stopping.send_replace(true);
+        let _ = self.asks.send(Ask::Stopping).await;
+        let reading = self.reading.clone();
+        let _ = tokio::task::spawn_blocking(move || reading.stop()).await;
+        // The front first: its connections have things to ask of the loop until they end.
+        let tasks = std::mem::take(&mut *self.tasks.lock());
+        for task in tasks.into_iter().rev() {
+            let abort = task.abort_handle();
+            if tokio::time::timeout(DRAIN, task).await.is_err() {
+                abort.abort();
+            }
+            let _ = self.asks.send(Ask::End).await;
         }
+        self.over.send_replace(true);
     }
+}
+
+fn catalog<'a>(source: &Source, topics: impl IntoIterator<Item = &'a TopicSettings>) -> Result<Catalog, SourceError> {
+    let mut catalog = Catalog::new(source.default_schema());
+    source.describe()?.into_iter().for_each(|t| catalog.put(t));
+    topics.into_iter().for_each(|t| catalog.put(t.topic.table.clone()));
+    // The one table of Gossip's own that is not for operators alone.
+    let presence = TableName::system(PRESENCE);
+    SystemTables::new().tables().filter(|t| t.name == presence).for_each(|t| catalog.put(t.clone()));
     Ok(catalog)
 }
 
-/// Holds rules against the tables of a source and says all that is wrong, one line each.
-pub fn check_rules(rules: &[RuleText], source: &SqliteSource) -> Result<Vec<String>, SourceError> {
-    let problems = RuleSet::new(rules.to_vec()).check(&catalog(source)?);
+/// Holds rules against the tables of a source and topics, and says all that is wrong, one line each.
+pub fn check_rules<'a>(
+    rules: &[RuleText],
+    source: &Source,
+    topics: impl IntoIterator<Item = &'a TopicSettings>,
+) -> Result<Vec<String>, SourceError> {
+    let problems = RuleSet::new(rules.to_vec()).check(&catalog(source, topics)?);
     Ok(problems.into_iter().map(|p| format!("line {}: rule: {}", p.line, p.message)).collect())
 }
 
 /// As [`check_rules`], for stored queries. Whether anybody may ask them is up to the rules.
-pub fn check_queries(
+pub fn check_queries<'a>(
     queries: &BTreeMap<String, StoredQuery>,
-    source: &SqliteSource,
+    source: &Source,
+    topics: impl IntoIterator<Item = &'a TopicSettings>,
 ) -> Result<Vec<String>, SourceError> {
-    let catalog = catalog(source)?;
-    // Somebody who may see everything, so that only the query itself can be wrong.
-    let all = catalog.iter().map(|t| RuleText {
-        role: ANONYMOUS.into(),
-        table: t.name.clone(),
-        rows: None,
-        columns: None,
-        line: 0,
-    });
-    let (rules, claims) = (RuleSet::new(all.collect()), Claims::anonymous());
-    let permitted = Permitted { catalog: &catalog, rules: &rules, claims: &claims };
+    let catalog = catalog(source, topics)?;
     let problem = |(name, q): (&String, &StoredQuery)| {
-        let e = parse_query(&q.sql, &permitted, &Map::new()).err()?;
+        let e = parse_trusted_query(&q.sql, &catalog, &Map::new()).err()?;
         Some(format!("line {}: query.{name}: {e}", q.line))
     };
     Ok(queries.iter().filter_map(problem).collect())
+}
+
+/// What rules and stored queries need of the source's tables. What is wrong with them is said elsewhere.
+pub fn conditions(
+    rules: &[RuleText],
+    queries: &BTreeMap<String, StoredQuery>,
+    source: &Source,
+) -> Result<Vec<Condition>, SourceError> {
+    let catalog = catalog(source, [])?;
+    let mut found = Vec::new();
+    let mut note = |table: &Table, condition: &Expr, place: String| {
+        let name = |i: usize| table.columns[i].name.to_string();
+        let (mut columns, mut ordered) = (BTreeSet::new(), BTreeSet::new());
+        condition.for_each_column(&mut |i| columns.extend([name(i)]));
+        condition.for_each_ordered_column(&mut |i| ordered.extend([name(i)]));
+        if !columns.is_empty() {
+            let (columns, ordered) = (columns.into_iter().collect(), ordered.into_iter().collect());
+            found.push(Condition { table: table.name.clone(), columns, ordered, place });
+        }
+    };
+    for rule in rules {
+        let Some(table) = catalog.get(&rule.table) else { continue };
+        let rows = rule.rows.as_ref().and_then(|rows| parse_condition(rows, table, &catalog).ok());
+        rows.iter().for_each(|c| note(table, c, format!("the rule in line {}", rule.line)));
+    }
+    for (name, q) in queries {
+        if let Ok(query) = parse_trusted_query(&q.sql, &catalog, &Map::new()) {
+            note(&query.table, &query.condition, format!("the query {name}"));
+        }
+    }
+    Ok(found)
 }
 
 impl Instance {
     /// Starts an instance. It serves when this returns.
     pub async fn start(options: Options) -> Result<Instance, StartError> {
         let source = options.source;
-        let tables = {
-            let db = source.connect_to_write()?;
-            if !triggers::is_prepared(&db)? {
-                let text = format!("database {} is not prepared; run gossip prepare first", source.path.display());
-                return Err(SourceError::NotReady(text).into());
-            }
-            let mut tables = Vec::new();
-            for wanted in &source.tables {
-                match describe(&db, wanted)? {
-                    Found::Table(t) => tables.push(t.table(&source.name)),
-                    _ => {
-                        return Err(SourceError::NotReady(format!(
-                            "table {wanted} cannot be streamed; gossip check says why"
-                        ))
-                        .into());
-                    }
-                }
-            }
-            tables
+        // Databases are spoken to on threads of their own.
+        let (of, rules, topics) = (source.clone(), options.rules.clone(), options.topics.clone());
+        let open = move || {
+            let (tables, problems) = (of.open()?, check_rules(&rules, &of, &topics)?);
+            Ok::<_, SourceError>((tables, problems, needed(&RuleSet::new(rules), &catalog(&of, &topics)?)))
         };
-        let problems = check_rules(&options.rules, &source)?;
+        let opened = tokio::task::spawn_blocking(open).await;
+        let (tables, problems, needed) = opened.map_err(|e| StartError::Thread(std::io::Error::other(e)))??;
         if !problems.is_empty() {
             return Err(StartError::Rules(problems.join("\n")));
         }
         let listener = TcpListener::bind(options.listen).await.map_err(|e| StartError::Listen(options.listen, e))?;
         let address = listener.local_addr().map_err(|e| StartError::Listen(options.listen, e))?;
+        options.relay.describe(&tables);
+        // Before anything is read: what nobody may see is not to be put on a broker.
+        options.relay.need(needed);
         let inbox = options.relay.join().await?;
         let reading =
             Reading::start(source.clone(), &options.name, options.relay.clone()).map_err(StartError::Thread)?;
-        let reading = Arc::new(Mutex::new(reading));
+        let reading = Arc::new(reading);
         let sealer = Arc::new(Sealer::new(&options.secret));
+        let record = Arc::new(Record::default());
         let (asks, asked) = mpsc::channel(CHANNEL);
         let (stopping, stop) = watch::channel(false);
+        let (drain, mut drained) = watch::channel(false);
         let start = node::Start {
             name: options.name.clone(),
             address,
-            source: source.name.clone(),
+            source: source.name().clone(),
+            default_schema: source.default_schema().into(),
             tables,
+            topics: options.topics.iter().map(|t| t.topic.clone()).collect(),
+            foreign: options
+                .topics
+                .iter()
+                .filter_map(|t| Some((t.topic.table.name.name.to_string(), t.from.clone()?)))
+                .collect(),
             rules: Arc::new(RuleSet::new(options.rules)),
             limits: Limits::default(),
             sealer: sealer.clone(),
@@ -196,24 +285,25 @@ impl Instance {
             relay: options.relay,
             reading: reading.clone(),
             asks: asks.downgrade(),
+            record: record.clone(),
+            decisions: options.decisions,
+            drain,
         };
         let front = Arc::new(Front {
             asks: asks.clone(),
-            tokens: options.tokens,
-            queries: Arc::new(options.queries),
+            askable: Askable {
+                admission: options.admission,
+                queries: Arc::new(options.queries),
+                tokens: options.tokens,
+            },
             sealer,
             queue: options.queue,
             stopping: stop.clone(),
+            record: record.clone(),
             next_client: AtomicU64::new(1),
             connections: Arc::default(),
         });
-        let router = Router::new()
-            .route("/v1/socket", get(socket))
-            .route("/v1/rows", get(rows))
-            .route("/healthz", get(|| async { "ok\n" }))
-            .route("/readyz", get(ready))
-            .with_state(front)
-            .into_make_service_with_connect_info::<SocketAddr>();
+        let router = http::router(front);
         let listener = listener.tap_io(|tcp| {
             // A delta must not wait for another one to fill a segment.
             let _ = tcp.set_nodelay(true);
@@ -226,7 +316,17 @@ impl Instance {
             }
         };
         let tasks = vec![tokio::spawn(node::run(start, asked, inbox)), tokio::spawn(http)];
-        Ok(Instance { name: options.name, address, asks, stopping, tasks, reading })
+        let (over, is_over) = watch::channel(false);
+        let running = Arc::new(Running { asks, stopping, tasks: Mutex::new(tasks), reading, over });
+        let to_drain = Arc::downgrade(&running);
+        tokio::spawn(async move {
+            if drained.wait_for(|asked| *asked).await.is_ok()
+                && let Some(running) = to_drain.upgrade()
+            {
+                running.stop().await;
+            }
+        });
+        Ok(Instance { name: options.name, address, running, over: is_over })
     }
 
     /// Its name.
@@ -242,142 +342,35 @@ impl Instance {
     /// How it stands.
     pub async fn state(&self) -> State {
         let (answer, answered) = oneshot::channel();
-        let _ = self.asks.send(Ask::State(answer)).await;
+        let _ = self.running.asks.send(Ask::State(answer)).await;
         answered.await.unwrap_or_default()
     }
 
     /// Puts other rules in force. Running subscriptions follow at once.
     pub async fn set_rules(&self, rules: Vec<RuleText>) {
-        let _ = self.asks.send(Ask::Rules(Arc::new(RuleSet::new(rules)))).await;
+        let _ = self.running.asks.send(Ask::Rules(Arc::new(RuleSet::new(rules)))).await;
     }
 
     /// Stops: no new connections, clients are told to come again elsewhere (1012), the reader's office is given up.
-    pub async fn stop(mut self) {
-        self.stopping.send_replace(true);
-        let reading = self.reading.clone();
-        let _ = tokio::task::spawn_blocking(move || reading.lock().stop()).await;
-        drop(self.asks);
-        for task in self.tasks.drain(..).rev() {
-            let abort = task.abort_handle();
-            if tokio::time::timeout(DRAIN, task).await.is_err() {
-                abort.abort();
-            }
-        }
+    pub async fn stop(self) {
+        self.running.stop().await;
+    }
+
+    /// Waits until it is over: stopped, or drained because an operator had it done from anywhere.
+    pub fn over(&self) -> impl Future<Output = ()> + Send + use<> {
+        let mut over = self.over.clone();
+        async move { drop(over.wait_for(|over| *over).await) }
+    }
+
+    /// Whether it is over.
+    pub fn is_over(&self) -> bool {
+        *self.over.borrow()
     }
 
     /// Ends at once, as a crash would.
     pub fn kill(self) {
-        self.tasks.iter().for_each(JoinHandle::abort);
-        drop(self.stopping);
-        let reading = self.reading;
-        std::thread::spawn(move || reading.lock().stop());
+        self.running.tasks.lock().iter().for_each(JoinHandle::abort);
+        let running = self.running;
+        std::thread::spawn(move || running.reading.stop());
     }
-}
-
-fn bearer(headers: &HeaderMap) -> Option<String> {
-    let value = headers.get(header::AUTHORIZATION)?.to_str().ok()?;
-    let (scheme, token) = value.split_once(' ')?;
-    scheme.eq_ignore_ascii_case("bearer").then(|| token.trim().to_string())
-}
-
-struct Seat(Arc<AtomicUsize>);
-
-impl Drop for Seat {
-    fn drop(&mut self) {
-        self.0.fetch_sub(1, Relaxed);
-    }
-}
-
-async fn socket(
-    Shared(front): Shared<Arc<Front>>,
-    ConnectInfo(address): ConnectInfo<SocketAddr>,
-    request: HttpRequest,
-) -> Response {
-    let seat = Seat(front.connections.clone());
-    if front.connections.fetch_add(1, Relaxed) >= MAX_CONNECTIONS {
-        let text = format!("this instance has {MAX_CONNECTIONS} connections, the most it takes; try another\n");
-        return (StatusCode::SERVICE_UNAVAILABLE, [(header::RETRY_AFTER, "5")], text).into_response();
-    }
-    let token = bearer(request.headers());
-    let client = Arc::new(Client {
-        id: front.next_client.fetch_add(1, Relaxed),
-        address,
-        since: now(),
-        outbox: crate::outbox::Outbox::new(front.queue),
-        subscriptions: AtomicU64::new(0),
-        claims: Mutex::new(Arc::new(Claims::anonymous())),
-    });
-    let served = Served {
-        client: client.clone(),
-        asks: front.asks.clone(),
-        tokens: front.tokens.clone(),
-        queries: front.queries.clone(),
-        sealer: front.sealer.clone(),
-        stopping: front.stopping.clone(),
-    };
-    upgrade(request, client, move |calls| async move {
-        let _seat = seat;
-        connection::serve(calls, served, token).await;
-    })
-}
-
-/// An error as an HTTP answer: problem details (RFC 9457).
-fn problem(e: &RpcError) -> Response {
-    let status = match e.code {
-        code::NOT_AUTHENTICATED => StatusCode::UNAUTHORIZED,
-        code::NOT_KNOWN | code::UNKNOWN_NAME => StatusCode::NOT_FOUND,
-        code::LIMIT => StatusCode::TOO_MANY_REQUESTS,
-        code::UNAVAILABLE => StatusCode::SERVICE_UNAVAILABLE,
-        _ => StatusCode::BAD_REQUEST,
-    };
-    let body = json!({"title": e.message, "status": status.as_u16(), "code": e.code, "data": e.data});
-    (status, [(header::CONTENT_TYPE, "application/problem+json")], body.to_string()).into_response()
-}
-
-async fn rows(
-    Shared(front): Shared<Arc<Front>>,
-    headers: HeaderMap,
-    Query(query): Query<HashMap<String, String>>,
-) -> Response {
-    match one_result(&front, &headers, query).await {
-        Ok(text) => ([(header::CONTENT_TYPE, "application/json")], text).into_response(),
-        Err(e) => problem(&e),
-    }
-}
-
-async fn one_result(front: &Front, headers: &HeaderMap, mut q: HashMap<String, String>) -> Result<String, RpcError> {
-    let claims = match (bearer(headers), &front.tokens) {
-        (None, _) => Claims::anonymous(),
-        (Some(token), Some(tokens)) => {
-            tokens.check(&token).map_err(|e| RpcError::new(code::NOT_AUTHENTICATED, e))?.claims
-        }
-        (Some(_), None) => {
-            return Err(RpcError::new(code::NOT_AUTHENTICATED, "this instance takes no tokens"));
-        }
-    };
-    let query = q.remove("query").ok_or_else(|| RpcError::new(code::INVALID_PARAMS, "query is missing"))?;
-    let params: Map<String, Json> = match q.remove("params") {
-        None => Map::new(),
-        Some(text) => serde_json::from_str(&text)
-            .map_err(|_| RpcError::new(code::INVALID_PARAMS, "params: expected a JSON object"))?,
-    };
-    if let Some(stray) = q.keys().next() {
-        return Err(RpcError::new(code::INVALID_PARAMS, format!("{stray} is not known here; known: query, params")));
-    }
-    let request = Request { query, params, claims: Arc::new(claims), ..Request::default() };
-    let (answer, answered) = oneshot::channel();
-    let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
-    front.asks.send(Ask::Rows(request, answer)).await.map_err(|_| stops(()))?;
-    answered.await.map_err(|_| stops(()))?
-}
-
-async fn ready(Shared(front): Shared<Arc<Front>>) -> Response {
-    let (answer, answered) = oneshot::channel();
-    let _ = front.asks.send(Ask::State(answer)).await;
-    let state = answered.await.unwrap_or_default();
-    let body = json!({
-        "ready": state.ready, "position": state.position, "behind_ms": state.behind_ms, "reading": state.reading,
-    });
-    let status = if state.ready { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
-    (status, [(header::CONTENT_TYPE, "application/json")], format!("{body}\n")).into_response()
 }

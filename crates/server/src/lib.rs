@@ -3,18 +3,33 @@
 //!
 //! Start with [`instance`] for the parts and their lives, then [`node`], the loop that owns the engine. [`connection`]
 //! is one client's socket ([`upgrade`] gets it), [`outbox`] what waits for it, [`writers`] write it, [`reading`] the threads that touch the database, [`system`]
-//! Gossip's own tables, [`auth`] tokens and [`config`] the file.
+//! Gossip's own tables, [`auth`] tokens, [`record`] who was refused what, and [`config`] the file.
 
+pub mod asked;
 pub mod auth;
 pub mod config;
 pub mod connection;
+pub mod decisions;
+pub mod http;
 pub mod instance;
+pub mod live;
 pub mod node;
 pub mod outbox;
+pub mod params;
+pub mod posted;
 pub mod reading;
+pub mod record;
 pub mod system;
+pub mod topics;
 pub mod upgrade;
 pub mod writers;
+
+/// A client for the addresses that a configuration names: key sets, decisions.
+fn http_client(timeout: std::time::Duration) -> reqwest::Result<reqwest::Client> {
+    // Only the first call of a process can, and needs to.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    reqwest::Client::builder().timeout(timeout).redirect(reqwest::redirect::Policy::none()).build()
+}
 
 /// The time by this machine's clock, in microseconds since 1970.
 pub fn now() -> gossip_core::position::Micros {

@@ -161,7 +161,27 @@ struct State {
     queue: SendQueue<Outgoing>,
     /// A frame of which some bytes have left. It cannot be taken back.
     begun: Option<(Bytes, usize, Then)>,
-    socket: Option<Arc<TcpStream>>,
+    way: Way,
+}
+
+/// How what waits leaves.
+#[derive(Debug)]
+enum Way {
+    /// Not at all, yet or any more.
+    Nowhere,
+    /// Into a socket.
+    Socket(Arc<TcpStream>),
+    /// Somebody takes it out.
+    TakenOut,
+}
+
+/// What was taken out.
+#[derive(Debug)]
+pub struct Taken {
+    /// A message, if one waited.
+    pub text: Option<Bytes>,
+    /// What is to be said of it.
+    pub told: Told,
 }
 
 /// A client's queue and what is counted about it.
@@ -181,7 +201,7 @@ impl Outbox {
     /// An empty outbox without a socket: what is pushed waits.
     pub fn new(limits: QueueLimits) -> Outbox {
         Outbox {
-            state: Mutex::new(State { queue: SendQueue::new(limits), begun: None, socket: None }),
+            state: Mutex::new(State { queue: SendQueue::new(limits), begun: None, way: Way::Nowhere }),
             blocked: Notify::new(),
             due: AtomicBool::new(false),
             sent: AtomicU64::new(0),
@@ -191,13 +211,36 @@ impl Outbox {
 
     /// Gives it the socket to write to.
     pub fn open(&self, socket: Arc<TcpStream>) {
-        self.state.lock().socket = Some(socket);
+        self.state.lock().way = Way::Socket(socket);
+    }
+
+    /// Lets what waits be taken out, by whoever waits for [`Outbox::blocked`].
+    pub fn open_to_take(&self) {
+        self.state.lock().way = Way::TakenOut;
+    }
+
+    /// Takes the next message out.
+    pub fn take(&self, sealer: &Sealer) -> Taken {
+        let mut receipts = Vec::new();
+        let mut state = self.state.lock();
+        state.cut(sealer);
+        let text = match state.queue.pop() {
+            Some(Outgoing::Frame(bytes, then)) => {
+                done(then, &mut receipts);
+                self.sent.fetch_add(1, Relaxed);
+                Some(payload(bytes))
+            }
+            _ => None,
+        };
+        let lagging = if state.queue.is_empty() { state.queue.take_lagging() } else { Vec::new() };
+        let flushed = if text.is_some() { Flushed::More } else { Flushed::Empty };
+        Taken { text, told: Told { flushed, receipts, lagging } }
     }
 
     /// Takes its socket away. What waits, and what is still pushed, goes nowhere.
     pub fn close(&self) {
         let mut state = self.state.lock();
-        state.socket = None;
+        state.way = Way::Nowhere;
         state.begun = None;
         while state.queue.pop().is_some() {}
     }
@@ -224,13 +267,20 @@ impl Outbox {
     }
 
     /// Offers a delta.
-    pub fn offer(&self, subscription: SubId, bytes: Bytes, then: Then) -> Offered {
+    pub fn offer(&self, subscription: SubId, bytes: Bytes, takes_back: bool, then: Then) -> Offered {
         let size = bytes.len();
-        let offered = self.state.lock().queue.offer(subscription, size, Outgoing::Frame(bytes, then));
+        let offered = self.state.lock().queue.offer(subscription, size, takes_back, Outgoing::Frame(bytes, then));
         if offered == Offered::LagsNow {
             self.caught_up.fetch_add(1, Relaxed);
         }
         offered
+    }
+
+    /// Drops what is unsent of a subscription because it may not be seen any more; it catches up by a snapshot then.
+    pub fn unsend(&self, subscription: SubId) {
+        if self.state.lock().queue.unsend(subscription) {
+            self.caught_up.fetch_add(1, Relaxed);
+        }
     }
 
     /// Throws away what is unsent of a subscription.
@@ -271,11 +321,12 @@ impl Outbox {
 
 impl State {
     fn flush(&mut self, sealer: &Sealer, receipts: &mut Vec<Receipt>, sent: &AtomicU64) -> Flushed {
-        let Some(socket) = self.socket.clone() else { return Flushed::Gone };
-        self.queue.cut_front(|item| match item {
-            Outgoing::Result(result) => Some(next_part(result, sealer)),
-            Outgoing::Frame(..) => None,
-        });
+        let socket = match &self.way {
+            Way::Nowhere => return Flushed::Gone,
+            Way::TakenOut => return Flushed::Blocked,
+            Way::Socket(socket) => socket.clone(),
+        };
+        self.cut(sealer);
         let taken = match self.write(&socket) {
             None => return Flushed::Empty,
             Some(Ok(taken)) => taken,
@@ -284,6 +335,14 @@ impl State {
         };
         sent.fetch_add(self.take_out(taken, receipts), Relaxed);
         if self.begun.is_none() && self.queue.is_empty() { Flushed::Empty } else { Flushed::More }
+    }
+
+    /// Puts the next part of a result into words, if one is next.
+    fn cut(&mut self, sealer: &Sealer) {
+        self.queue.cut_front(|item| match item {
+            Outgoing::Result(result) => Some(next_part(result, sealer)),
+            Outgoing::Frame(..) => None,
+        });
     }
 
     /// Writes what is ready, in one call; `None` if nothing is.
@@ -338,6 +397,25 @@ impl State {
         }
         whole
     }
+}
+
+/// What follows from a message that has left.
+fn done(then: Then, receipts: &mut Vec<Receipt>) {
+    match then {
+        Then::Nothing => {}
+        Then::Answered(subscription) => subscription.answered.store(true, Relaxed),
+        Then::Tell(receipt) => receipts.push(*receipt),
+    }
+}
+
+/// The text of a frame that [`frame`] has made.
+fn payload(bytes: Bytes) -> Bytes {
+    let header = match bytes.get(1) {
+        Some(126) => 4,
+        Some(127) => 10,
+        _ => 2,
+    };
+    bytes.slice(header.min(bytes.len())..)
 }
 
 /// The next part of a result as a frame, and whether it was the last.

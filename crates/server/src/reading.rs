@@ -7,15 +7,13 @@ use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
-use gossip_core::engine::{Input, SnapshotId};
-use gossip_core::position::{Micros, Position};
+use gossip_core::engine::{Input, Only, SnapshotId};
+use gossip_core::position::{Interval, Micros};
 use gossip_core::schema::{Row, Table};
 use gossip_relay::Relay;
-use gossip_source::sqlite::SqliteSource;
-use gossip_source::sqlite::reader::{Reader, try_lock};
-use gossip_source::sqlite::snapshot::snapshot;
-use gossip_source::sqlite::watch::{Waker, Watch};
+use gossip_source::{Last, Source};
 use parking_lot::Mutex;
+use rand::Rng;
 use tokio::sync::{Semaphore, mpsc as tokio_mpsc};
 
 use crate::now;
@@ -26,28 +24,28 @@ pub const HEARTBEAT: Duration = Duration::from_millis(250);
 /// How often an instance that is not the reader tries to become it.
 const TAKE_OVER: Duration = Duration::from_millis(500);
 
-/// Log entries are deleted at most this often.
-const PRUNE_EVERY: Micros = 200_000;
+/// Longest time between attempts to reach a database that is not there.
+const BACK_OFF: Duration = Duration::from_secs(10);
 
 /// Snapshots that are read at the same time.
 const SNAPSHOTS: usize = 4;
 
 /// The reading thread of one instance.
 pub struct Reading {
-    thread: Option<JoinHandle<()>>,
+    thread: Mutex<Option<JoinHandle<()>>>,
     stop: mpsc::SyncSender<()>,
-    waker: Waker,
     stopped: Arc<AtomicBool>,
     status: Arc<Mutex<String>>,
+    reading: Arc<AtomicBool>,
 }
 
 impl Reading {
     /// Starts the thread. It becomes the reader as soon as nobody else is.
-    pub fn start(source: SqliteSource, instance: &str, relay: Arc<dyn Relay>) -> std::io::Result<Reading> {
+    pub fn start(source: Source, instance: &str, relay: Arc<dyn Relay>) -> std::io::Result<Reading> {
         let (stop, stopping) = mpsc::sync_channel(1);
-        let (watch, waker) = Watch::new(&source.path);
         let stopped = Arc::new(AtomicBool::new(false));
         let status = Arc::new(Mutex::new(String::from("standing by")));
+        let reading = Arc::new(AtomicBool::new(false));
         let work = Work {
             source,
             instance: instance.to_string(),
@@ -55,9 +53,10 @@ impl Reading {
             runtime: tokio::runtime::Handle::current(),
             stopped: stopped.clone(),
             status: status.clone(),
+            reading: reading.clone(),
         };
-        let thread = std::thread::Builder::new().name("reader".into()).spawn(move || work.run(watch, &stopping))?;
-        Ok(Reading { thread: Some(thread), stop, waker, stopped, status })
+        let thread = std::thread::Builder::new().name("reader".into()).spawn(move || work.run(&stopping))?;
+        Ok(Reading { thread: Mutex::new(Some(thread)), stop, stopped, status, reading })
     }
 
     /// `reading`, `standing by`, or what is wrong.
@@ -65,12 +64,19 @@ impl Reading {
         self.status.lock().clone()
     }
 
-    /// Asks the thread to end and waits for it. The right to read is free for another instance then.
-    pub fn stop(&mut self) {
+    /// Whether this instance is the reader, however well it can read at the moment.
+    pub fn is_reading(&self) -> bool {
+        self.reading.load(Relaxed)
+    }
+
+    /// Asks the thread to end and waits for it: at most as long as a reader is silent. The right to read is free for
+    /// another instance then.
+    pub fn stop(&self) {
         self.stopped.store(true, Relaxed);
         let _ = self.stop.try_send(());
-        self.waker.wake();
-        if let Some(thread) = self.thread.take() {
+        // Whoever stops it a second time waits as well.
+        let mut running = self.thread.lock();
+        if let Some(thread) = running.take() {
             // A panic of the thread has been reported by its own hook.
             let _ = thread.join();
         }
@@ -84,123 +90,102 @@ impl Drop for Reading {
 }
 
 struct Work {
-    source: SqliteSource,
+    source: Source,
     instance: String,
     relay: Arc<dyn Relay>,
     runtime: tokio::runtime::Handle,
     stopped: Arc<AtomicBool>,
     status: Arc<Mutex<String>>,
+    reading: Arc<AtomicBool>,
 }
 
 impl Work {
-    fn run(self, mut watch: Watch, stopping: &mpsc::Receiver<()>) {
+    fn run(self, stopping: &mpsc::Receiver<()>) {
+        let mut pause = TAKE_OVER;
         while !self.stopped.load(Relaxed) {
-            match self.try_to_read(&mut watch) {
-                Ok(()) => *self.status.lock() = "standing by".into(),
+            let begun = now();
+            let outcome = self.try_to_read();
+            self.reading.store(false, Relaxed);
+            match outcome {
+                Ok(()) => {
+                    *self.status.lock() = "standing by".into();
+                    pause = TAKE_OVER;
+                }
                 Err(e) => {
                     // Said once, and again only when it is another problem.
                     let before = std::mem::replace(&mut *self.status.lock(), e.clone());
                     if before != e {
-                        tracing::warn!(source = %self.source.name, "cannot read: {e}");
+                        tracing::warn!(source = %self.source.name(), "cannot read: {e}");
                     }
+                    // Where nothing can be handed on for long, the database is not to run full because of us.
+                    if let Err(e) = self.source.let_go() {
+                        tracing::debug!(source = %self.source.name(), "cannot look what the database keeps: {e}");
+                    }
+                    // Longer and longer while it does not work at all, and not all instances at the same moment.
+                    let worked = now() - begun > BACK_OFF.as_micros() as Micros;
+                    pause = if worked { TAKE_OVER } else { (pause * 3 / 2).min(BACK_OFF) };
                 }
             }
             // Either the end or time to try again.
-            let _ = stopping.recv_timeout(TAKE_OVER);
+            let _ = stopping.recv_timeout(pause.mul_f64(rand::rng().random_range(0.75..1.0)));
         }
     }
 
     /// Reads for as long as this instance is the reader and nothing fails.
-    fn try_to_read(&self, watch: &mut Watch) -> Result<(), String> {
-        let Some(lock) = try_lock(&self.source).map_err(|e| e.to_string())? else { return Ok(()) };
-        let after = self.runtime.block_on(self.relay.last(&self.source.name)).map_err(|e| e.to_string())?;
-        let mut reader = Reader::start(&self.source, &self.instance, lock, after).map_err(|e| e.to_string())?;
-        tracing::info!(source = %self.source.name, epoch = reader.epoch(), "reading");
+    fn try_to_read(&self) -> Result<(), String> {
+        let last = self.runtime.block_on(self.relay.last(self.source.name())).map_err(|e| e.to_string())?;
+        let last = last.map(|i| Last { epoch: i.epoch, position: i.to, lineage: i.lineage });
+        let found = self.source.try_to_follow(&self.instance, last).map_err(|e| e.to_string())?;
+        let Some(mut reader) = found else { return Ok(()) };
+        tracing::info!(source = %self.source.name(), epoch = reader.epoch(), "reading");
         *self.status.lock() = "reading".into();
-        self.publish(Arc::new(reader.heartbeat(now())))?;
-        let (mut spoken, mut quiet_until, mut pruned, mut busy_since) = (now(), now(), now(), None);
-        let mut version = -1;
+        self.reading.store(true, Relaxed);
+        self.publish(reader.heartbeat().map_err(|e| e.to_string())?)?;
+        let mut spoken = now();
         while !self.stopped.load(Relaxed) {
-            let found = match self.look(&mut reader, &mut version, quiet_until) {
-                Ok(found) => {
-                    busy_since = None;
-                    found
-                }
-                // A writer that holds the database for long is theirs to explain; we wait.
-                Err(e) if e.is_passing() => {
-                    let since = *busy_since.get_or_insert(now());
-                    if now() - since > 5_000_000 {
-                        *self.status.lock() = format!("reading waits: {e}");
-                    }
-                    version = -1;
-                    watch.wait(Duration::from_millis(5));
-                    continue;
-                }
-                Err(e) => return Err(e.to_string()),
-            };
-            quiet_until = found.1;
-            if let Some(interval) = found.0 {
-                let to = interval.to;
-                self.publish(Arc::new(interval))?;
-                reader.advance(to);
-                spoken = now();
-                *self.status.lock() = "reading".into();
-                watch.found();
-                continue;
-            }
-            if now() - pruned > PRUNE_EVERY {
-                // The relay has everything up to the reader's own position.
-                let more = reader.prune(Position::at(u64::MAX)).map_err(|e| e.to_string())?;
-                pruned = if more { now() - PRUNE_EVERY * 9 / 10 } else { now() };
-            }
             let left = HEARTBEAT.saturating_sub(Duration::from_micros((now() - spoken).unsigned_abs()));
             if left.is_zero() {
-                self.publish(Arc::new(reader.heartbeat(now())))?;
+                self.publish(reader.heartbeat().map_err(|e| e.to_string())?)?;
                 spoken = now();
-            } else {
-                watch.wait(left);
+                *self.status.lock() = reader.trouble().unwrap_or_else(|| "reading".into());
+                continue;
+            }
+            if let Some(interval) = reader.next(left).map_err(|e| e.to_string())? {
+                let to = interval.to;
+                self.publish(interval)?;
+                reader.handed_on(to).map_err(|e| e.to_string())?;
+                spoken = now();
             }
         }
         Ok(())
     }
 
-    /// Looks whether anything was committed, cheaply, and reads it. Also says until when nothing was.
-    fn look(
-        &self,
-        reader: &mut Reader,
-        version: &mut i64,
-        quiet_until: Micros,
-    ) -> gossip_source::Result<(Option<gossip_core::position::Interval>, Micros)> {
-        let before = now();
-        let data = reader.data_version()?;
-        if data == *version {
-            return Ok((None, before));
-        }
-        let found = reader.read(quiet_until, now)?;
-        *version = data;
-        Ok((found, before))
-    }
-
-    fn publish(&self, interval: Arc<gossip_core::position::Interval>) -> Result<(), String> {
-        self.runtime.block_on(self.relay.publish(interval)).map_err(|e| e.to_string())
+    fn publish(&self, interval: Interval) -> Result<(), String> {
+        self.runtime.block_on(self.relay.publish(Arc::new(interval))).map_err(|e| e.to_string())
     }
 }
 
 /// Reads snapshots for the engine, a few at a time.
 pub struct Snapshots {
-    source: SqliteSource,
+    source: Source,
     permits: Arc<Semaphore>,
     cancelled: Mutex<HashMap<SnapshotId, Arc<AtomicBool>>>,
 }
 
 impl Snapshots {
     /// For one source.
-    pub fn new(source: SqliteSource) -> Snapshots {
+    pub fn new(source: Source) -> Snapshots {
         Snapshots { source, permits: Arc::new(Semaphore::new(SNAPSHOTS)), cancelled: Mutex::default() }
     }
 
     /// Begins a snapshot; its pieces arrive at `inputs`.
-    pub fn fetch(self: &Arc<Self>, id: SnapshotId, table: Arc<Table>, inputs: tokio_mpsc::Sender<Input>) {
+    pub fn fetch(
+        self: &Arc<Self>,
+        id: SnapshotId,
+        table: Arc<Table>,
+        wanted: Option<Only>,
+        inputs: tokio_mpsc::Sender<Input>,
+    ) {
         let cancelled = Arc::new(AtomicBool::new(false));
         self.cancelled.lock().insert(id, cancelled.clone());
         let this = self.clone();
@@ -209,11 +194,11 @@ impl Snapshots {
             let Ok(_permit) = this.permits.clone().acquire_owned().await else { return };
             let worker = this.clone();
             let work = move || {
-                let take = |rows: Vec<Row>| {
+                let mut take = |rows: Vec<Row>| {
                     !cancelled.load(Relaxed) && inputs.blocking_send(Input::SnapshotRows(id, rows)).is_ok()
                 };
-                let done = match snapshot(&worker.source, &table, take) {
-                    Ok(Some(at)) => Input::SnapshotDone(id, at),
+                let done = match worker.source.snapshot(&table, wanted.as_ref(), &mut take) {
+                    Ok(Some(shows)) => Input::SnapshotDone(id, shows),
                     Ok(None) => return,
                     Err(e) => Input::SnapshotFailed(id, e.to_string()),
                 };

@@ -1,14 +1,17 @@
 //! Gossip's own tables, schema `gossip`: what they hold and how changes of it become a source like any other.
 //!
 //! Tables that show a state are sampled at most once a second and compared with what they showed before. Streams
-//! (`changes`, `verdicts`) only grow; the newest few thousand entries are kept for those who come later.
+//! (`changes`, `verdicts`, `traffic`) only grow; the newest few thousand entries are kept for those who come later.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
-use gossip_core::position::{CommitTime, Interval, Micros, Old, Position, RowChange, Transaction};
-use gossip_core::schema::{Column, Key, Row, SYSTEM_SCHEMA, Table, TableName};
+use gossip_core::position::{Interval, Micros, Old, Position, RowChange};
+use gossip_core::schema::{Column, ColumnSet, Key, PRESENCE, Row, SYSTEM_SCHEMA, Table, TableName};
 use gossip_core::value::{Type, Value};
+use serde_json::{Map, Value as Json};
+
+use gossip_core::own::Own;
 
 /// Entries of a stream that are kept.
 const KEPT: usize = 2_000;
@@ -16,11 +19,11 @@ const KEPT: usize = 2_000;
 /// Names and types of columns.
 type Columns = &'static [(&'static str, Type)];
 
-/// The tables, with their columns. The first column of a table that shows a state is its key.
-const TABLES: &[(&str, bool, Columns)] = &[
+/// The tables, with the number of columns, from the first, that are the key; none of a stream.
+const TABLES: &[(&str, usize, Columns)] = &[
     (
         "instances",
-        true,
+        1,
         &[
             ("name", Type::Text),
             ("address", Type::Text),
@@ -39,11 +42,56 @@ const TABLES: &[(&str, bool, Columns)] = &[
             ("deliveries", Type::Int8),
             ("rules", Type::Text),
             ("version", Type::Text),
+            ("decisions", Type::Text),
+            ("here", Type::Bool),
+        ],
+    ),
+    (
+        "links",
+        1,
+        &[
+            ("instance", Type::Text),
+            ("kind", Type::Text),
+            ("connected", Type::Bool),
+            ("sent", Type::Int8),
+            ("heard", Type::Int8),
+            ("lost", Type::Int8),
+            ("malformed", Type::Int8),
+            ("last_malformed", Type::Text),
+            ("delay_ms", Type::Float8),
+            ("waiting", Type::Int8),
+            ("foreign", Type::Text),
+        ],
+    ),
+    (
+        "topics",
+        2,
+        &[
+            ("name", Type::Text),
+            ("instance", Type::Text),
+            ("keep", Type::Text),
+            ("kept", Type::Int8),
+            ("taken", Type::Int8),
+            ("passed", Type::Int8),
+            ("malformed", Type::Int8),
+            ("last_malformed", Type::Text),
+        ],
+    ),
+    (
+        PRESENCE,
+        3,
+        &[
+            ("place", Type::Text),
+            ("instance", Type::Text),
+            ("client", Type::Int8),
+            ("subject", Type::Text),
+            ("data", Type::Json),
+            ("since", Type::Timestamptz),
         ],
     ),
     (
         "tables",
-        true,
+        1,
         &[
             ("name", Type::Text),
             ("source", Type::Text),
@@ -57,8 +105,22 @@ const TABLES: &[(&str, bool, Columns)] = &[
         ],
     ),
     (
+        "rules",
+        1,
+        &[
+            ("number", Type::Int8),
+            ("role", Type::Text),
+            ("table", Type::Text),
+            ("may", Type::Text),
+            ("rows", Type::Text),
+            ("columns", Type::Text),
+            ("masks", Type::Text),
+            ("line", Type::Int8),
+        ],
+    ),
+    (
         "feeds",
-        true,
+        1,
         &[
             ("id", Type::Int8),
             ("table", Type::Text),
@@ -69,7 +131,7 @@ const TABLES: &[(&str, bool, Columns)] = &[
     ),
     (
         "clients",
-        true,
+        1,
         &[
             ("id", Type::Int8),
             ("subject", Type::Text),
@@ -86,7 +148,7 @@ const TABLES: &[(&str, bool, Columns)] = &[
     ),
     (
         "changes",
-        false,
+        0,
         &[
             ("position", Type::Text),
             ("after", Type::Text),
@@ -98,11 +160,24 @@ const TABLES: &[(&str, bool, Columns)] = &[
             ("instance", Type::Text),
             ("rows", Type::Int8),
             ("changes", Type::Text),
+            ("xid", Type::Int8),
+        ],
+    ),
+    (
+        "traffic",
+        0,
+        &[
+            ("at", Type::Int8),
+            ("instance", Type::Text),
+            ("name", Type::Text),
+            ("sender", Type::Text),
+            ("what", Type::Text),
+            ("left_out", Type::Int8),
         ],
     ),
     (
         "verdicts",
-        false,
+        0,
         &[
             ("position", Type::Text),
             ("instance", Type::Text),
@@ -124,21 +199,21 @@ pub struct SystemTables {
     tables: BTreeMap<&'static str, Arc<Table>>,
     states: BTreeMap<&'static str, BTreeMap<Key, Row>>,
     streams: BTreeMap<&'static str, VecDeque<Row>>,
-    at: Position,
-    pending: Vec<RowChange>,
+    own: Own,
 }
 
 impl SystemTables {
     /// Empty tables.
     pub fn new() -> SystemTables {
-        let table = |(name, keyed, columns): &(&'static str, bool, Columns)| {
+        let table = |(name, key, columns): &(&'static str, usize, Columns)| {
             let column = |(name, ty): &(&str, Type)| Column { name: (*name).into(), ty: *ty };
             let table = Table {
                 name: TableName::system(name),
                 source: SYSTEM_SCHEMA.into(),
                 columns: columns.iter().map(column).collect(),
-                key: if *keyed { vec![0] } else { vec![] },
+                key: (0..*key).collect(),
                 old_values: true,
+                incarnation: 0,
             };
             (*name, Arc::new(table))
         };
@@ -146,8 +221,7 @@ impl SystemTables {
             tables: TABLES.iter().map(table).collect(),
             states: BTreeMap::new(),
             streams: BTreeMap::new(),
-            at: Position::at(1),
-            pending: Vec::new(),
+            own: Own::new(SYSTEM_SCHEMA, 0),
         }
     }
 
@@ -164,15 +238,54 @@ impl SystemTables {
         let keys: std::collections::BTreeSet<&Key> = old.keys().chain(new.keys()).collect();
         for key in keys {
             if old.get(key) != new.get(key) {
-                self.pending.push(RowChange {
+                self.own.push(RowChange {
                     table: table.name.clone(),
                     key: key.clone(),
                     old: Old::Known(old.get(key).cloned()),
                     new: new.get(key).cloned(),
+                    untold: ColumnSet::default(),
                 });
             }
         }
         *old = new;
+    }
+
+    /// Sets one row of a table that shows a state.
+    pub fn put(&mut self, name: &'static str, row: Vec<Value>) {
+        let Some(table) = self.tables.get(name) else { return };
+        let (key, row): (Key, Row) = (table.key_of(&row), row.into());
+        let old = self.states.entry(name).or_default().insert(key.clone(), row.clone());
+        self.own.push(RowChange {
+            table: table.name.clone(),
+            key,
+            old: Old::Known(old),
+            new: Some(row),
+            untold: ColumnSet::default(),
+        });
+    }
+
+    /// Takes out the row that has the key of this one.
+    pub fn remove(&mut self, name: &'static str, row: &[Value]) {
+        let Some(table) = self.tables.get(name) else { return };
+        let key = table.key_of(row);
+        if let Some(old) = self.states.entry(name).or_default().remove(&key) {
+            let (table, old) = (table.name.clone(), Old::Known(Some(old)));
+            self.own.push(RowChange { table, key, old, new: None, untold: ColumnSet::default() });
+        }
+    }
+
+    /// A row as another instance is told it, by the columns' names.
+    pub fn told(&self, name: &str, row: &[Value]) -> Json {
+        let Some(table) = self.tables.get(name) else { return Json::Null };
+        let cell = |(c, v): (&Column, &Value)| (c.name.to_string(), v.to_json());
+        table.columns.iter().zip(row).map(cell).collect::<Map<_, _>>().into()
+    }
+
+    /// A row as another instance has told it; `None` if it does not fit.
+    pub fn row(&self, name: &str, told: &Map<String, Json>) -> Option<Vec<Value>> {
+        let columns = &self.tables.get(name)?.columns;
+        let cell = |c: &Column| Value::from_json(told.get(&*c.name).unwrap_or(&Json::Null), c.ty).ok();
+        columns.iter().map(cell).collect()
     }
 
     /// Adds a row to a stream.
@@ -184,42 +297,23 @@ impl SystemTables {
             stream.pop_front();
         }
         stream.push_back(row.clone());
-        self.pending.push(RowChange {
+        self.own.push(RowChange {
             table: table.name.clone(),
             key: Key::from([]),
             old: Old::Known(None),
             new: Some(row),
+            untold: ColumnSet::default(),
         });
     }
 
     /// The changes since the last call as an interval.
     pub fn take(&mut self, now: Micros) -> Option<Interval> {
-        if self.pending.is_empty() {
-            return None;
-        }
-        let from = self.at;
-        self.at = Position::at(from.commit + 1);
-        let changes = std::mem::take(&mut self.pending);
-        let committed = CommitTime { from: now, to: now };
-        Some(self.interval(from, vec![Arc::new(Transaction { position: self.at, committed, changes })], now))
+        self.own.take(now, now)
     }
 
     /// Says where the tables stand, so that snapshots can be joined before anything changes.
     pub fn sign(&self, now: Micros) -> Interval {
-        self.interval(self.at, vec![], now)
-    }
-
-    fn interval(&self, from: Position, transactions: Vec<Arc<Transaction>>, now: Micros) -> Interval {
-        Interval {
-            source: SYSTEM_SCHEMA.into(),
-            epoch: 0,
-            from,
-            to: self.at,
-            transactions,
-            resets: vec![],
-            reader: SYSTEM_SCHEMA.into(),
-            read_at: now,
-        }
+        self.own.sign(now)
     }
 
     /// All rows of a table with the position that they show. What is pending is not in the stream yet but in the rows;
@@ -227,7 +321,7 @@ impl SystemTables {
     pub fn snapshot(&self, name: &str) -> (Vec<Row>, Position) {
         let state = self.states.get(name).into_iter().flat_map(|s| s.values().cloned());
         let stream = self.streams.get(name).into_iter().flatten().cloned();
-        (state.chain(stream).collect(), self.at)
+        (state.chain(stream).collect(), self.own.at())
     }
 }
 

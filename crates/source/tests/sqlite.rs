@@ -6,9 +6,9 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
-use gossip_core::position::{Old, ResetWhy};
+use gossip_core::position::{Old, Position, ResetWhy};
 use gossip_core::schema::{Key, Row};
-use gossip_source::sqlite::reader::{Reader, try_lock};
+use gossip_source::sqlite::reader::{MAX_ENTRIES, Reader, let_go, try_lock};
 use gossip_source::sqlite::snapshot::snapshot;
 use gossip_source::sqlite::{SqliteSource, triggers};
 use proptest::prelude::*;
@@ -20,8 +20,12 @@ struct Bench {
     source: SqliteSource,
     writer: Connection,
     reader: Reader,
-    known: BTreeMap<String, BTreeMap<Key, Row>>,
+    known: Tables,
+    /// What the tables held at moments since.
+    between: Vec<Tables>,
 }
+
+type Tables = BTreeMap<String, BTreeMap<Key, Row>>;
 
 fn prepare(source: &SqliteSource) {
     let mut db = source.connect().unwrap();
@@ -39,15 +43,15 @@ impl Bench {
         prepare(&source);
         let lock = try_lock(&source).unwrap().unwrap();
         let reader = Reader::start(&source, "one", lock, None).unwrap();
-        let mut bench = Bench { _dir: dir, source, writer, reader, known: BTreeMap::new() };
+        let mut bench = Bench { _dir: dir, source, writer, reader, known: BTreeMap::new(), between: Vec::new() };
         bench.known = bench.tables();
         bench
     }
 
-    fn tables(&self) -> BTreeMap<String, BTreeMap<Key, Row>> {
+    fn tables(&self) -> Tables {
         let one = |t: &Arc<gossip_core::schema::Table>| {
             let mut rows = BTreeMap::new();
-            snapshot(&self.source, t, |piece| {
+            snapshot(&self.source, t, None, |piece| {
                 rows.extend(piece.into_iter().map(|r| (t.key_of(&r), r)));
                 true
             })
@@ -85,6 +89,22 @@ impl Bench {
             }
         }
         assert_eq!(self.known, now);
+        // Whoever took a snapshot in between is brought up to date by the rows after it, also where they are as before.
+        for mut tables in std::mem::take(&mut self.between) {
+            for change in interval.transactions.iter().flat_map(|t| &t.changes) {
+                assert_eq!(interval.transactions[0].joined_after, Some(interval.from));
+                let Some(rows) = tables.get_mut(&change.table.to_string()) else { continue };
+                match &change.new {
+                    Some(row) => drop(rows.insert(change.key.clone(), row.clone())),
+                    None => drop(rows.remove(&change.key)),
+                }
+            }
+            tables.retain(|name, _| !reset.contains(name));
+            assert!(
+                tables.iter().all(|(name, rows)| now.get(name) == Some(rows)),
+                "a snapshot in between is left behind"
+            );
+        }
         self.reader.advance(interval.to);
         reset
     }
@@ -177,6 +197,7 @@ proptest! {
             }
             match then {
                 0 => drop(bench.look()),
+                2 => bench.between.push(bench.tables()),
                 1 => while bench.reader.prune(gossip_core::position::Position::at(u64::MAX)).unwrap() {},
                 _ => {}
             }
@@ -259,6 +280,31 @@ fn a_table_of_a_hundred_columns_and_one_huge_transaction() {
     let interval = bench.reader.read(0, || 0).unwrap().unwrap();
     assert_eq!(interval.resets[0].why, ResetWhy::TooLarge);
     assert!(interval.transactions[0].changes.is_empty());
+}
+
+/// Where nothing can be handed on for long the log is let go, unless somebody reads it; whoever reads next says that there
+/// is a gap.
+#[test]
+fn a_log_that_nobody_can_hand_on_is_let_go() {
+    let Bench { _dir, source, writer, reader, .. } = Bench::new("CREATE TABLE t (id INTEGER PRIMARY KEY)", &["t"]);
+    let insert = |n: i64| {
+        let sql = "WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < ?1) \
+                   INSERT INTO t SELECT (SELECT coalesce(max(id), 0) FROM t) + i FROM n";
+        writer.execute(sql, [n]).unwrap();
+    };
+    let length = || writer.query_row("SELECT count(*) FROM gossip_log", [], |r| r.get::<_, i64>(0)).unwrap();
+    insert(1_000);
+    assert!(!let_go(&source).unwrap(), "somebody reads");
+    drop(reader);
+    assert!(!let_go(&source).unwrap() && length() > 1_000, "not so much yet");
+    insert(MAX_ENTRIES);
+    assert!(let_go(&source).unwrap());
+    assert_eq!(length(), 1);
+    insert(1);
+    let lock = try_lock(&source).unwrap().unwrap();
+    let mut reader = Reader::start(&source, "one", lock, Some(Position::at(500))).unwrap();
+    assert!(reader.heartbeat(0).from > Position::at(500), "what was let go is not said to have been told");
+    assert_eq!(reader.read(0, || 0).unwrap(), None, "what cannot be told is read anew from the table");
 }
 
 #[test]

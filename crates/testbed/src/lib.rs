@@ -3,11 +3,24 @@
 //! Everything is started on free ports with data that is thrown away, and ended by its handle. What is missing fails
 //! the test with the package to install; nothing is skipped.
 
+mod broker;
+mod decider;
+mod postgres;
+mod proxy;
+
+pub use broker::{Broker, Kind};
+pub use decider::{Behaviour, Decider};
+pub use postgres::Postgres;
+pub use proxy::Proxy;
+
 use std::fmt::Write as _;
+use std::fs::File;
 use std::io::Write as _;
 use std::net::TcpListener;
-use std::path::{Path, PathBuf};
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// How long a test waits for a condition before it fails.
@@ -19,9 +32,39 @@ pub fn require(program: &str, package: &str) {
     assert!(found.is_ok_and(|o| o.status.success()), "{program} is missing: apt-get install {package}");
 }
 
-/// A port that was free a moment ago.
+/// Fails the test with what to install if Debian's Python lacks a module.
+pub fn require_python(module: &str, package: &str) {
+    let found = Command::new("/usr/bin/python3").args(["-c", &format!("import {module}")]).output();
+    assert!(found.is_ok_and(|o| o.status.success()), "Python's {module} is missing: apt-get install python3 {package}");
+}
+
+/// A port for a server that is started later, and perhaps again: free, like the one after it, and handed out once.
+///
+/// It lies below the ports that the system gives to whoever names none. One of those would be free for a moment only: any
+/// connection that is opened meanwhile may take it. Other test processes keep away from it as long as this one runs.
 pub fn free_port() -> u16 {
-    TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).map(|a| a.port()).expect("a free port")
+    static CLAIMED: Mutex<Vec<File>> = Mutex::new(Vec::new());
+    const LOWEST: u16 = 10_000;
+    let range = std::fs::read_to_string("/proc/sys/net/ipv4/ip_local_port_range").unwrap_or_default();
+    let given = range.split_whitespace().next().and_then(|first| first.parse().ok()).unwrap_or(32_768_u16);
+    // Where the system gives out low ports too, the higher ones are no worse.
+    let end = if given > LOWEST + 2_000 { given } else { 60_000 };
+    let user = std::fs::metadata("/proc/self").map_or(0, |own| own.uid());
+    let claims = std::env::temp_dir().join(format!("gossip-test-ports-{user}"));
+    std::fs::create_dir_all(&claims).expect("a folder for claims");
+    let mut claimed = CLAIMED.lock().unwrap_or_else(PoisonError::into_inner);
+    let claim = |port: u16| {
+        let file = File::create(claims.join(port.to_string())).ok()?;
+        // It is ours as long as it is open; one that is open already is not locked again.
+        file.try_lock().ok()?;
+        (port..=port + 1).all(|p| TcpListener::bind(("0.0.0.0", p)).is_ok()).then_some((port, file))
+    };
+    // Not always the same ones: something may still look for a server that was there a moment ago.
+    let pairs = (end - LOWEST) / 2;
+    let first = (std::process::id().wrapping_mul(509) % u32::from(pairs)) as u16;
+    let (port, file) = (0..pairs).map(|n| LOWEST + (first + n) % pairs * 2).find_map(claim).expect("a free port");
+    claimed.push(file);
+    port
 }
 
 /// Waits until `done` gives something; fails with what `what` says.
@@ -46,6 +89,13 @@ impl Drop for Process {
     }
 }
 
+impl Process {
+    /// Waits until it ends by itself.
+    pub fn wait(mut self) -> std::process::ExitStatus {
+        wait_for(|| "a process to end".into(), || self.0.try_wait().ok().flatten())
+    }
+}
+
 /// Runs a program and returns its output, success or not. One that does not end by itself is ended.
 pub fn run(program: &Path, args: &[&str], dir: &Path, env: &[(&str, &str)]) -> Output {
     Command::new("timeout")
@@ -56,6 +106,32 @@ pub fn run(program: &Path, args: &[&str], dir: &Path, env: &[(&str, &str)]) -> O
         .envs(env.iter().copied())
         .output()
         .unwrap_or_else(|e| panic!("{}: {e}", program.display()))
+}
+
+/// A certificate and its key, and the authority that vouches for it, as PEM.
+pub struct Certificates {
+    /// The server's certificate.
+    pub certificate: String,
+    /// Its key.
+    pub key: String,
+    /// The authority's certificate.
+    pub authority: String,
+}
+
+/// Makes a certificate for a host, by an authority of its own.
+pub fn certificates(host: &str) -> Certificates {
+    let made = || -> Result<Certificates, rcgen::Error> {
+        let authority_key = rcgen::KeyPair::generate()?;
+        let mut params = rcgen::CertificateParams::new(Vec::new())?;
+        params.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+        params.distinguished_name.push(rcgen::DnType::CommonName, format!("authority of {host}"));
+        let authority = params.self_signed(&authority_key)?;
+        let issuer = rcgen::Issuer::from_params(&params, &authority_key);
+        let key = rcgen::KeyPair::generate()?;
+        let certificate = rcgen::CertificateParams::new(vec![host.to_string()])?.signed_by(&key, &issuer)?;
+        Ok(Certificates { certificate: certificate.pem(), key: key.serialize_pem(), authority: authority.pem() })
+    };
+    made().expect("a certificate")
 }
 
 /// Feeds SQL to the `sqlite3` program: a writer that is not ours.
@@ -138,75 +214,4 @@ impl Drop for Tmux {
     fn drop(&mut self) {
         let _ = Command::new("tmux").args(["-L", &self.socket, "kill-server"]).output();
     }
-}
-
-/// A PostgreSQL server with an empty database.
-pub struct Postgres {
-    dir: tempfile::TempDir,
-    bin: PathBuf,
-    port: u16,
-}
-
-impl Postgres {
-    /// Starts one. As root it runs as the user `postgres`, as the server insists.
-    pub fn start() -> Postgres {
-        let bin = Self::binaries();
-        let dir = tempfile::tempdir().expect("a directory");
-        let data = dir.path().join("data");
-        let port = free_port();
-        let own = |path: &Path| {
-            if is_root() {
-                let done = Command::new("chown").arg("postgres").arg(path).status();
-                assert!(done.is_ok_and(|s| s.success()), "chown");
-            }
-        };
-        own(dir.path());
-        let server = Postgres { dir, bin, port };
-        let data = data.to_string_lossy().into_owned();
-        server.as_owner("initdb", &["-D", &data, "-U", "test", "-A", "trust", "--locale=C", "-E", "UTF8", "-N"]);
-        let options = format!("-F -p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories=''");
-        let log = format!("{data}/log");
-        server.as_owner("pg_ctl", &["-D", &data, "-l", &log, "-w", "-o", &options, "start"]);
-        server
-    }
-
-    fn binaries() -> PathBuf {
-        let versions = std::fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten();
-        let mut found: Vec<PathBuf> =
-            versions.map(|v| v.path().join("bin")).filter(|b| b.join("initdb").exists()).collect();
-        found.sort();
-        found.pop().expect("PostgreSQL is missing: apt-get install postgresql")
-    }
-
-    fn as_owner(&self, program: &str, args: &[&str]) {
-        let program = self.bin.join(program);
-        let mut command = match is_root() {
-            true => {
-                let mut c = Command::new("runuser");
-                c.args(["-u", "postgres", "--"]).arg(&program);
-                c
-            }
-            false => Command::new(&program),
-        };
-        // The server keeps what it inherits: a pipe here would never end.
-        let status =
-            command.args(args).current_dir(self.dir.path()).stdout(Stdio::null()).stderr(Stdio::null()).status();
-        assert!(status.is_ok_and(|s| s.success()), "{} {args:?}", program.display());
-    }
-
-    /// How to connect.
-    pub fn url(&self) -> String {
-        format!("host=127.0.0.1 port={} user=test dbname=postgres", self.port)
-    }
-}
-
-impl Drop for Postgres {
-    fn drop(&mut self) {
-        let data = self.dir.path().join("data").to_string_lossy().into_owned();
-        self.as_owner("pg_ctl", &["-D", &data, "-m", "immediate", "-w", "stop"]);
-    }
-}
-
-fn is_root() -> bool {
-    std::fs::metadata("/proc/self").is_ok_and(|m| std::os::unix::fs::MetadataExt::uid(&m) == 0)
 }

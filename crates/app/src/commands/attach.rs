@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use gossip_client::Session;
 use gossip_server::config::Persona;
 use serde_json::{Map, Value as Json};
 
@@ -62,13 +63,34 @@ fn said(token: &str) -> Persona {
     Persona { roles, claims: claims.into_iter().filter(|(k, _)| !registered.contains(&k.as_str())).collect() }
 }
 
+/// The other instances of a cluster, as one of them knows them. One that cannot be asked now may be later; it is opened
+/// alone then.
+async fn others(url: &str, token: &str) -> Vec<Place> {
+    let asked = async {
+        let mut session = Session::connect(url, Some(token)).await.ok()?;
+        let query = "SELECT name, address, here FROM gossip.instances";
+        let rows = session.subscribe(query, &Map::new(), None).await.ok()?.rows;
+        session.close().await;
+        let other = |row: &Map<String, Json>| {
+            let text = |column: &str| row.get(column).and_then(Json::as_str).map(String::from);
+            let elsewhere = row.get("here") == Some(&Json::Bool(false));
+            elsewhere.then(|| Some(Place { name: text("name")?, url: text("address")? })).flatten()
+        };
+        Some(rows.iter().filter_map(|r| other(&r.row)).collect())
+    };
+    asked.await.unwrap_or_default()
+}
+
 /// Runs the workbench.
 pub async fn run(args: Args) -> Outcome {
     let token = read_token(&args.token_file)?;
     for url in &args.urls {
         gossip_client::socket_url(url)?;
     }
-    let places = args.urls.iter().map(|url| Place { name: String::new(), url: url.clone() }).collect();
+    let mut places: Vec<Place> = args.urls.iter().map(|url| Place { name: String::new(), url: url.clone() }).collect();
+    if let [only] = args.urls.as_slice() {
+        places.extend(others(only, &token).await);
+    }
     let (personas, given) = personas(&args)?;
     let access = Access { places, operator: token, personas, given, ..Access::default() };
     workbench::run(access).await.map_err(Failure::connect)

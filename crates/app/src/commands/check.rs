@@ -1,8 +1,8 @@
 //! `gossip check`: the configuration against the real database.
 
 use gossip_server::config::Config;
-use gossip_server::instance::{check_queries, check_rules};
-use gossip_source::sqlite::triggers;
+use gossip_server::instance::{check_queries, check_rules, conditions};
+use gossip_source::Finding;
 use serde_json::json;
 
 use crate::cli::{ConfigFile, Failure, Outcome, print_line};
@@ -19,25 +19,37 @@ pub struct Args {
 }
 
 /// Prints what was found. Fails if anything keeps a rule or table from working.
-pub fn run(args: &Args) -> Outcome {
+pub async fn run(args: &Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
-    let source = source(&config)?;
-    let mut findings = triggers::check(&source).map_err(Failure::connect)?;
+    // A database is waited for.
+    let mut findings = tokio::task::block_in_place(|| findings(&config))?;
+    let mut names = Vec::new();
+    match gossip_relay::connect(&config.relay, &config.name).await {
+        Ok(relay) => names = relay.standing().names,
+        Err(e) => findings.push(Finding {
+            blocks: true,
+            about: "relay".into(),
+            text: e.to_string(),
+            mend: Some("start the broker, or change relay.url".into()),
+        }),
+    }
+    tell(args, &findings, &names)
+}
+
+fn findings(config: &Config) -> Result<Vec<Finding>, Failure> {
+    let source = source(config)?;
+    let needs = conditions(&config.rules, &config.queries, &source).map_err(Failure::connect)?;
+    let mut findings = source.check(&needs).map_err(Failure::connect)?;
     let path = config.path.display();
-    let rules = check_rules(&config.rules, &source).map_err(Failure::connect)?;
-    let queries = check_queries(&config.queries, &source).map_err(Failure::connect)?;
+    let rules = check_rules(&config.rules, &source, config.topics.values()).map_err(Failure::connect)?;
+    let queries = check_queries(&config.queries, &source, config.topics.values()).map_err(Failure::connect)?;
     for problem in rules.into_iter().chain(queries) {
         let (line, text) = problem.trim_start_matches("line ").split_once(": ").unwrap_or(("?", &problem));
-        findings.push(gossip_source::Finding {
-            blocks: true,
-            about: format!("{path}:{line}"),
-            text: text.to_string(),
-            mend: None,
-        });
+        findings.push(Finding { blocks: true, about: format!("{path}:{line}"), text: text.to_string(), mend: None });
     }
-    let tables_with_rules: Vec<&str> = config.rules.iter().map(|r| &*r.table.name).collect();
-    for table in config.tables.iter().filter(|t| !tables_with_rules.contains(&t.as_str())) {
-        findings.push(gossip_source::Finding {
+    let has_rule = |table: &&String| config.rules.iter().any(|r| source.is_table(table, &r.table));
+    for table in source.tables().iter().filter(|t| !has_rule(t)) {
+        findings.push(Finding {
             blocks: false,
             about: table.clone(),
             text: "no rule grants anything on it: nobody can read it".into(),
@@ -45,23 +57,34 @@ pub fn run(args: &Args) -> Outcome {
         });
     }
     if let Some(auth) = &config.auth
-        && let Err(e) = gossip_server::auth::Tokens::from_env(auth.clone())
+        && let Err(e) = gossip_server::auth::Tokens::from_env(auth.clone(), config.base())
     {
-        findings.push(gossip_source::Finding { blocks: true, about: "auth".into(), text: e, mend: None });
+        findings.push(Finding { blocks: true, about: "auth".into(), text: e, mend: None });
     }
+    Ok(findings)
+}
+
+fn tell(args: &Args, findings: &[Finding], names: &[(&str, String)]) -> Outcome {
     let blocking = findings.iter().filter(|f| f.blocks).count();
     if args.json {
         let list: Vec<_> = findings
             .iter()
             .map(|f| json!({"blocks": f.blocks, "about": f.about, "text": f.text, "mend": f.mend}))
             .collect();
-        print_line(&json!({"ok": blocking == 0, "findings": list}).to_string())?;
+        let names: Vec<_> = names.iter().map(|(what, name)| json!({"what": what, "name": name})).collect();
+        print_line(&json!({"ok": blocking == 0, "findings": list, "on_the_broker": names}).to_string())?;
     } else {
-        for f in &findings {
+        for f in findings {
             print_line(&format!("{} {f}", if f.blocks { "✗" } else { "!" }))?;
         }
         if findings.is_empty() {
             print_line("everything fits")?;
+        }
+        if !names.is_empty() {
+            print_line("on the broker, an instance needs to")?;
+        }
+        for (what, name) in names {
+            print_line(&format!("  {what}: {name}"))?;
         }
     }
     match blocking {

@@ -55,12 +55,7 @@ pub async fn run(args: Args) -> Outcome {
             )));
         }
         None => {
-            let auth = Auth {
-                secret_env: String::new(),
-                audience: None,
-                roles: "roles".into(),
-                operators: Some(OWN_OPERATOR.into()),
-            };
+            let auth = Auth { operators: Some(OWN_OPERATOR.into()), ..Auth::default() };
             config.auth = Some(auth.clone());
             Arc::new(Tokens::new(auth, &rand::random::<[u8; 32]>()).map_err(Failure::usage)?)
         }

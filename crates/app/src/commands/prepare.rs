@@ -2,7 +2,6 @@
 
 use gossip_server::config::Config;
 use gossip_source::SourceError;
-use gossip_source::sqlite::triggers;
 
 use crate::cli::{ConfigFile, Failure, Outcome, print_line};
 use crate::local::source;
@@ -31,33 +30,26 @@ fn failure(e: SourceError) -> Failure {
 pub fn run(args: &Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
     let source = source(&config)?;
-    if source.tables.is_empty() && !args.remove {
+    if source.tables().is_empty() && !args.remove {
         return Err(Failure::usage(format!(
             "{}: source.{}.tables names no tables",
             config.path.display(),
-            source.name
+            source.name()
         )));
     }
-    let connected = if args.dry_run { source.connect() } else { source.connect_to_write() };
-    let mut db = connected.map_err(failure)?;
-    let (statements, effects) = if args.remove {
-        (triggers::removal(&db).map_err(failure)?, vec![])
-    } else {
-        let plan = triggers::plan(&db, &source).map_err(failure)?;
-        (plan.statements, plan.effects)
-    };
-    if statements.is_empty() {
-        return print_line("nothing to do");
-    }
-    for effect in effects {
+    let plan = if args.remove { source.removal() } else { source.plan() }.map_err(failure)?;
+    for effect in &plan.effects {
         print_line(&format!("-- {effect}"))?;
     }
-    if args.dry_run {
-        return statements.iter().try_for_each(|s| print_line(&format!("{s};")));
+    if plan.statements.is_empty() {
+        return print_line("nothing to do");
     }
-    triggers::carry_out(&mut db, &statements).map_err(failure)?;
+    if args.dry_run {
+        return plan.statements.iter().try_for_each(|s| print_line(&format!("{s};")));
+    }
+    source.carry_out(&plan.statements).map_err(failure)?;
     print_line(&match args.remove {
-        true => format!("removed: {} is as it was before", source.path.display()),
-        false => format!("prepared: {} in {}", source.tables.join(", "), source.path.display()),
+        true => format!("removed: {} is as it was before", source.place()),
+        false => format!("prepared: {} in {}", source.tables().join(", "), source.place()),
     })
 }

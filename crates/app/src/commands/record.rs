@@ -45,9 +45,14 @@ struct Recorder {
 impl Recorder {
     fn note(&mut self, table: &'static str, row: Map<String, Json>) -> Result<(), Failure> {
         if table == "instances"
+            && row.get("here") == Some(&Json::Bool(true))
             && let Some(name) = row.get("name").and_then(Json::as_str)
         {
             self.instance = name.to_string();
+        }
+        if table == "instances" && row.get("here") == Some(&Json::Bool(false)) {
+            // What another one says of itself.
+            return Ok(());
         }
         let mut event = Event { instance: self.instance.clone(), table, at: now(), row };
         self.masks.apply(&mut event);

@@ -15,7 +15,7 @@ pub struct Args {
     instances: u16,
 }
 
-/// Runs until SIGINT or SIGTERM, then drains.
+/// Runs until SIGINT or SIGTERM, then drains; or until operators have drained all of it.
 pub async fn run(args: Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
     let tokens = tokens(&config)?;
@@ -28,7 +28,10 @@ pub async fn run(args: Args) -> Outcome {
     if !config.listen.ip().is_loopback() {
         tracing::warn!("listening on {} without TLS: tokens and rows can be read on the way", config.listen.ip());
     }
-    wait_for_signal().await?;
+    tokio::select! {
+        signal = wait_for_signal() => signal?,
+        () = cluster.over() => tracing::info!("an operator has everything here drained"),
+    }
     tracing::info!("stopping");
     cluster.stop().await;
     Ok(())

@@ -6,8 +6,9 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use rusqlite::Connection;
 use serde_json::Value as Json;
+
+use super::store::Store;
 
 /// Per watcher, in the order of the configuration: the key, then the columns as one JSON object.
 const ORACLES: [&str; 5] = [
@@ -45,14 +46,17 @@ fn number_free(v: &Json) -> String {
 }
 
 /// What every watcher should see in this state of the database, each as one text.
-pub fn witness(db: &Connection) -> Vec<String> {
+pub fn witness(db: &mut Store) -> Vec<String> {
     ORACLES.iter().map(|sql| ask(db, sql).unwrap_or_else(|e| format!("oracle: {e}"))).collect()
 }
 
-fn ask(db: &Connection, sql: &str) -> rusqlite::Result<String> {
-    let mut s = db.prepare_cached(sql)?;
-    let rows = s.query_map([], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, String>(1)?)))?;
-    let rows: BTreeMap<i64, String> = rows.collect::<rusqlite::Result<_>>()?;
+fn ask(db: &mut Store, sql: &str) -> std::result::Result<String, String> {
+    let sql = db.in_own_words(sql);
+    let row = |cells: super::store::Cells| {
+        let mut cells = cells.into_iter().flatten();
+        Some((cells.next()?.parse::<i64>().ok()?, cells.next()?))
+    };
+    let rows: BTreeMap<i64, String> = db.rows(&sql)?.into_iter().filter_map(row).collect();
     Ok(serde_json::to_string(&rows).unwrap_or_default())
 }
 
@@ -80,6 +84,29 @@ pub struct Expected {
     pub shape: Shape,
     /// When the first of its transactions was committed.
     pub committed: i64,
+    /// The rows of the result after it, sorted.
+    pub after: Vec<String>,
+}
+
+/// What a watcher received.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Arrived {
+    /// A delta.
+    Delta(Shape),
+    /// The whole result anew, sorted: what had not been sent of the deltas before may not be sent any more, or was too
+    /// much.
+    Whole(Vec<String>),
+}
+
+/// What became of an expected delta.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Came {
+    /// It is this one of those that arrived.
+    As(usize),
+    /// A whole result stands for it.
+    WithAWhole,
+    /// Not at all.
+    Never,
 }
 
 impl History {
@@ -125,9 +152,12 @@ impl History {
                 after = Some(seen);
             }
             let Some(after) = after else { continue };
-            let shape = difference(&parse(&before), &parse(after));
+            let rows = parse(after);
+            let shape = difference(&parse(&before), &rows);
             if let (false, Some(committed)) = (shape.is_empty(), first) {
-                expected.push(Expected { shape, committed });
+                let mut after: Vec<String> = rows.into_values().collect();
+                after.sort();
+                expected.push(Expected { shape, committed, after });
             }
             before.clone_from(after);
         }
@@ -160,15 +190,66 @@ fn difference(before: &Result, after: &Result) -> Shape {
     shape
 }
 
-/// Finds every expected delta among those that arrived, in order. Returns for each whether, and at which place.
-pub fn align(expected: &[Expected], arrived: &[Shape]) -> Vec<Option<usize>> {
-    let mut from = 0;
-    let find = |e: &Expected| {
-        let found = arrived.iter().enumerate().skip(from).find(|(_, a)| **a == e.shape).map(|(i, _)| i);
-        if let Some(i) = found {
-            from = i + 1;
+/// Finds every expected delta among what arrived, in order.
+pub fn align(expected: &[Expected], arrived: &[Arrived]) -> Vec<Came> {
+    let mut came = vec![Came::Never; expected.len()];
+    let mut next = 0;
+    let place =
+        |from: usize, shape: &Shape| expected.iter().skip(from).position(|e| e.shape == *shape).map(|i| from + i);
+    for (at, one) in arrived.iter().enumerate() {
+        match one {
+            Arrived::Delta(shape) => {
+                if let Some(i) = place(next, shape) {
+                    came[i] = Came::As(at);
+                    next = i + 1;
+                }
+            }
+            Arrived::Whole(rows) => {
+                // A result can come back: then it is the last time before what arrives next.
+                let later = arrived[at + 1..].iter().find_map(|a| match a {
+                    Arrived::Delta(shape) => place(next, shape),
+                    Arrived::Whole(_) => None,
+                });
+                let end = later.unwrap_or(expected.len());
+                if let Some(last) = (next..end).rev().find(|&i| expected[i].after == *rows) {
+                    came[next..=last].fill(Came::WithAWhole);
+                    next = last + 1;
+                }
+            }
         }
-        found
-    };
-    expected.iter().map(find).collect()
+    }
+    came
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_whole_result_stands_for_what_came_before_it_and_nothing_else() {
+        let expect = |shape: &str, after: &[&str]| Expected {
+            shape: vec![shape.into()],
+            committed: 0,
+            after: after.iter().map(ToString::to_string).collect(),
+        };
+        let delta = |shape: &str| Arrived::Delta(vec![shape.into()]);
+        let whole = |rows: &[&str]| Arrived::Whole(rows.iter().map(ToString::to_string).collect());
+        let all = [
+            expect("add a", &["a"]),
+            expect("remove a", &[]),
+            expect("add b", &["b"]),
+            expect("remove b", &[]),
+            expect("add c", &["c"]),
+        ];
+        let each = [delta("add a"), delta("remove a"), delta("add b"), delta("remove b"), delta("add c")];
+        assert_eq!(align(&all, &each), (0..5).map(Came::As).collect::<Vec<_>>());
+        // The result is empty twice; only one of them fits what follows.
+        use Came::{As, Never, WithAWhole};
+        assert_eq!(align(&all, &[whole(&[]), delta("add c")]), [WithAWhole, WithAWhole, WithAWhole, WithAWhole, As(1)]);
+        let half = [whole(&[]), delta("add b"), delta("remove b"), delta("add c")];
+        assert_eq!(align(&all, &half), [WithAWhole, WithAWhole, As(1), As(2), As(3)]);
+        assert_eq!(align(&all, &[delta("add a"), delta("add b"), delta("add c")]), [As(0), Never, As(1), Never, As(2)]);
+        // A result that never was stands for nothing.
+        assert_eq!(align(&all[..2], &[whole(&["x"])]), [Never, Never]);
+    }
 }

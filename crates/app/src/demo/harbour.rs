@@ -1,16 +1,17 @@
 //! What happens in the harbour: vessels are expected, anchor, come in, lie at a berth and leave; tugs are ordered,
 //! estimates change. A function of a seed. Writes to the database as any other program would.
 
-use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
+use gossip_source::Source;
 use rand::rngs::StdRng;
 use rand::seq::IndexedRandom;
 use rand::{Rng, SeedableRng};
-use rusqlite::{Connection, OptionalExtension, Transaction, params};
+
+use super::store::{Result, Store};
 
 const PILOTS: [&str; 3] = ["Sunniva", "Anselm", "Perpetua"];
 const NOTES: [&str; 3] = ["crew list checked", "hot work permit", "customs wants a look"];
@@ -21,7 +22,7 @@ const MOST: i64 = 26;
 /// A committed transaction of the simulation.
 #[derive(Clone, Debug)]
 pub struct Committed {
-    /// The last entry that it left in the change log.
+    /// A place in the change log that only this transaction and later ones reach.
     pub position: u64,
     /// When COMMIT had returned, in microseconds since 1970.
     pub at: i64,
@@ -29,18 +30,15 @@ pub struct Committed {
 
 /// The simulated harbour.
 pub struct Harbour {
-    db: Connection,
+    db: Store,
     rng: StdRng,
     minutes: i64,
 }
 
 /// Some calls to begin with.
-pub fn fill(db: &Connection) -> rusqlite::Result<()> {
+pub fn fill(db: &mut Store) -> Result<()> {
     let mut rng = StdRng::seed_from_u64(7);
-    for i in 0..12 {
-        new_call(db, &mut rng, i * 25)?;
-    }
-    Ok(())
+    (0..12).try_for_each(|i| new_call(db, &mut rng, i * 25))
 }
 
 fn eta(minutes: i64) -> String {
@@ -48,118 +46,121 @@ fn eta(minutes: i64) -> String {
     format!("2031-05-{:02}T{:02}:{:02}:00Z", 11 + m / 1440, m / 60 % 24, m % 60)
 }
 
-fn new_call(db: &Connection, rng: &mut StdRng, minutes: i64) -> rusqlite::Result<()> {
-    let (vessel, agency, length): (String, String, f64) = db.query_row(
-        "SELECT name, agency, length_m FROM vessels ORDER BY (id * ?1) % 97 LIMIT 1",
-        [rng.random_range(1..90)],
-        |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)),
-    )?;
-    let berth: Option<i64> = db
-        .query_row(
-            "SELECT id FROM berths WHERE max_length_m >= ?1 ORDER BY (id * ?2) % 11 LIMIT 1",
-            params![length, rng.random_range(1..10)],
-            |r| r.get(0),
-        )
-        .optional()?;
+/// A text as SQL, or NULL.
+fn text(t: Option<&str>) -> String {
+    t.map_or("NULL".into(), |t| format!("'{}'", t.replace('\'', "''")))
+}
+
+/// A cell as SQL again, of a number.
+fn number(cell: Option<&String>) -> &str {
+    cell.map_or("NULL", String::as_str)
+}
+
+fn new_call(db: &mut Store, rng: &mut StdRng, minutes: i64) -> Result<()> {
+    let salt = rng.random_range(1..90);
+    let vessel =
+        db.row(&format!("SELECT name, agency, length_m FROM vessels ORDER BY (id * {salt}) % 97, id LIMIT 1"))?;
+    let vessel = vessel.ok_or("there are no vessels")?;
+    let (length, salt) = (number(vessel[2].as_ref()), rng.random_range(1..10));
+    let berth = db.row(&format!(
+        "SELECT id FROM berths WHERE max_length_m >= {length} ORDER BY (id * {salt}) % 11, id LIMIT 1"
+    ))?;
+    let berth = berth.and_then(|b| b.into_iter().next().flatten());
     let draught = f64::from(rng.random_range(28..90)) / 10.0;
     let expected = eta(minutes + rng.random_range(60..600));
-    let note = rng.random_bool(0.2).then(|| NOTES.choose(rng)).flatten();
-    db.execute(
-        "INSERT INTO calls (vessel, berth, agency, status, eta, draught_m, security_note) VALUES (?1, ?2, ?3, 'expected', ?4, ?5, ?6)",
-        params![vessel, berth, agency, expected, draught, note],
-    )?;
-    Ok(())
+    let note = rng.random_bool(0.2).then(|| NOTES.choose(rng)).flatten().copied();
+    db.run(&format!(
+        "INSERT INTO calls (vessel, berth, agency, status, eta, draught_m, security_note) \
+         VALUES ({}, {}, {}, 'expected', '{expected}', {draught}, {})",
+        text(vessel[0].as_deref()),
+        number(berth.as_ref()),
+        text(vessel[1].as_deref()),
+        text(note),
+    ))
 }
 
 impl Harbour {
     /// Opens the database for writing.
-    pub fn open(path: &Path, seed: u64) -> rusqlite::Result<Harbour> {
-        let db = Connection::open(path)?;
-        db.busy_timeout(Duration::from_secs(5))?;
-        db.pragma_update(None, "synchronous", "NORMAL")?;
-        db.pragma_update(None, "foreign_keys", true)?;
-        Ok(Harbour { db, rng: StdRng::seed_from_u64(seed), minutes: 0 })
+    pub fn open(source: &Source, seed: u64) -> Result<Harbour> {
+        Ok(Harbour { db: Store::open(source)?, rng: StdRng::seed_from_u64(seed), minutes: 0 })
     }
 
     /// Lets one thing happen, in one transaction. `witness` sees the database at its end, before the commit.
-    pub fn step(&mut self, witness: &mut dyn FnMut(&Connection, u64)) -> rusqlite::Result<Committed> {
-        self.minutes += self.rng.random_range(1..6);
-        let (rng, minutes) = (&mut self.rng, self.minutes);
-        let tx = self.db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
-        let calls: i64 = tx.query_row("SELECT count(*) FROM calls", [], |r| r.get(0))?;
-        match rng.random_range(0..100) {
-            0..18 if calls < MOST => new_call(&tx, rng, minutes)?,
-            0..52 => advance(&tx, rng)?,
-            52..68 => {
-                let call = some_call(&tx, rng)?;
-                let time = eta(minutes + rng.random_range(30..600));
-                tx.execute("UPDATE calls SET eta = ?2 WHERE id = ?1", params![call, time])?;
+    pub fn step(&mut self, witness: &mut dyn FnMut(&mut Store)) -> Result<Committed> {
+        self.db.begin()?;
+        let done = self.act().and_then(|()| {
+            let position = self.db.place()?;
+            witness(&mut self.db);
+            Ok(position)
+        });
+        match done {
+            Ok(position) => {
+                self.db.run("COMMIT")?;
+                Ok(Committed { position, at: gossip_server::now() })
             }
-            68..78 => {
-                let call = some_call(&tx, rng)?;
-                let berth = rng.random_range(1..8);
-                tx.execute("UPDATE calls SET berth = ?2 WHERE id = ?1", params![call, berth])?;
-            }
-            78..86 => {
-                let call = some_call(&tx, rng)?;
-                let pilot = PILOTS.choose(rng);
-                tx.execute("UPDATE calls SET pilot = ?2 WHERE id = ?1", params![call, pilot])?;
-            }
-            86..93 => {
-                let call = some_call(&tx, rng)?;
-                let note = NOTES.choose(rng);
-                tx.execute("UPDATE calls SET security_note = ?2 WHERE id = ?1", params![call, note])?;
-            }
-            _ => {
-                tx.execute(
-                    "UPDATE tug_orders SET state = CASE state WHEN 'ordered' THEN 'fast' ELSE 'done' END \
-                     WHERE id = (SELECT id FROM tug_orders WHERE state <> 'done' ORDER BY id LIMIT 1)",
-                    [],
-                )?;
+            Err(e) => {
+                self.db.run("ROLLBACK")?;
+                Err(e)
             }
         }
-        let position: i64 = tx.query_row("SELECT max(seq) FROM gossip_log", [], |r| r.get(0))?;
-        witness(&tx, position as u64);
-        tx.commit()?;
-        Ok(Committed { position: position as u64, at: gossip_server::now() })
+    }
+
+    fn act(&mut self) -> Result<()> {
+        self.minutes += self.rng.random_range(1..6);
+        let (db, rng, minutes) = (&mut self.db, &mut self.rng, self.minutes);
+        let calls = db.number("SELECT count(*) FROM calls")?;
+        let (column, value) = match rng.random_range(0..100) {
+            0..18 if calls < MOST => return new_call(db, rng, minutes),
+            0..52 => return advance(db, rng),
+            52..68 => ("eta", format!("'{}'", eta(minutes + rng.random_range(30..600)))),
+            68..78 => ("berth", rng.random_range(1..8).to_string()),
+            78..86 => ("pilot", text(PILOTS.choose(rng).copied())),
+            86..93 => ("security_note", text(NOTES.choose(rng).copied())),
+            _ => {
+                return db.run(
+                    "UPDATE tug_orders SET state = CASE state WHEN 'ordered' THEN 'fast' ELSE 'done' END \
+                     WHERE id = (SELECT id FROM tug_orders WHERE state <> 'done' ORDER BY id LIMIT 1)",
+                );
+            }
+        };
+        match some_call(db, rng)? {
+            Some(call) => db.run(&format!("UPDATE calls SET {column} = {value} WHERE id = {call}")),
+            None => Ok(()),
+        }
     }
 }
 
-fn some_call(tx: &Transaction<'_>, rng: &mut StdRng) -> rusqlite::Result<Option<i64>> {
-    let sql = "SELECT id FROM calls ORDER BY (id * ?1) % 101 LIMIT 1";
-    tx.query_row(sql, [rng.random_range(1..100)], |r| r.get(0)).optional()
+fn some_call(db: &mut Store, rng: &mut StdRng) -> Result<Option<String>> {
+    let salt = rng.random_range(1..100);
+    let row = db.row(&format!("SELECT id FROM calls ORDER BY (id * {salt}) % 101, id LIMIT 1"))?;
+    Ok(row.and_then(|r| r.into_iter().next().flatten()))
 }
 
 /// Moves one call a step further, with all that goes with it.
-fn advance(tx: &Transaction<'_>, rng: &mut StdRng) -> rusqlite::Result<()> {
-    let Some(call) = some_call(tx, rng)? else { return Ok(()) };
-    let (status, berth): (String, Option<i64>) =
-        tx.query_row("SELECT status, berth FROM calls WHERE id = ?1", [call], |r| Ok((r.get(0)?, r.get(1)?)))?;
+fn advance(db: &mut Store, rng: &mut StdRng) -> Result<()> {
+    let Some(call) = some_call(db, rng)? else { return Ok(()) };
+    let row = db.row(&format!("SELECT status, berth FROM calls WHERE id = {call}"))?.unwrap_or_default();
+    let status = row.first().cloned().flatten().unwrap_or_default();
     let next = match status.as_str() {
         "expected" => "anchored",
         "anchored" => "inbound",
         "inbound" => "berthed",
         "berthed" => "departed",
-        _ => {
-            tx.execute("DELETE FROM calls WHERE id = ?1", [call])?;
-            return Ok(());
-        }
+        _ => return db.run(&format!("DELETE FROM calls WHERE id = {call}")),
     };
-    tx.execute("UPDATE calls SET status = ?2 WHERE id = ?1", params![call, next])?;
+    db.run(&format!("UPDATE calls SET status = '{next}' WHERE id = {call}"))?;
     let berth_becomes = match next {
         "inbound" => {
-            tx.execute(
-                "INSERT INTO tug_orders (call, tugs, state) VALUES (?1, ?2, 'ordered')",
-                params![call, rng.random_range(1..4)],
-            )?;
+            let tugs = rng.random_range(1..4);
+            db.run(&format!("INSERT INTO tug_orders (call, tugs, state) VALUES ({call}, {tugs}, 'ordered')"))?;
             "held"
         }
         "berthed" => "occupied",
         "departed" => "free",
         _ => return Ok(()),
     };
-    tx.execute("UPDATE berths SET state = ?2 WHERE id = ?1", params![berth, berth_becomes])?;
-    Ok(())
+    let berth = row.get(1).cloned().flatten();
+    db.run(&format!("UPDATE berths SET state = '{berth_becomes}' WHERE id = {}", number(berth.as_ref())))
 }
 
 /// The simulation on a thread of its own.
@@ -181,7 +182,7 @@ impl Simulation {
             let mut next = Instant::now();
             while !stopped.load(Relaxed) {
                 let mut seen = Vec::new();
-                match harbour.step(&mut |db, _| seen = super::audit::witness(db)) {
+                match harbour.step(&mut |db| seen = super::audit::witness(db)) {
                     Ok(c) => committed(&c, &seen),
                     // Somebody else holds the database; what was to happen happens later.
                     Err(e) => tracing::debug!("harbour: {e}"),

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use gossip_client::live::Applied;
 use gossip_client::{Incoming, Live, Session};
 use gossip_core::wire::{ChangeEntry, Notification};
 use gossip_server::now;
@@ -12,8 +13,9 @@ use serde_json::{Map, Value as Json, json};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
-use super::audit::{self, History, Shape, canonical};
+use super::audit::{self, Arrived, Came, History, Shape, canonical};
 use super::harbour::{Harbour, Simulation};
+use super::store::Store;
 use super::{INSTANCES, Scene};
 use crate::cli::Failure;
 use crate::local::source;
@@ -73,6 +75,8 @@ pub struct Summary {
     pub instances: usize,
     /// What each watcher heard.
     pub watchers: Vec<Heard>,
+    /// Deltas for which a whole result came: what was unsent when rights ended, or too much for a slow reader.
+    pub with_a_whole: u64,
     /// Deltas that should have arrived and did not.
     pub missed_deltas: u64,
     /// Rows too many or too few in the watchers' final results.
@@ -100,6 +104,7 @@ impl Summary {
             "transactions": self.transactions,
             "changes": self.changes,
             "watchers": self.watchers.iter().map(watcher).collect::<Vec<_>>(),
+            "with_a_whole": self.with_a_whole,
             "missed_deltas": self.missed_deltas,
             "wrong_rows": self.wrong_rows,
             "latency_ms": {"p50": self.ms(0.5), "p99": self.ms(0.99), "max": self.latency.max() as f64 / 1_000.0},
@@ -118,6 +123,9 @@ impl Summary {
                 w.persona, w.instance, w.heard, w.withheld, w.outside
             );
         }
+        if self.with_a_whole > 0 {
+            text += &format!("deltas for which a whole result came {}\n", self.with_a_whole);
+        }
         text += &format!("missed deltas {}, wrong rows {}\n", self.missed_deltas, self.wrong_rows);
         text + &format!(
             "commit to socket: p50 {:.2} ms, p99 {:.2} ms, max {:.2} ms",
@@ -132,7 +140,7 @@ impl Summary {
 #[derive(Default)]
 struct Taken {
     live: Live,
-    arrived: Vec<(i64, Shape)>,
+    arrived: Vec<(i64, Arrived)>,
     position: u64,
     error: Option<String>,
 }
@@ -149,9 +157,9 @@ fn position(text: &str) -> u64 {
     text.rsplit(':').next().and_then(|p| p.parse().ok()).unwrap_or(0)
 }
 
-/// Runs the scenario.
-pub async fn run(options: Options) -> Result<Summary, Failure> {
-    let scene = Scene::start().await?;
+/// Runs the scenario, embedded or on this PostgreSQL database, and over this broker if one is given.
+pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) -> Result<Summary, Failure> {
+    let scene = Scene::start(database, relay).await?;
     let source = source(&scene.config)?;
     let places = scene.cluster.places();
     let url = |name: &str| places.iter().find(|(n, _)| n == name).map(|(_, a)| a.to_string()).unwrap_or_default();
@@ -190,10 +198,14 @@ pub async fn run(options: Options) -> Result<Summary, Failure> {
         watchers.push((w.persona.clone(), instance, taken));
     }
 
-    let db = rusqlite::Connection::open(&source.path).map_err(Failure::usage)?;
-    let history = Arc::new(Mutex::new(History::new(audit::witness(&db))));
+    let (own, seed) = (source.clone(), options.seed);
+    let opened = tokio::task::spawn_blocking(move || -> Result<_, String> {
+        Ok((audit::witness(&mut Store::open(&own)?), Harbour::open(&own, seed)?))
+    });
+    let opened = opened.await.unwrap_or_else(|e| Err(e.to_string()));
+    let (start, harbour) = opened.map_err(|e| Failure::connect(format!("demo database: {e}")))?;
+    let history = Arc::new(Mutex::new(History::new(start)));
     let noted = history.clone();
-    let harbour = Harbour::open(&source.path, options.seed).map_err(Failure::usage)?;
     let pace = Duration::from_secs_f64(1.0 / options.pace.clamp(0.1, 10_000.0));
     let simulation = Simulation::start(harbour, pace, move |c, seen| noted.lock().note(c.position, c.at, seen));
     tokio::time::sleep(Duration::from_secs(options.seconds)).await;
@@ -214,6 +226,7 @@ pub async fn run(options: Options) -> Result<Summary, Failure> {
         let _ = task.await;
     }
     scene.cluster.stop().await;
+    super::remove(source).await?;
 
     let (history, operated) = (history.lock(), operated.lock());
     let mut summary = Summary {
@@ -221,6 +234,7 @@ pub async fn run(options: Options) -> Result<Summary, Failure> {
         transactions: history.len() as u64,
         instances: INSTANCES.len(),
         watchers: vec![],
+        with_a_whole: 0,
         missed_deltas: 0,
         wrong_rows: 0,
         latency: Histogram::new_with_max(MAX_DELAY, 3).map_err(Failure::usage)?,
@@ -233,11 +247,12 @@ pub async fn run(options: Options) -> Result<Summary, Failure> {
             tracing::warn!("{persona}: {e}");
         }
         let expected = history.expected(i, &operated.reads);
-        let arrived: Vec<Shape> = taken.arrived.iter().map(|(_, shape)| shape.clone()).collect();
-        for (e, place) in expected.iter().zip(audit::align(&expected, &arrived)) {
-            match place {
-                None => summary.missed_deltas += 1,
-                Some(at) => {
+        let arrived: Vec<Arrived> = taken.arrived.iter().map(|(_, what)| what.clone()).collect();
+        for (e, came) in expected.iter().zip(audit::align(&expected, &arrived)) {
+            match came {
+                Came::Never => summary.missed_deltas += 1,
+                Came::WithAWhole => summary.with_a_whole += 1,
+                Came::As(at) => {
                     summary.latency.saturating_record((taken.arrived[at].0 - e.committed).max(0).unsigned_abs())
                 }
             }
@@ -248,7 +263,7 @@ pub async fn run(options: Options) -> Result<Summary, Failure> {
         summary.watchers.push(Heard {
             persona: persona.clone(),
             instance: instance.clone(),
-            heard: taken.arrived.len() as u64,
+            heard: arrived.iter().filter(|a| matches!(a, Arrived::Delta(_))).count() as u64,
             withheld: count("withheld"),
             outside: count("outside"),
         });
@@ -287,10 +302,17 @@ async fn watch(mut session: Session, taken: Arc<Mutex<Taken>>, lose: Option<Lose
                 continue;
             }
             let shape = shape(&taken.live, changes);
-            taken.arrived.push((at, shape));
+            taken.arrived.push((at, Arrived::Delta(shape)));
         }
-        if let Err(e) = taken.live.apply(&told) {
-            taken.error = Some(e);
+        match taken.live.apply(&told) {
+            Ok(Applied::Whole(_)) if !taken.live.unfinished => {
+                let mut rows: Vec<String> =
+                    taken.live.rows.values().map(|r| canonical(&Json::Object(r.clone()))).collect();
+                rows.sort();
+                taken.arrived.push((at, Arrived::Whole(rows)));
+            }
+            Ok(_) => {}
+            Err(e) => taken.error = Some(e),
         }
     }
 }

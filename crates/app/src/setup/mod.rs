@@ -9,9 +9,10 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
+use gossip_source::Plan;
 use gossip_source::sqlite::SqliteSource;
 use gossip_source::sqlite::schema::{Found, count_rows, describe, table_names};
-use gossip_source::sqlite::triggers::{self, Plan};
+use gossip_source::sqlite::triggers;
 
 use crate::workbench::input::Input;
 use crate::workbench::theme::Theme;
@@ -294,8 +295,8 @@ mod tests {
         let tables = ["a \"b\"".to_string(), "größe".to_string()];
         let text = config_text("my \"old\" db.sqlite", &tables);
         let config = Config::parse(Path::new("gossip.toml"), &text).unwrap();
-        assert_eq!(config.source_url, "sqlite:my \"old\" db.sqlite");
-        assert_eq!((config.source.as_str(), config.tables), ("myolddb", tables.to_vec()));
+        assert_eq!(config.source.url, "sqlite:my \"old\" db.sqlite");
+        assert_eq!((config.source.name.as_str(), config.source.tables), ("myolddb", tables.to_vec()));
         assert_eq!(name_of("gossip.db"), "main");
     }
 }

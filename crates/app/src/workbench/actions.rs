@@ -66,6 +66,14 @@ pub enum Action {
     Palette,
     /// Write a query.
     Edit,
+    /// Keep the edited rules and put them in force.
+    SaveRules,
+    /// Take back what was edited.
+    UndoRules,
+    /// The next role.
+    NextRole,
+    /// The role before.
+    PreviousRole,
     /// Ask the query.
     Run,
     /// Choose who asks.
@@ -125,6 +133,14 @@ const fn tables(action: Action, key: KeyCode, shown: &'static str, short: &'stat
     Entry { action, view: Some(View::Tables), key, shown, short, help }
 }
 
+const fn rules(action: Action, key: KeyCode, shown: &'static str, short: &'static str, help: &'static str) -> Entry {
+    Entry { action, view: Some(View::Rules), key, shown, short, help }
+}
+
+const fn relay(action: Action, key: KeyCode, shown: &'static str, short: &'static str, help: &'static str) -> Entry {
+    Entry { action, view: Some(View::Relay), key, shown, short, help }
+}
+
 const fn steps(action: Action, key: KeyCode, shown: &'static str, short: &'static str, help: &'static str) -> Entry {
     Entry { action, view: Some(View::Steps), key, shown, short, help }
 }
@@ -156,6 +172,17 @@ pub const ACTIONS: &[Entry] = &[
         "let the chosen table stream, or no longer; what it does to the database is shown first",
     ),
     tables(Action::Grant, KeyCode::Char('g'), "g", "grant", "let a role read the chosen table: a rule is added"),
+    rules(Action::Edit, KeyCode::Char('e'), "e", "edit", "change what the chosen role may read of the chosen table"),
+    rules(
+        Action::SaveRules,
+        KeyCode::Char('s'),
+        "s",
+        "save",
+        "keep the edited rules in the configuration and put them in force",
+    ),
+    rules(Action::UndoRules, KeyCode::Char('u'), "u", "undo", "take back what was edited and not saved"),
+    relay(Action::Hold, KeyCode::Char(' '), "space", "hold", "hold the list of what passes; again to let it go on"),
+    relay(Action::Export, KeyCode::Char('x'), "x", "export", "the drawing as SVG, PDF and text into this folder"),
     steps(Action::Grant, KeyCode::Char('g'), "g", "grant", "let a role read a table: a rule is added"),
     steps(Action::NextStep, KeyCode::Enter, "enter", "next step", "do the first step that is not done"),
     steps(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
@@ -190,7 +217,7 @@ pub const ACTIONS: &[Entry] = &[
         KeyCode::Char('i'),
         "i",
         "instances",
-        "end or start an instance, lose a relay message, cut one off",
+        "add, end, drain or start an instance, lose a relay message, cut one off",
     ),
     earshot(
         Action::Export,
@@ -219,6 +246,20 @@ pub const ACTIONS: &[Entry] = &[
         "Tables: what streams, who may read it, what is in the way",
     ),
     entry(
+        Action::Go(View::Rules),
+        KeyCode::Char('4'),
+        "4",
+        "",
+        "Rules: who may read what, and what another rule would change",
+    ),
+    entry(
+        Action::Go(View::Relay),
+        KeyCode::Char('5'),
+        "5",
+        "",
+        "Relay: how changes travel between instances, and where they wait",
+    ),
+    entry(
         Action::Go(View::Steps),
         KeyCode::Char('0'),
         "0",
@@ -230,6 +271,8 @@ pub const ACTIONS: &[Entry] = &[
     entry(Action::PageUp, KeyCode::PageUp, "pgup", "", "a page up"),
     entry(Action::PageDown, KeyCode::PageDown, "pgdn", "", "a page down"),
     entry(Action::Newest, KeyCode::Home, "home", "", "to the first line"),
+    rules(Action::NextRole, KeyCode::Right, "→", "", "the next role"),
+    rules(Action::PreviousRole, KeyCode::Left, "←", "", "the role before"),
     earshot(Action::NextWatcher, KeyCode::Tab, "tab", "", "the next watcher"),
     earshot(Action::PreviousWatcher, KeyCode::BackTab, "shift-tab", "", "the watcher before"),
     earshot(Action::Unfold, KeyCode::Right, "→", "", "show the rows of the chosen line"),
@@ -246,13 +289,17 @@ pub fn is_possible(action: Action, s: &State) -> bool {
     let lines = !s.lines.is_empty();
     let in_journey = matches!(s.overlay, Overlay::Journey { .. });
     match action {
-        Action::Go(View::Ask) if s.recorded => false,
+        Action::Go(View::Ask | View::Rules | View::Relay) if s.recorded => false,
         Action::Go(View::Steps) => s.has_config && s.view != View::Steps,
         Action::Go(view) => view != s.view,
         Action::Grant => s.has_config && s.has_cluster && !s.tables.known.is_empty(),
         Action::NextStep => super::steps::next(s).is_some(),
         Action::Palette => true,
+        Action::Edit if s.view == View::Rules => !s.rules.editing && super::rules::chosen(s).is_some(),
         Action::Edit => !s.ask.editing,
+        Action::SaveRules => s.rules.can_save(),
+        Action::UndoRules => s.rules.edited.is_some(),
+        Action::NextRole | Action::PreviousRole => s.rules.seen.roles.len() > 1,
         Action::Run => !s.ask.editing && !s.ask.text().trim().is_empty(),
         Action::MoreColumns | Action::FewerColumns => !s.ask.panes.is_empty(),
         Action::Who => s.personas.len() > 1,
@@ -267,6 +314,7 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         }
         Action::Back => s.overlay != Overlay::None || s.why.is_some() || !s.filter.is_empty() || s.held.is_some(),
         Action::Help | Action::Quit => true,
+        Action::Export if s.view == View::Relay => !s.relay.instances.is_empty(),
         Action::Export => lines,
         Action::Copy => lines && !in_journey,
         Action::Record => !s.kept.is_empty(),
@@ -280,7 +328,7 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::DropWatcher | Action::Frames => !s.watchers.is_empty(),
         Action::NewPersona => s.can_mint,
         Action::Personas => s.can_mint && !s.watchers.is_empty(),
-        Action::Instances => s.has_cluster,
+        Action::Instances => !s.recorded,
         _ => true,
     }
 }

@@ -4,9 +4,11 @@
 //! while it is filled in and run on the database as any other program would, once or many times.
 
 use super::flow::plain;
+use super::forms::{Field, Form, FormKind};
 use super::input::Input;
+use super::line::{Line, RowShown};
 use super::message::Effect;
-use super::state::{Field, Form, FormKind, Line, RowShown, State};
+use super::state::State;
 use super::tables::{Column, Inspected};
 use serde_json::{Map, Value as Json};
 

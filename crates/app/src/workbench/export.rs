@@ -3,8 +3,9 @@
 use gossip_draw::{Colour, Drawing, Point, Shape, fit, text_width};
 
 use super::legs::{Tone, legs};
+use super::line::Line;
 use super::marks::Mark;
-use super::state::{Line, State};
+use super::state::State;
 use super::view::words::{self, span, time};
 
 const INK: Colour = [34, 38, 44];

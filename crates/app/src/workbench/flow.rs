@@ -3,8 +3,9 @@
 use gossip_core::explain::Tally;
 use serde_json::{Map, Value as Json};
 
-use super::message::{Effect, Made};
-use super::state::{At, Line, Link, MAX_LINES, Micros, RowShown, Stage, State, WatcherId};
+use super::line::{At, Line, RowShown, Stage};
+use super::message::{Effect, KnownBy, Made};
+use super::state::{Link, MAX_LINES, Micros, State, WatcherId};
 use super::update::MAX_REMEMBERED;
 
 /// Absences and snapshots that are remembered of a watcher.
@@ -31,7 +32,7 @@ pub(super) fn listening(s: &mut State, id: WatcherId, at: Micros, rows: usize) {
         w.rows = rows;
         w.current = None;
         // What was told before it listened can not have been meant for it.
-        let nothing_yet = At { source: String::new(), number: 0 };
+        let nothing_yet = At { source: String::new(), number: 0, part: 0 };
         w.listens_after = Some(w.listens_after.take().or(newest).unwrap_or(nothing_yet));
     }
 }
@@ -65,12 +66,11 @@ pub(super) fn change(s: &mut State, place: usize, row: &Map<String, Json>) {
         return;
     }
     let after = At::parse(&text(row, "after"));
+    let xid = int(row, "xid").unsigned_abs();
     s.rates.changed(received, row_count);
     // A change made here that lies in this stretch has come true.
     let mine = s.lines.iter().position(|l| match (&l.made, &l.at) {
-        (Some((_, Stage::Committed(p))), None) => {
-            p.source == at.source && *p <= at && after.as_ref().is_none_or(|a| p > a)
-        }
+        (Some((_, Stage::Committed(source, mark))), None) => is_it(source, *mark, &at, after.as_ref(), xid),
         _ => false,
     });
     let id = s.line_id();
@@ -91,6 +91,7 @@ pub(super) fn change(s: &mut State, place: usize, row: &Map<String, Json>) {
         id,
         at: Some(at.clone()),
         after,
+        xid,
         committed: (int(row, "committed_from"), int(row, "committed_to")),
         read_at: int(row, "read_at"),
         reader: text(row, "reader"),
@@ -106,6 +107,15 @@ pub(super) fn change(s: &mut State, place: usize, row: &Map<String, Json>) {
     for row in s.orphans.remove(&at).unwrap_or_default() {
         verdict(s, &row);
     }
+}
+
+/// Whether a transaction of the stream is the one that was made here.
+fn is_it(source: &str, known: KnownBy, at: &At, after: Option<&At>, xid: u64) -> bool {
+    let same = match known {
+        KnownBy::Log(number) => number <= at.number && after.is_none_or(|a| number > a.number),
+        KnownBy::Transaction(own) => own == xid,
+    };
+    source == at.source && same
 }
 
 /// Puts a line where it belongs: newest first; what is only made here stays on top.
@@ -206,7 +216,7 @@ pub(super) fn arrived(s: &mut State, watcher: WatcherId, position: &At, at: Micr
 pub(super) fn was_made(s: &mut State, id: u64, made: Made) -> Vec<Effect> {
     let source = s.places.first().map(|p| text(&p.info, "source")).unwrap_or_default();
     let stage = match made {
-        Made::Logged(number) => Stage::Committed(At { source, number }),
+        Made::Logged(mark) => Stage::Committed(source, mark),
         Made::Unheard(tables, rows) => Stage::NeverComes(format!(
             "{} row{} of {} changed, but {} not streamed: nobody can hear it",
             rows,
@@ -219,10 +229,9 @@ pub(super) fn was_made(s: &mut State, id: u64, made: Made) -> Vec<Effect> {
     };
     // The stream may have been faster than the word of the commit.
     let seen = match &stage {
-        Stage::Committed(p) => s.lines.iter().find(|l| match (&l.at, &l.after) {
-            (Some(at), after) => p.source == at.source && p <= at && after.as_ref().is_none_or(|a| p > a),
-            _ => false,
-        }),
+        Stage::Committed(source, mark) => {
+            s.lines.iter().find(|l| l.at.as_ref().is_some_and(|at| is_it(source, *mark, at, l.after.as_ref(), l.xid)))
+        }
         _ => None,
     };
     let seen = seen.map(|l| l.id);

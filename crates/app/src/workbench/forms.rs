@@ -10,9 +10,56 @@ use super::change;
 use super::input::Input;
 use super::message::Effect;
 use super::rail::View;
-use super::state::{Field, Form, FormKind, Link, Overlay, State};
+use super::state::{Link, Overlay, State};
 use super::update::{add_watcher, kept_watchers};
 use crate::recording::Masks;
+
+/// A form that is being filled in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Form {
+    /// What it is for.
+    pub kind: FormKind,
+    /// Its fields: label, text; a field with choices is changed by ← and →.
+    pub fields: Vec<Field>,
+    /// The field that has the focus.
+    pub focus: usize,
+    /// What is wrong with what was entered.
+    pub problem: Option<String>,
+    /// What a typed value is about; another one takes its place when that changes.
+    pub about: String,
+}
+
+/// What a form is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FormKind {
+    /// Make a change.
+    Change,
+    /// Add a watcher.
+    Watcher,
+    /// Add or edit a persona.
+    Persona,
+    /// Set the filter.
+    Filter,
+    /// Keep a query under a name.
+    KeepQuery,
+    /// Let a role read a table.
+    Grant,
+    /// Save what was recorded.
+    Record,
+}
+
+/// A field of a form.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Field {
+    /// What it is.
+    pub label: String,
+    /// What was typed or chosen.
+    pub input: Input,
+    /// What can be chosen; empty if it is typed.
+    pub choices: Vec<String>,
+    /// What could be typed: a key goes through it.
+    pub offers: Vec<String>,
+}
 
 pub(super) fn form(kind: FormKind, fields: Vec<Field>) -> Form {
     Form { kind, fields, focus: 0, problem: None, about: String::new() }
@@ -123,7 +170,7 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
                     s.tables.find.clone_from(text);
                     s.tables.chosen = 0;
                 }
-                View::Earshot | View::Steps => {
+                View::Earshot | View::Rules | View::Relay | View::Steps => {
                     s.filter.clone_from(text);
                     s.held = None;
                     s.chosen = None;
@@ -142,7 +189,7 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
                 table: TableName::plain(table),
                 rows: (!rows.is_empty()).then(|| rows.clone()),
                 columns: (!columns.is_empty()).then_some(columns),
-                line: 0,
+                ..RuleText::default()
             };
             super::tables::check(s, &rule)?;
             s.tables.rules.push(rule.clone());

@@ -1,7 +1,8 @@
 //! The journey of one transaction in legs: read, relayed, and for each watcher matched, written, arrived.
 
+use super::line::Line;
 use super::marks::Mark;
-use super::state::{Line, State};
+use super::state::State;
 use super::view::words::span;
 
 /// A stretch of the journey, in microseconds after the latest possible commit.

@@ -5,15 +5,19 @@ use std::sync::Arc;
 use crossterm::event::{KeyEvent, MouseEvent};
 use gossip_core::explain::Step;
 use gossip_core::rule::RuleText;
+use gossip_core::schema::TableName;
 use gossip_core::wire::ColumnInfo;
 use gossip_server::config::{Persona, Watcher};
 use serde_json::{Map, Value as Json};
 
+use super::Place;
 use super::ask::{About, Refused};
 use super::change::Look;
 use super::export::Page;
 use super::frames::Log;
-use super::state::{At, Micros, WatcherId};
+use super::line::At;
+use super::rules::Answer;
+use super::state::{Micros, WatcherId};
 use super::tables::{Inspection, Proposal};
 use crate::recording::{Event, Masks};
 
@@ -32,6 +36,12 @@ pub enum Message {
     Place(usize, Micros, Result<(), String>),
     /// A row of `gossip.instances`.
     Instance(usize, Map<String, Json>),
+    /// What a place says of another instance, or that it is gone.
+    Member(usize, String, Option<Map<String, Json>>),
+    /// A row of `gossip.links` by its instance, or that it is gone.
+    RelayLink(String, Option<Map<String, Json>>),
+    /// A row of `gossip.traffic`.
+    Passing(usize, Map<String, Json>),
     /// A row of `gossip.changes`.
     Change(usize, Map<String, Json>),
     /// A row of `gossip.verdicts`.
@@ -69,6 +79,14 @@ pub enum Message {
     Table(String, Option<Map<String, Json>>),
     /// A change is no longer repeated, and what came of it.
     Repeated(String),
+    /// A row of `gossip.rules` by its number, or that it is gone.
+    Rule(i64, Option<Map<String, Json>>),
+    /// All rows of `gossip.rules`, and no others.
+    OnlyRules(Vec<(i64, Map<String, Json>)>),
+    /// What other rules would have let these watchers hear; the question's number.
+    Tried(u64, Vec<WatcherId>, Result<Answer, String>),
+    /// The edited rules are kept, and where, or why not.
+    RulesKept(Result<String, String>),
     /// Rows of a table, to make changes to.
     Looked(String, Look),
     /// An instance that was connected to streams these and no others.
@@ -79,15 +97,26 @@ pub enum Message {
     Proposed(Result<Proposal, String>),
     /// Which instances run.
     Running(Vec<bool>),
+    /// One more instance runs.
+    Added(Place),
     /// Something to say.
     Notice(String),
+}
+
+/// By what a change made here is known again when it is heard.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum KnownBy {
+    /// It is in the change log up to here.
+    Log(u64),
+    /// The database's number for its transaction.
+    Transaction(u64),
 }
 
 /// What came of a change made here.
 #[derive(Clone, Debug)]
 pub enum Made {
-    /// Committed, and in the change log up to here.
-    Logged(u64),
+    /// Committed, and it can be heard.
+    Logged(KnownBy),
     /// Committed, but nothing of it is in the change log: the tables that it changed, and how many rows.
     Unheard(Vec<String>, u64),
     /// Nothing was changed.
@@ -206,6 +235,32 @@ pub enum Effect {
     CarryOut(Proposal),
     /// Keep a rule in the configuration, and put all of them in force.
     Grant(RuleText, Vec<RuleText>),
+    /// Ask an instance what other rules would have let be heard.
+    Try {
+        /// The question's number.
+        number: u64,
+        /// The instance.
+        place: usize,
+        /// Whom it is about, and the same as the instance knows them.
+        watchers: Vec<WatcherId>,
+        /// See `watchers`.
+        asked: Vec<Json>,
+        /// All rules.
+        rules: Vec<RuleText>,
+    },
+    /// Keep the rules of one role on one table in the configuration, and put all in force.
+    KeepRules {
+        /// The role.
+        role: String,
+        /// The table.
+        table: TableName,
+        /// The rules that are replaced.
+        before: Vec<RuleText>,
+        /// The text that replaces them.
+        text: String,
+        /// All rules from now on.
+        all: Vec<RuleText>,
+    },
     /// Keep the watchers in the configuration.
     KeepWatchers(Vec<Watcher>),
     /// Keep a query in the configuration.
@@ -214,6 +269,10 @@ pub enum Effect {
     KeepPersona(String, Persona),
     /// Do something to an instance.
     Instance(usize, InstanceAction),
+    /// Let an instance of this name go, asked of one that can be reached.
+    Drain(usize, String),
+    /// Connect to one more instance.
+    Reach(Place),
 }
 
 /// What can be done to an instance in this process.
@@ -225,4 +284,8 @@ pub enum InstanceAction {
     LoseNext,
     /// Cut it off from the relay, or mend that.
     CutOrMend,
+    /// Let it go politely: its clients are told to come back elsewhere.
+    Drain,
+    /// Start one more.
+    Add,
 }

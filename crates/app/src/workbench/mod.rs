@@ -14,10 +14,15 @@ pub mod forms;
 pub mod frames;
 pub mod input;
 pub mod legs;
+pub mod line;
 pub mod marks;
 pub mod message;
+pub mod palette;
 pub mod rail;
+pub mod rates;
+pub mod relay;
 pub mod replay;
+pub mod rules;
 pub mod state;
 pub mod steps;
 pub mod tables;
@@ -35,7 +40,7 @@ use std::time::Duration;
 use gossip_core::rule::RuleText;
 use gossip_server::auth::Tokens;
 use gossip_server::config::{Persona, Watcher};
-use gossip_source::sqlite::SqliteSource;
+use gossip_source::Source;
 use serde_json::Map;
 use tokio::sync::{Mutex, mpsc};
 
@@ -67,7 +72,7 @@ pub struct Access {
     /// Tokens of personas for whom none can be minted here, by name.
     pub given: BTreeMap<String, String>,
     /// The database itself.
-    pub database: Option<SqliteSource>,
+    pub database: Option<Source>,
     /// The personas.
     pub personas: BTreeMap<String, Persona>,
     /// The rules, where the configuration can be read.

@@ -10,13 +10,17 @@ pub enum View {
     Ask,
     /// What streams, and what is in the way.
     Tables,
+    /// Who may read what, and what another rule would mean.
+    Rules,
+    /// How changes travel between instances, and where they wait.
+    Relay,
     /// From a database to a first change that somebody hears.
     Steps,
 }
 
 impl View {
     /// All views, in the order of the rail.
-    pub const ALL: [View; 4] = [View::Earshot, View::Ask, View::Tables, View::Steps];
+    pub const ALL: [View; 6] = [View::Earshot, View::Ask, View::Tables, View::Rules, View::Relay, View::Steps];
 
     /// Its name.
     pub fn name(self) -> &'static str {
@@ -24,6 +28,8 @@ impl View {
             View::Earshot => "Earshot",
             View::Ask => "Ask",
             View::Tables => "Tables",
+            View::Rules => "Rules",
+            View::Relay => "Relay",
             View::Steps => "Steps",
         }
     }
@@ -34,6 +40,8 @@ impl View {
             View::Earshot => "who heard what, and why not",
             View::Ask => "what several people see of the same query, while it changes",
             View::Tables => "what streams, who may read it, and what is in the way",
+            View::Rules => "who may read what, and what another rule would change",
+            View::Relay => "how changes travel between instances, and where they wait",
             View::Steps => "from a database to a first change that somebody hears",
         }
     }
@@ -44,6 +52,8 @@ impl View {
             View::Earshot => '1',
             View::Ask => '2',
             View::Tables => '3',
+            View::Rules => '4',
+            View::Relay => '5',
             View::Steps => '0',
         }
     }

@@ -4,18 +4,22 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 
-use gossip_core::explain::{Step, Tally};
+use gossip_core::explain::Step;
 use gossip_server::config::Persona;
-use hdrhistogram::Histogram;
 use serde_json::{Map, Value as Json, json};
 
 use super::Access;
 use super::ask::Ask;
 use super::change::Look;
+use super::forms::Form;
 use super::frames::{Log, Looking};
 use super::input::Input;
+use super::line::{At, Line, Stage};
 use super::marks::Mark;
 use super::rail::View;
+use super::rates::Rates;
+use super::relay::Relay;
+use super::rules::Rules;
 use super::tables::{Proposal, Tables};
 use super::theme::Theme;
 use crate::recording::Event;
@@ -28,29 +32,6 @@ pub const MAX_KEPT: usize = 20_000;
 
 /// Lines that are kept; the oldest go first.
 pub const MAX_LINES: usize = 4_000;
-
-/// A position as it is told, `source:number`, in order.
-#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct At {
-    /// The source.
-    pub source: String,
-    /// The number.
-    pub number: u64,
-}
-
-impl At {
-    /// Reads `source:number`.
-    pub fn parse(text: &str) -> Option<At> {
-        let (source, number) = text.rsplit_once(':')?;
-        Some(At { source: source.into(), number: number.split('.').next()?.parse().ok()? })
-    }
-}
-
-impl std::fmt::Display for At {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{}:{}", self.source, self.number)
-    }
-}
 
 /// How a connection stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -74,6 +55,14 @@ pub struct PlaceState {
     pub link: Link,
     /// Its row of `gossip.instances`.
     pub info: Map<String, Json>,
+}
+
+impl PlaceState {
+    /// Nothing has been heard of it.
+    pub fn new(place: &super::Place) -> PlaceState {
+        let name = if place.name.is_empty() { &place.url } else { &place.name };
+        PlaceState { name: name.clone(), url: place.url.clone(), link: Link::Connecting, info: Map::new() }
+    }
 }
 
 /// A number that a watcher keeps for its life.
@@ -114,96 +103,6 @@ pub struct WatcherState {
     pub frames: Log,
 }
 
-/// One row of a transaction, as operators see it.
-#[derive(Clone, Debug, PartialEq)]
-pub struct RowShown {
-    /// The table.
-    pub table: String,
-    /// The key, as text.
-    pub key: String,
-    /// Before, unless it was inserted.
-    pub old: Option<Map<String, Json>>,
-    /// After, unless it was deleted.
-    pub new: Option<Map<String, Json>>,
-}
-
-/// What is known of a line for one watcher.
-#[derive(Clone, Debug, Default)]
-pub struct Cell {
-    /// The engine's verdict.
-    pub verdict: String,
-    /// What it did to the result.
-    pub tally: Tally,
-    /// When the engine decided.
-    pub matched_at: Option<Micros>,
-    /// When its instance had written it.
-    pub written_at: Option<Micros>,
-    /// When it arrived at the watcher's socket.
-    pub arrived_at: Option<Micros>,
-    /// The frame as it arrived.
-    pub frame: Option<Arc<str>>,
-}
-
-/// How a change made here stands.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Stage {
-    /// The database is at it.
-    Running,
-    /// Committed; the change log ends here after it.
-    Committed(At),
-    /// It cannot be heard, and why.
-    NeverComes(String),
-}
-
-/// One line of Earshot.
-#[derive(Clone, Debug)]
-pub struct Line {
-    /// Its number, the same while it is kept.
-    pub id: u64,
-    /// The transaction's place; `None` while it is only made here.
-    pub at: Option<At>,
-    /// The position before it.
-    pub after: Option<At>,
-    /// Commit time, earliest and latest.
-    pub committed: (Micros, Micros),
-    /// When it was read.
-    pub read_at: Micros,
-    /// The instance that read it.
-    pub reader: String,
-    /// When each place received it.
-    pub received: BTreeMap<usize, Micros>,
-    /// Its rows, the first of many.
-    pub rows: Vec<RowShown>,
-    /// All its rows, in number.
-    pub row_count: u64,
-    /// What became of it, by watcher.
-    pub cells: HashMap<WatcherId, Cell>,
-    /// Set for a change made here: the SQL and how it stands.
-    pub made: Option<(String, Stage)>,
-    /// Whether its rows are shown.
-    pub unfolded: bool,
-}
-
-impl Line {
-    /// A change that is being made here.
-    pub fn made_here(id: u64, now: Micros, sql: String) -> Line {
-        Line {
-            id,
-            at: None,
-            after: None,
-            committed: (now, now),
-            read_at: now,
-            reader: String::new(),
-            received: BTreeMap::new(),
-            rows: vec![],
-            row_count: 0,
-            cells: HashMap::new(),
-            made: Some((sql, Stage::Running)),
-            unfolded: false,
-        }
-    }
-}
-
 /// What a click chooses.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Click {
@@ -215,6 +114,8 @@ pub enum Click {
     Watcher(usize),
     /// A table.
     Table(usize),
+    /// A table and a role in Rules.
+    Rules(usize, usize),
 }
 
 /// An explanation that is open.
@@ -226,53 +127,6 @@ pub struct Why {
     pub watcher: WatcherId,
     /// The steps; `None` until they have come.
     pub steps: Option<Result<Vec<Step>, String>>,
-}
-
-/// A form that is being filled in.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Form {
-    /// What it is for.
-    pub kind: FormKind,
-    /// Its fields: label, text; a field with choices is changed by ← and →.
-    pub fields: Vec<Field>,
-    /// The field that has the focus.
-    pub focus: usize,
-    /// What is wrong with what was entered.
-    pub problem: Option<String>,
-    /// What a typed value is about; another one takes its place when that changes.
-    pub about: String,
-}
-
-/// What a form is for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum FormKind {
-    /// Make a change.
-    Change,
-    /// Add a watcher.
-    Watcher,
-    /// Add or edit a persona.
-    Persona,
-    /// Set the filter.
-    Filter,
-    /// Keep a query under a name.
-    KeepQuery,
-    /// Let a role read a table.
-    Grant,
-    /// Save what was recorded.
-    Record,
-}
-
-/// A field of a form.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Field {
-    /// What it is.
-    pub label: String,
-    /// What was typed or chosen.
-    pub input: Input,
-    /// What can be chosen; empty if it is typed.
-    pub choices: Vec<String>,
-    /// What could be typed: a key goes through it.
-    pub offers: Vec<String>,
 }
 
 /// What lies over the view.
@@ -303,59 +157,6 @@ pub enum Overlay {
     },
 }
 
-/// Rates over the last seconds.
-#[derive(Clone, Debug, Default)]
-pub struct Rates {
-    /// Times of changes seen, newest last.
-    pub changes: VecDeque<Micros>,
-    /// Times of deltas that arrived, with how long each took.
-    pub arrivals: VecDeque<(Micros, u64)>,
-}
-
-/// The stretch that rates are over.
-pub const RATE_SPAN: Micros = 5_000_000;
-
-/// Delays beyond this, ten minutes, are shown as this, in microseconds.
-const MAX_DELAY: u64 = 600_000_000;
-
-/// Entries kept for rates.
-const MAX_RATED: usize = 200_000;
-
-impl Rates {
-    /// Notes a change.
-    pub fn changed(&mut self, at: Micros, rows: u64) {
-        (0..rows.min(1_000)).for_each(|_| self.changes.push_back(at));
-        while self.changes.len() > MAX_RATED {
-            self.changes.pop_front();
-        }
-    }
-
-    /// Notes an arrival.
-    pub fn arrived(&mut self, at: Micros, took: u64) {
-        self.arrivals.push_back((at, took));
-        if self.arrivals.len() > MAX_RATED {
-            self.arrivals.pop_front();
-        }
-    }
-
-    /// Changes per second, arrivals per second and the 99th percentile of their delay in microseconds.
-    pub fn now(&mut self, now: Micros) -> (f64, f64, Option<u64>) {
-        while self.changes.front().is_some_and(|t| *t < now - RATE_SPAN) {
-            self.changes.pop_front();
-        }
-        while self.arrivals.front().is_some_and(|t| t.0 < now - RATE_SPAN) {
-            self.arrivals.pop_front();
-        }
-        let seconds = RATE_SPAN as f64 / 1e6;
-        let p99 =
-            Histogram::<u64>::new_with_max(MAX_DELAY, 2).ok().filter(|_| !self.arrivals.is_empty()).map(|mut h| {
-                self.arrivals.iter().for_each(|(_, took)| h.saturating_record(*took));
-                h.value_at_quantile(0.99)
-            });
-        (self.changes.len() as f64 / seconds, self.arrivals.len() as f64 / seconds, p99)
-    }
-}
-
 /// The whole state.
 pub struct State {
     /// What is looked at.
@@ -366,6 +167,10 @@ pub struct State {
     pub ask: Ask,
     /// The state of Tables.
     pub tables: Tables,
+    /// Rules.
+    pub rules: Rules,
+    /// Relay.
+    pub relay: Relay,
     /// The instances.
     pub places: Vec<PlaceState>,
     /// The watchers, in the order of their columns.
@@ -439,18 +244,14 @@ pub struct State {
 impl State {
     /// As it is before anything has come.
     pub fn new(access: &Access, theme: Theme, now: Micros) -> State {
-        let place = |p: &super::Place| PlaceState {
-            name: if p.name.is_empty() { p.url.clone() } else { p.name.clone() },
-            url: p.url.clone(),
-            link: Link::Connecting,
-            info: Map::new(),
-        };
         State {
             title: access.title.clone(),
             view: if access.first_steps { View::Steps } else { View::default() },
             ask: Ask::new(access.personas.keys().take(3).cloned().collect()),
             tables: Tables { rules: access.rules.clone(), ..Tables::default() },
-            places: access.places.iter().map(place).collect(),
+            rules: Rules::default(),
+            relay: Relay::default(),
+            places: access.places.iter().map(PlaceState::new).collect(),
             watchers: Vec::new(),
             personas: access.personas.clone(),
             newest_persona: None,

@@ -1,11 +1,8 @@
 //! Tables: what streams, who may read it, and what is in the way.
 
 use std::collections::{BTreeMap, VecDeque};
-use std::sync::Arc;
 
 use gossip_core::rule::{RuleSet, RuleText};
-use gossip_core::schema::{Catalog, Table};
-use gossip_core::value::Type;
 use gossip_source::Finding;
 use serde_json::{Map, Value as Json};
 
@@ -185,7 +182,8 @@ impl Tables {
     /// The roles that see a column of a table.
     pub fn who_sees(&self, table: &str, column: &str) -> Vec<&str> {
         let grants = |r: &&RuleText| {
-            r.table.to_string() == table
+            r.may.read
+                && r.table.to_string() == table
                 && r.columns.as_ref().is_none_or(|c| c.iter().any(|c| c.eq_ignore_ascii_case(column)))
         };
         let mut roles: Vec<&str> = self.rules.iter().filter(grants).map(|r| r.role.as_str()).collect();
@@ -289,18 +287,6 @@ pub fn mend(s: &mut State) -> Vec<Effect> {
 
 /// Holds a rule against what is known of its table.
 pub fn check(s: &State, rule: &RuleText) -> Result<(), String> {
-    let known = s.tables.known.get(&rule.table.to_string());
-    let known = known.ok_or_else(|| format!("{} does not stream", rule.table))?;
-    let column =
-        |(name, ty): (String, String)| gossip_core::schema::Column { name: name.as_str().into(), ty: Type::named(&ty) };
-    let mut catalog = Catalog::default();
-    catalog.put(Arc::new(Table {
-        name: rule.table.clone(),
-        source: "".into(),
-        columns: known.columns().into_iter().map(column).collect(),
-        key: vec![],
-        old_values: true,
-    }));
-    let problems = RuleSet::new(vec![rule.clone()]).check(&catalog);
+    let problems = RuleSet::new(vec![rule.clone()]).check(&super::rules::catalog(s));
     problems.into_iter().next().map_or(Ok(()), |p| Err(p.message))
 }

@@ -6,19 +6,31 @@ use serde_json::Value as Json;
 
 use super::actions::{self, Action};
 use super::flow::{arrived, change, listening, newest_position, trim, verdict, was_made};
-use super::forms::{field, fit, form, in_form};
+use super::forms::{FormKind, field, fit, form, in_form};
 use super::frames::{self, Log, Looking};
 use super::input::Input;
+use super::line::{At, Stage};
 use super::message::{Effect, InstanceAction, Message};
+use super::palette::in_palette;
 use super::rail::View;
-use super::state::{At, Click, FormKind, Link, Overlay, Stage, State, WatcherState, Why};
-use super::{ask, tables};
+use super::state::{Click, Link, Overlay, PlaceState, State, WatcherState, Why};
+use super::{ask, relay, rules, tables};
 
 /// Cursors and early frames that are remembered.
 pub(super) const MAX_REMEMBERED: usize = 20_000;
 
 /// Takes a message and returns what is to be done.
 pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
+    // What streams in while somebody reads is nothing to Rules.
+    let streams = matches!(message, Message::Change(..) | Message::Verdict(_) | Message::Delta { .. });
+    let effects = take(s, message);
+    if s.view == View::Rules && !streams {
+        rules::look(s);
+    }
+    effects
+}
+
+fn take(s: &mut State, message: Message) -> Vec<Effect> {
     match message {
         Message::Key(key) => return key_pressed(s, key),
         Message::Resized => {}
@@ -51,9 +63,18 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
                 s.places[i].link = Link::Down(at, why);
             }
         }
+        Message::Member(i, name, row) => {
+            // One that is connected to says itself when it is gone.
+            if row.is_some() || !s.places.iter().any(|p| p.name == name) || s.places[i].name == name {
+                relay::instance(s, &name, row.as_ref());
+            }
+        }
+        Message::RelayLink(name, row) => relay::link(s, name, row),
+        Message::Passing(place, row) => relay::passed(s, place, &row),
         Message::Instance(i, row) => {
             if let Some(name) = row.get("name").and_then(Json::as_str) {
                 s.places[i].name = name.to_string();
+                relay::instance(s, name, Some(&row));
             }
             s.places[i].info = row;
         }
@@ -121,7 +142,16 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
             s.repeating = false;
             s.notice = Some((s.now, text));
         }
+        Message::Rule(number, row) => rules::told(s, number, row),
+        Message::OnlyRules(rows) => rules::told_all(s, rows),
+        Message::Tried(number, watchers, answer) => return rules::tried(s, number, watchers, answer),
+        Message::RulesKept(outcome) => rules::kept(s, outcome),
         Message::Running(running) => s.running = running,
+        Message::Added(place) => {
+            s.places.push(PlaceState::new(&place));
+            s.running.push(true);
+            return vec![Effect::Reach(place)];
+        }
         Message::Notice(text) => s.notice = Some((s.now, text)),
     }
     Vec::new()
@@ -156,6 +186,14 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
     if key.modifiers.contains(KeyModifiers::CONTROL) && key.code == KeyCode::Char('c') {
         s.leaving = true;
         return vec![];
+    }
+    // A terminal tells of Alt by an escape before the key, so escape and a key right after it, as over a slow line,
+    // look the same. Nothing is done by Alt but a new line in a query: the rest are two keys.
+    let new_line = key.code == KeyCode::Enter && s.view == View::Ask && s.ask.editing && s.overlay == Overlay::None;
+    if key.modifiers.contains(KeyModifiers::ALT) && !new_line {
+        let mut effects = key_pressed(s, KeyCode::Esc.into());
+        effects.extend(key_pressed(s, KeyEvent::new(key.code, key.modifiers - KeyModifiers::ALT)));
+        return effects;
     }
     match &mut s.overlay {
         Overlay::Form(_) => return in_form(s, key),
@@ -197,6 +235,7 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
         }
         Overlay::Palette(..) => return in_palette(s, key),
         Overlay::None if s.view == View::Ask && s.ask.editing => return ask::edit(s, key),
+        Overlay::None if s.view == View::Rules && s.rules.editing => return rules::key(s, key),
         Overlay::None | Overlay::Journey { .. } => {}
     }
     match actions::find(key, s) {
@@ -228,6 +267,7 @@ fn mouse(s: &mut State, event: MouseEvent) -> Vec<Effect> {
                     }
                     Click::Watcher(column) => effects.extend(choose_column(s, column)),
                     Click::Table(i) => s.tables.chosen = i,
+                    Click::Rules(table, role) => rules::choose(s, (table, role)),
                 }
             }
             return effects;
@@ -237,10 +277,11 @@ fn mouse(s: &mut State, event: MouseEvent) -> Vec<Effect> {
     vec![]
 }
 
-fn act(s: &mut State, action: Action) -> Vec<Effect> {
+pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
     match action {
         Action::Quit => s.leaving = true,
         Action::Help => s.overlay = Overlay::Help(0),
+        Action::Hold if s.view == View::Relay => relay::hold(s),
         Action::Hold => match s.held.take() {
             Some(_) => s.chosen = None,
             None => hold(s),
@@ -253,7 +294,15 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
             }
         }
         Action::Palette => s.overlay = Overlay::Palette(Input::default(), 0),
+        Action::Edit if s.view == View::Rules => rules::edit(s),
         Action::Edit => s.ask.editing = true,
+        Action::SaveRules => return rules::save(s),
+        Action::UndoRules => rules::undo(s),
+        Action::NextRole => rules::step(s, 0, 1),
+        Action::PreviousRole => rules::step(s, 0, -1),
+        Action::PageUp | Action::PageDown if s.view == View::Rules => {
+            return rules::scroll(s, if action == Action::PageDown { 5 } else { -5 });
+        }
         Action::Run => return ask::run(s),
         Action::MoreColumns => {
             let columns = s.ask.panes.iter().filter_map(|p| p.columns.as_ref()).map(Vec::len).max().unwrap_or(1);
@@ -279,6 +328,7 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
                     Overlay::Frames(Looking { watcher: w.id, chosen: None, find: Input::default(), finding: false });
             }
         }
+        Action::Export if s.view == View::Relay => return vec![Effect::Export(Box::new(relay::export(s)))],
         Action::Export => {
             let of_line = match s.overlay {
                 Overlay::Journey { line, .. } => s.line(line),
@@ -385,7 +435,7 @@ fn act(s: &mut State, action: Action) -> Vec<Effect> {
             let (label, now) = match s.view {
                 View::Ask => ("only rows with", s.ask.find.clone()),
                 View::Tables => ("only tables with", s.tables.find.clone()),
-                View::Earshot | View::Steps => ("only lines with", s.filter.clone()),
+                View::Earshot | View::Rules | View::Relay | View::Steps => ("only lines with", s.filter.clone()),
             };
             s.overlay = Overlay::Form(form(FormKind::Filter, vec![field(label, &now, vec![])]));
         }
@@ -420,6 +470,8 @@ fn step(s: &mut State, by: isize) {
     match s.view {
         View::Earshot => step_line(s, by),
         View::Tables => tables::step(s, by),
+        View::Rules => rules::step(s, by, 0),
+        View::Relay => relay::step(s, by),
         View::Steps => {}
         View::Ask => {
             let most = s.ask.panes.iter().map(|p| p.rows.len()).max().unwrap_or(0);
@@ -442,47 +494,6 @@ pub(super) fn kept_watchers(s: &State) -> Vec<gossip_server::config::Watcher> {
         instance: s.places.get(w.place).filter(|_| s.places.len() > 1).map(|p| p.name.clone()),
     };
     s.watchers.iter().map(kept).collect()
-}
-
-/// The actions that fit what was typed in the palette.
-pub fn found(s: &State, typed: &str) -> Vec<&'static actions::Entry> {
-    let wanted = typed.to_lowercase();
-    let fits = |e: &&actions::Entry| {
-        let text = format!("{} {}", e.short, e.help).to_lowercase();
-        wanted.split_whitespace().all(|w| text.contains(w))
-    };
-    let does = |e: &&actions::Entry| e.action != Action::Palette && actions::is_possible(e.action, s);
-    actions::here(s).filter(does).filter(fits).collect()
-}
-
-fn in_palette(s: &mut State, key: KeyEvent) -> Vec<Effect> {
-    let Overlay::Palette(input, at) = &s.overlay else { return vec![] };
-    let (mut input, at) = (input.clone(), *at);
-    let n = found(s, input.text()).len().max(1);
-    let at = match key.code {
-        KeyCode::Esc => {
-            s.overlay = Overlay::None;
-            return vec![];
-        }
-        KeyCode::Enter => {
-            let action = found(s, input.text()).get(at).map(|e| e.action);
-            s.overlay = Overlay::None;
-            return action.map_or(vec![], |a| act(s, a));
-        }
-        KeyCode::Down => (at + 1) % n,
-        KeyCode::Up => (at + n - 1) % n,
-        KeyCode::Backspace => {
-            input.backspace();
-            0
-        }
-        KeyCode::Char(c) if !key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT) => {
-            input.insert(c);
-            0
-        }
-        _ => at,
-    };
-    s.overlay = Overlay::Palette(input, at);
-    vec![]
 }
 
 fn step_line(s: &mut State, by: isize) {
@@ -513,13 +524,15 @@ fn ask_why(s: &mut State) -> Vec<Effect> {
     let (Some(line), Some(w)) = (s.chosen_line(), s.watchers.get(s.column)) else { return vec![] };
     let (id, watcher, place, at) = (line.id, w.id, w.place, line.at.clone());
     let subscription = w.subscription;
+    let judged = line.cells.contains_key(&watcher);
     let mark = s.mark(line, w).word();
     let unanswerable = match (&at, &line.made) {
         _ if s.recorded => Some(format!("{mark}; a recording has no instance that could be asked for the steps")),
         (None, Some((_, Stage::NeverComes(why)))) => Some(why.clone()),
         (None, _) => Some("it has not been seen in the stream yet".to_string()),
         _ if w.refused.is_some() => w.refused.clone(),
-        (Some(at), _) if w.listens_after.as_ref().is_none_or(|after| at <= after) => {
+        // What its instance has judged for it, it was listening to, whatever else was known when its result came.
+        (Some(at), _) if !judged && w.listens_after.as_ref().is_none_or(|after| at <= after) => {
             Some("it was not listening yet when this was committed".to_string())
         }
         _ if subscription.is_none() => Some("its instance has not told of anything for it yet".to_string()),
@@ -545,9 +558,17 @@ fn in_instances(s: &mut State, key: KeyEvent, chosen: usize) -> Vec<Effect> {
             s.overlay = Overlay::Instances((chosen + 1).min(last));
             return vec![];
         }
-        KeyCode::Char('e') => InstanceAction::EndOrStart,
-        KeyCode::Char('l') => InstanceAction::LoseNext,
-        KeyCode::Char('c') => InstanceAction::CutOrMend,
+        KeyCode::Char('e') if s.has_cluster => InstanceAction::EndOrStart,
+        KeyCode::Char('l') if s.has_cluster => InstanceAction::LoseNext,
+        KeyCode::Char('c') if s.has_cluster => InstanceAction::CutOrMend,
+        KeyCode::Char('a') if s.has_cluster => InstanceAction::Add,
+        KeyCode::Char('d') if s.has_cluster => InstanceAction::Drain,
+        // Of another process: asked over the cluster, of whoever can be reached.
+        KeyCode::Char('d') => {
+            let reachable = |(i, p): &(usize, &PlaceState)| *i != chosen && matches!(p.link, Link::Up(_));
+            let through = s.places.iter().enumerate().find(reachable).map_or(chosen, |(i, _)| i);
+            return s.places.get(chosen).map(|p| Effect::Drain(through, p.name.clone())).into_iter().collect();
+        }
         KeyCode::Esc | KeyCode::Char('q' | 'i') => {
             s.overlay = Overlay::None;
             return vec![];

@@ -12,6 +12,15 @@ fn demo(pace: &str) -> Tmux {
     t
 }
 
+/// A change that was made here is heard. It stays in sight whatever else comes; read at once with another commit, the
+/// line may begin with that one's row.
+fn is_in_the_stream(t: &Tmux) {
+    t.key("/");
+    t.type_text("yours");
+    t.key("Enter");
+    t.wait("it is in the stream", |s| s.contains("with “yours”") && s.lines().any(|l| l.contains("(yours)")));
+}
+
 #[test]
 fn a_session_with_the_demo() {
     let t = demo("5");
@@ -62,7 +71,9 @@ fn a_session_with_the_demo() {
     t.key("C-u");
     t.type_text("UPDATE berths SET quay = 'Here' WHERE id = 3");
     t.key("Enter");
-    t.wait("it is in the stream", |s| s.lines().any(|l| l.contains("Here") && l.contains("(yours)")));
+    is_in_the_stream(&t);
+    t.key("Escape");
+    t.wait("no filter", |s| !s.contains("with “yours”"));
 
     // One that nobody can hear, and one that fails.
     for (sql, words) in [
@@ -168,7 +179,7 @@ fn a_query_is_asked_as_several_people_and_a_table_is_let_stream() {
     t.type_text("INSERT INTO dues (vessel, amount) VALUES ('Ardent Tern', 12)");
     t.key("Enter");
     t.key("1");
-    t.wait("it is in the stream", |s| s.lines().any(|l| l.contains("dues 1") && l.contains("(yours)")));
+    is_in_the_stream(&t);
     t.key("3");
     t.key("s");
     t.wait_text("Stream dues no longer");

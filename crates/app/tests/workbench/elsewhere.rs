@@ -1,10 +1,10 @@
 //! An instance in another process: attached to, recorded, killed.
 
-use std::net::{TcpListener, TcpStream};
+use std::net::TcpStream;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
-use testbed::{Process, Tmux, sqlite3, wait_for};
+use testbed::{Process, Tmux, free_port, sqlite3, wait_for};
 
 /// A folder with a database of two crates, a configuration that lets readers read those of their orchard, and tokens of
 /// an operator and of two readers, Ada of the first orchard and Ben of the second.
@@ -15,7 +15,7 @@ struct Elsewhere {
 
 impl Elsewhere {
     fn new() -> Elsewhere {
-        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let port = free_port();
         let here = Elsewhere { dir: tempfile::tempdir().unwrap(), port };
         here.write(
             "CREATE TABLE crates (number TEXT PRIMARY KEY NOT NULL, orchard INTEGER, fruit TEXT);
@@ -104,7 +104,7 @@ fn attached_to_another_process_it_does_what_needs_no_file_and_survives_the_insta
     let t = e.attached(&["Ada", "Ben"]);
     // Nothing that needs a database or a file is offered.
     let foot = t.screen().lines().last().unwrap_or_default().to_string();
-    assert!(!foot.contains("make a change") && !foot.contains("instances") && foot.contains("new watcher"), "{foot}");
+    assert!(!foot.contains("make a change") && foot.contains("instances") && foot.contains("new watcher"), "{foot}");
     e.write("UPDATE crates SET fruit = 'plum' WHERE number = 'A-1';");
     t.wait("one hears", |s| has(s, "pear → plum", &['●', '◆']));
     t.key("3");
@@ -120,13 +120,20 @@ fn attached_to_another_process_it_does_what_needs_no_file_and_survives_the_insta
     instance.0.wait().unwrap();
     t.wait("it says since when", |s| s.contains("0 of 1 instances") && s.contains("out of touch for"));
     e.write("UPDATE crates SET fruit = 'quince' WHERE number = 'A-1';");
-    let _instance = e.serve();
+    let instance = e.serve();
     t.wait("Ask is right again", |s| s.contains("quince") && s.contains("1 instance · reader one"));
     t.key("Escape");
     t.key("1");
     t.wait("so are the watchers", |s| s.lines().nth(5).is_some_and(|l| l.matches("one").count() == 2));
     e.write("UPDATE crates SET fruit = 'medlar' WHERE number = 'A-1';");
     t.wait("and hear", |s| has(s, "quince → medlar", &['●', '◆']));
+    // What can be done to an instance of another process is to let it go.
+    t.key("i");
+    t.wait("only that is offered", |s| s.contains("d drains it") && !s.contains("e ends or starts it"));
+    t.key("d");
+    t.wait_text("one goes: its clients are told");
+    assert!(instance.wait().success());
+    t.key("Escape");
     t.key("q");
     t.wait_text("[exit 0]");
 }
@@ -138,7 +145,9 @@ fn what_was_recorded_is_looked_at_later_and_masks_hold() {
     let _instance = e.serve();
     // A watcher, of whom the recording tells as well.
     let live = e.attached(&["Ada"]);
+    // One after the other: what is committed between two reads arrives as one.
     e.write("UPDATE crates SET fruit = 'quince' WHERE number = 'A-1';");
+    live.wait_text("→ quince");
     e.write("UPDATE crates SET fruit = 'medlar' WHERE number = 'B-1';");
     live.wait("one is heard and one withheld", |s| has(s, "medlar", &['◆']) && has(s, "quince", &['●']));
     // Who is connected is sampled once a second.

@@ -4,3 +4,5 @@
 mod demo;
 mod elsewhere;
 mod own;
+mod relay;
+mod rules;

@@ -134,7 +134,7 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     write(schema);
     let config = "[instance]\nlisten = '127.0.0.1:0'\n[source.harvest]\nurl = 'sqlite:harvest.db'\ntables = ['crates']\n\
         [[rule]]\nrole = 'reader'\ntable = 'crates'\nmay = ['read']\n\
-        [persona.Ada]\nroles = ['reader']\n[persona.Ben]\nroles = ['reader']\n\
+        [persona.Ada]\nroles = ['reader']\n[persona.Ben]\nroles = ['reader']\n[persona.Cy]\n\
         [[watcher]]\npersona = 'Ada'\nquery = 'SELECT * FROM crates'\n\
         [[watcher]]\npersona = 'Ben'\nquery = 'SELECT * FROM crates WHERE orchard = 2'\n";
     std::fs::write(dir.path().join("gossip.toml"), config).unwrap();
@@ -165,7 +165,7 @@ fn every_action_of_every_view_is_reached_by_its_key() {
         t.key("Escape");
         t.wait(&format!("back in {view:?}"), |s| s.contains(what));
     };
-    use View::{Ask, Earshot, Steps, Tables};
+    use View::{Ask, Earshot, Relay, Rules, Steps, Tables};
 
     // Steps, while one is still to be done.
     reach(Earshot, Action::Go(Steps), "▸ first change");
@@ -289,7 +289,27 @@ fn every_action_of_every_view_is_reached_by_its_key() {
         });
         assert_eq!(triggers() > 0, followed);
     }
-    reach(Tables, Action::Quit, "[exit 0]");
+
+    reach(Tables, Action::Go(Rules), "reader on crates");
+    reach(Rules, Action::NextRole, "anonymous on crates");
+    reach(Rules, Action::Edit, "leave the text");
+    t.key("Enter");
+    t.type_text("rows = \"orchard = 2\"");
+    t.wait_text("edited, not saved");
+    t.key("Escape");
+    reach(Rules, Action::UndoRules, "Nothing: no rule grants it");
+    reach(Rules, Action::Edit, "leave the text");
+    t.key("Enter");
+    t.type_text("rows = \"orchard = 2\"");
+    t.wait_text("edited, not saved");
+    t.key("Escape");
+    reach(Rules, Action::SaveRules, "anonymous on crates: kept in");
+    reach(Rules, Action::PreviousRole, "reader on crates");
+
+    reach(Rules, Action::Go(Relay), "one reads");
+    reach(Relay, Action::Hold, "held, ");
+    reach(Relay, Action::Export, "written: gossip-relay");
+    reach(Relay, Action::Quit, "[exit 0]");
 
     let all = ACTIONS.iter().map(|e| format!("{:?} {:?}", e.view, e.action)).collect();
     let missed: Vec<_> = std::collections::BTreeSet::difference(&all, &reached.borrow()).cloned().collect();

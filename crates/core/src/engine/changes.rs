@@ -1,24 +1,38 @@
 //! What was read from sources: intervals taken in order, gaps, altered tables, and the deltas that follow.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use super::io::{Delta, Output, SubId, Why};
+use super::io::{Delta, Output, Why};
+use super::kept::Moment;
 use super::{Engine, Feed};
 use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change};
 use crate::index::FeedId;
 use crate::position::{Continues, Interval, Position, Progress, Reset, ResetWhy, Transaction};
+use crate::schema::TableName;
+
+/// What a transaction does to feeds.
+struct Evaluated {
+    /// What it did to their results.
+    matched: HashMap<FeedId, Tally>,
+    /// It does not tell enough for these.
+    untold: Vec<FeedId>,
+    /// Feeds that keep their rows, with the changes that concern them.
+    kept: Vec<(FeedId, u32)>,
+}
 
 impl Engine {
     pub(super) fn interval(&mut self, interval: Arc<Interval>) {
         let followed = self.sources.entry(interval.source.clone()).or_default();
         match followed.progress.judge(&interval) {
-            Continues::Nothing | Continues::OutOfOffice => {
-                // An empty interval of a new reader still tells of its office.
+            Continues::Nothing => {
+                // An empty interval of a new reader still tells of its office, and any of what has become visible.
                 let p = &mut followed.progress;
                 p.epoch = p.epoch.max(interval.epoch);
+                followed.settled = followed.settled.max(interval.settled);
             }
+            Continues::OutOfOffice => {}
             Continues::AfterGap => {
                 if followed.ahead.len() < self.limits.ahead {
                     followed.ahead.push_back(interval.clone());
@@ -29,6 +43,14 @@ impl Engine {
                 }
             }
             Continues::Seamlessly => self.take(interval),
+            Continues::Across => {
+                self.begin_anew(&interval.source);
+                self.take(interval);
+            }
+            Continues::Anew => {
+                self.forget_source(&interval.source);
+                self.take(interval);
+            }
         }
     }
 
@@ -41,12 +63,30 @@ impl Engine {
         for i in ahead {
             // What was missing may have come late, by itself.
             if given_up && self.progress(source).judge(&i) == Continues::AfterGap {
-                // It is not to be had: begin anew where the stream goes on.
-                self.sources.entry(source.clone()).or_default().progress.lost = true;
-                self.renew_source(source, Why::Gap);
+                // It is not to be had.
+                self.begin_anew(source);
             }
             self.interval(i);
         }
+    }
+
+    /// What lies between is lost: begin anew where the stream goes on.
+    fn begin_anew(&mut self, source: &Arc<str>) {
+        let followed = self.sources.entry(source.clone()).or_default();
+        followed.progress.lost = true;
+        followed.unfinished = None;
+        self.renew_source(source, Why::Gap);
+    }
+
+    /// Another database stands behind the source: positions, rows and what was sent mean nothing any more.
+    fn forget_source(&mut self, source: &Arc<str>) {
+        self.sources.remove(source);
+        self.window.retain(|(s, _)| s != source);
+        self.window_changes = self.window.iter().map(|(_, t)| t.changes.len()).sum();
+        let of_source = |name: &TableName| self.catalog.get(name).is_some_and(|t| t.source == *source);
+        let gone: Vec<TableName> = self.resets.keys().filter(|n| of_source(n)).cloned().collect();
+        self.resets.retain(|name, _| !gone.contains(name));
+        self.renew_source(source, Why::Gap);
     }
 
     fn renew_source(&mut self, source: &Arc<str>, why: Why) {
@@ -57,6 +97,7 @@ impl Engine {
 
     pub(super) fn take(&mut self, interval: Arc<Interval>) {
         let before = self.progress(&interval.source).at;
+        let anew = before.is_none() && !self.sources.contains_key(&interval.source);
         for t in &interval.transactions {
             // The first interval ever may begin anywhere; later ones may overlap what is known.
             if before.is_none_or(|at| t.position > at) {
@@ -67,28 +108,39 @@ impl Engine {
         if before.is_none() || followed.progress.lost {
             followed.floor = interval.from;
         }
-        followed.progress =
-            Progress { epoch: interval.epoch.max(followed.progress.epoch), at: Some(interval.to), lost: false };
+        if before.is_none() {
+            followed.since_epoch = if anew { interval.epoch } else { 0 };
+        }
+        followed.settled = followed.settled.max(interval.settled);
+        let (epoch, lineage) = (interval.epoch.max(followed.progress.epoch), interval.lineage);
+        followed.progress = Progress { epoch, at: Some(interval.to), lost: false, lineage };
         interval.resets.iter().for_each(|r| self.reset(r, interval.to));
-        let joining: Vec<FeedId> = self
+        let mut joining: Vec<FeedId> = self
             .tables
             .values()
             .flat_map(|t| t.joining.iter().copied())
             .filter(|&i| self.feed(i).is_some_and(|f| f.effective.table.source == interval.source))
             .collect();
+        // In an order that a seed repeats.
+        joining.sort_unstable();
         joining.into_iter().for_each(|id| self.finish_seam(id, &interval.source));
     }
 
     fn reset(&mut self, reset: &Reset, at: Position) {
+        if reset.why == ResetWhy::Described && reset.table.as_ref() == self.catalog.get(&reset.name) {
+            return;
+        }
         self.resets.insert(reset.name.clone(), at);
         let on_table = self.tables.get(&reset.name);
-        let feeds: Vec<FeedId> = on_table.map(|t| t.feeds.iter().copied().collect()).unwrap_or_default();
+        let mut feeds: Vec<FeedId> = on_table.map(|t| t.feeds.iter().copied().collect()).unwrap_or_default();
+        feeds.sort_unstable();
         match &reset.table {
             Some(table) => self.catalog.put(table.clone()),
             None => drop(self.catalog.remove(&reset.name)),
         }
         let why = match reset.why {
-            ResetWhy::SchemaChanged => Why::SchemaChanged,
+            ResetWhy::SchemaChanged | ResetWhy::Described => Why::SchemaChanged,
+            ResetWhy::Truncated => Why::Truncated,
             ResetWhy::TooLarge => Why::Gap,
         };
         for id in feeds {
@@ -97,9 +149,7 @@ impl Engine {
                 self.renew(id, why);
                 continue;
             }
-            let waiting = feed.joining.iter().flat_map(|j| j.waiting.iter().map(|(s, _)| *s));
-            let subs: Vec<SubId> = feed.live.as_slice().iter().copied().chain(waiting).collect();
-            subs.into_iter().for_each(|sub| self.recompile(sub, why));
+            self.dependents(id).into_iter().for_each(|sub| self.recompile(sub, why));
         }
     }
 
@@ -113,56 +163,111 @@ impl Engine {
                 crate::position::Old::Known(old) => old.as_ref(),
                 crate::position::Old::Unknown => None,
             };
-            on_table.index.touched(old, change.new.as_ref(), |f| touched.push((f, i as u32)));
+            if change.untold.is_empty() {
+                on_table.index.touched(old, change.new.as_ref(), |f| touched.push((f, i as u32)));
+            } else {
+                // The index cannot go by a value that is not there.
+                touched.extend(on_table.feeds.iter().map(|f| (*f, i as u32)));
+            }
             if let Some(holders) = on_table.holders.get(&change.key) {
                 touched.extend(holders.iter().map(|f| (*f, i as u32)));
             }
             if !on_table.joining.is_empty() {
                 let joining: Vec<FeedId> = on_table.joining.iter().copied().collect();
-                joining.into_iter().for_each(|id| self.overlay(id, t.position, change));
+                for id in joining {
+                    if self.kept(id).is_some() {
+                        touched.push((id, i as u32));
+                    } else {
+                        self.overlay(id, t, change);
+                    }
+                }
             }
         }
         touched.sort_unstable();
         touched.dedup();
         // What follows from this transaction is told under the epoch that read it, also where that is a new one.
         let epoch = interval.epoch.max(self.progress(source).epoch);
-        let matched = self.evaluate(epoch, t, &touched);
-        self.touched = touched;
-        self.tell_verdicts(source, epoch, t, &matched);
-        if self.window.len() >= self.limits.window
-            && let Some((source, t)) = self.window.pop_front()
-            && let Some(followed) = self.sources.get_mut(&source)
-        {
-            followed.remembered = followed.remembered.max(t.position);
+        let followed = self.sources.entry(source.clone()).or_default();
+        if t.xid > 0 {
+            followed.passed.push(t.position, t.xid);
         }
-        self.window.push_back((source.clone(), t.clone()));
+        let mut unfinished = followed.unfinished.take();
+        let Evaluated { mut matched, untold, kept } = self.evaluate(epoch, t, &touched, &mut unfinished);
+        self.touched = touched;
+        if let Some(followed) = self.sources.get_mut(source) {
+            followed.unfinished = unfinished;
+        }
+        // Everything is taken in before any of it is judged: what is found in other tables is that of the end.
+        kept.into_iter().for_each(|(id, i)| self.take_in(id, &t.changes[i as usize]));
+        self.fresh.clear();
+        if !self.unsettled.is_empty() {
+            matched.extend(self.settle(source, Moment { epoch, position: t.position, at: t.committed.to }));
+        }
+        self.tell_verdicts(source, epoch, t, &matched);
+        untold.into_iter().for_each(|id| self.renew(id, Why::Gap));
+        self.remember(source, t);
         self.out.push(Output::Taken(interval.clone(), t.clone()));
     }
 
-    fn overlay(&mut self, id: FeedId, position: Position, change: &crate::position::RowChange) {
+    /// Keeps a transaction in the window and lets the oldest go that it has no more room for.
+    fn remember(&mut self, source: &Arc<str>, t: &Arc<Transaction>) {
+        self.window.push_back((source.clone(), t.clone()));
+        self.window_changes += t.changes.len();
+        while (self.window.len() > self.limits.window || self.window_changes > self.limits.window_changes)
+            && let Some((source, t)) = self.window.pop_front()
+        {
+            self.window_changes -= t.changes.len();
+            if let Some(followed) = self.sources.get_mut(&source) {
+                followed.remembered = followed.remembered.max(t.position);
+            }
+        }
+    }
+
+    fn overlay(&mut self, id: FeedId, t: &Transaction, change: &crate::position::RowChange) {
         let Some(feed) = self.feed_mut(id) else { return };
         let effective = feed.effective.clone();
-        if feed.joining.as_mut().is_some_and(|j| !j.seam.overlay(&effective, position, change)) {
+        if feed.joining.as_mut().is_some_and(|j| !j.seam.overlay(&effective, t, change)) {
             self.take_again(id);
         }
     }
 
-    /// Evaluates the feeds that a transaction may touch, and returns what matched, by feed.
-    fn evaluate(&mut self, epoch: u64, t: &Arc<Transaction>, touched: &[(FeedId, u32)]) -> HashMap<FeedId, Tally> {
+    /// Evaluates the feeds that a transaction may touch. `unfinished` are the feeds that have got parts of the transaction before.
+    fn evaluate(
+        &mut self,
+        epoch: u64,
+        t: &Arc<Transaction>,
+        touched: &[(FeedId, u32)],
+        unfinished: &mut Option<BTreeSet<FeedId>>,
+    ) -> Evaluated {
         let observing = !self.observed.is_empty();
+        let more = !t.position.is_whole();
+        let mut open = unfinished.take().unwrap_or_default();
+        let (mut untold, mut kept) = (Vec::new(), Vec::new());
         self.out.reserve(touched.len() + self.observed.len() + 1);
         let (mut matched, mut full) = (HashMap::new(), Vec::new());
         for group in touched.chunk_by(|a, b| a.0 == b.0) {
             let id = group[0].0;
             let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { continue };
+            if feed.kept.is_some() {
+                kept.extend_from_slice(group);
+                continue;
+            }
             if feed.live.is_empty() {
                 continue;
             }
             let effective = feed.effective.clone();
+            let mut takes_back = false;
             let mut changes = Vec::with_capacity(group.len());
             for (_, i) in group {
                 let row = &t.changes[*i as usize];
-                let Some(change) = feed::change(&effective, row, feed.sent.as_deref_mut()) else { continue };
+                let change = match feed::change(&effective, row, &(), feed.sent.as_deref_mut()) {
+                    Ok(Some(change)) => change,
+                    Ok(None) => continue,
+                    Err(feed::Untold) => {
+                        untold.push(id);
+                        break;
+                    }
+                };
                 if feed.sent.is_some() {
                     let holders = &mut self.tables.entry(row.table.clone()).or_default().holders;
                     let of_key = holders.entry(row.key.clone()).or_default();
@@ -173,29 +278,66 @@ impl Engine {
                         _ => of_key.push(id),
                     }
                 }
+                takes_back |= feed::takes_back(&effective, &change, row, &());
                 changes.push(change);
             }
-            if changes.is_empty() {
+            if changes.is_empty() || untold.last() == Some(&id) {
                 continue;
+            }
+            if more {
+                open.insert(id);
+            } else {
+                open.remove(&id);
             }
             feed.deltas += 1;
             if observing {
                 matched.insert(id, Tally::of(&changes));
             }
             let (position, at) = (t.position, t.committed.to);
-            let delta = Arc::new(Delta { feed: effective, epoch, position, at, changes, skipped: 0 });
+            let delta = Arc::new(Delta { feed: effective, epoch, position, at, changes, skipped: 0, takes_back, more });
             if let Some(pending) = &mut feed.pending {
                 let due = pending.take_in(delta, self.clock.saturating_add(feed.every));
                 self.paced.insert((due, id));
-                if pending.is_full() {
+                if pending.is_urgent() {
                     full.push(id);
                 }
             } else {
                 self.out.push(Output::Delta(delta, feed.live.clone()));
             }
         }
-        full.into_iter().for_each(|id| self.tell_pending(id));
-        matched
+        if more {
+            *unfinished = Some(open);
+        } else {
+            // They have heard the last of it, without knowing.
+            open.into_iter().for_each(|id| self.tell_end(id, epoch, t));
+            full.into_iter().for_each(|id| self.tell_pending(id));
+        }
+        Evaluated { matched, untold, kept }
+    }
+
+    /// Tells a feed that a transaction of which it has got parts is complete.
+    fn tell_end(&mut self, id: FeedId, epoch: u64, t: &Arc<Transaction>) {
+        let Some(feed) = self.feed(id).filter(|f| !f.live.is_empty()) else { return };
+        let (of, position, at) = (feed.effective.clone(), t.position, t.committed.to);
+        let (changes, takes_back) = (vec![], false);
+        self.tell(id, Arc::new(Delta { feed: of, epoch, position, at, changes, skipped: 0, takes_back, more: false }));
+    }
+
+    /// Tells a delta, or lets it wait for its time. Between transactions only.
+    pub(super) fn tell(&mut self, id: FeedId, delta: Arc<Delta>) {
+        let clock = self.clock;
+        let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
+        feed.deltas += u64::from(!delta.changes.is_empty());
+        if let Some(pending) = &mut feed.pending {
+            let due = pending.take_in(delta, clock.saturating_add(feed.every));
+            self.paced.insert((due, id));
+            if pending.is_urgent() {
+                self.tell_pending(id);
+            }
+        } else {
+            let live = feed.live.clone();
+            self.out.push(Output::Delta(delta, live));
+        }
     }
 
     fn tell_verdicts(&mut self, source: &Arc<str>, epoch: u64, t: &Transaction, matched: &HashMap<FeedId, Tally>) {
@@ -205,11 +347,13 @@ impl Engine {
             if feed.effective.table.source != *source {
                 continue;
             }
-            let waiting = feed.joining.as_ref().is_some_and(|j| j.waiting.iter().any(|(w, _)| w == sub));
+            let silent = feed.kept.is_some() && feed.joining.is_some();
+            let waiting = silent || self.fresh.contains(sub) || feed.waiting().iter().any(|(w, _)| w == sub);
+            let verdict = |most| explain::verdict(&feed.effective, t, &self.known).min(most);
             let (verdict, tally) = match matched.get(&s.feed) {
-                _ if waiting => (explain::verdict(&feed.effective, t).min(Verdict::Folded), Tally::default()),
+                _ if waiting => (verdict(Verdict::Folded), Tally::default()),
                 Some(tally) => (Verdict::Matched, *tally),
-                None => (explain::verdict(&feed.effective, t).min(Verdict::Unchanged), Tally::default()),
+                None => (verdict(Verdict::Unchanged), Tally::default()),
             };
             let (source, position) = (source.clone(), t.position);
             self.out.push(Output::Verdict { sub: *sub, source, epoch, position, verdict, tally });

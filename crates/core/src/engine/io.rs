@@ -7,18 +7,22 @@ use serde_json::{Map, Value as Json};
 use crate::audience::Audience;
 use crate::explain::{Tally, Verdict};
 use crate::feed::Change;
-use crate::position::{Interval, Micros, Position, Transaction};
+use crate::position::{Interval, Micros, Position, Shows, Transaction};
 use crate::query::QueryError;
 use crate::rule::{Claims, Effective, RuleSet};
 use crate::schema::{Row, Table};
 use crate::seal::Cursor;
 use crate::seam::ResultRows;
+use crate::value::Value;
 
 /// A subscription of one engine; given by the shell and not used twice.
 pub type SubId = u64;
 
 /// A snapshot that was asked for.
 pub type SnapshotId = u64;
+
+/// The rows that are wanted of a snapshot: those where any of these columns has one of its values. Others may come too.
+pub type Only = Arc<Vec<(usize, Vec<Value>)>>;
 
 /// What an engine may hold.
 #[derive(Clone, Copy, Debug)]
@@ -27,10 +31,13 @@ pub struct Limits {
     pub subscriptions: usize,
     /// Rows of one result.
     pub result_rows: usize,
-    /// Bytes of keys remembered for tables without old values, over all feeds.
+    /// Bytes of keys remembered for tables without old values, over all feeds; and as many of rows kept by feeds whose
+    /// rules ask other tables.
     pub sent_bytes: usize,
-    /// Transactions kept for explanations.
+    /// Transactions kept for explanations and for those who resume.
     pub window: usize,
+    /// Row changes in them.
+    pub window_changes: usize,
     /// Subscriptions whose verdicts are told.
     pub observed: usize,
     /// Intervals held back while a gap is healed.
@@ -46,6 +53,7 @@ impl Default for Limits {
             result_rows: 1_000_000,
             sent_bytes: 256 << 20,
             window: 2_000,
+            window_changes: 20_000,
             observed: 64,
             ahead: 1_024,
             attempts: 40,
@@ -62,12 +70,16 @@ pub struct Request {
     pub params: Map<String, Json>,
     /// Who asks.
     pub claims: Arc<Claims>,
+    /// No client has written the query: it may name claims.
+    pub trusted: bool,
     /// Whether every verdict is to be told to operators.
     pub observed: bool,
     /// At most one delta in so many microseconds; 0 for one per transaction.
     pub every: Micros,
     /// Where the result stands that the client still has.
     pub resume: Option<Resume>,
+    /// Rules to be tried in the place of those in force. Nobody may be told the result.
+    pub under: Option<Arc<RuleSet>>,
 }
 
 /// What a client hands back to go on where it was.
@@ -92,6 +104,8 @@ pub enum Refusal {
     SchemaChanged(String),
     /// The rules grant nothing of it any more.
     RightsChanged(String),
+    /// The client's token has ended.
+    Expired,
 }
 
 /// Why a result is sent as a whole.
@@ -103,6 +117,8 @@ pub enum Why {
     Gap,
     /// The table was altered.
     SchemaChanged,
+    /// All rows of the table were removed at once.
+    Truncated,
     /// Rules or claims changed.
     RightsChanged,
     /// The client was too slow for all deltas.
@@ -137,8 +153,8 @@ pub enum Input {
     Table(Arc<Table>),
     /// Some rows of a snapshot.
     SnapshotRows(SnapshotId, Vec<Row>),
-    /// A snapshot is complete and shows its source at this position.
-    SnapshotDone(SnapshotId, Position),
+    /// A snapshot is complete and shows this of its source.
+    SnapshotDone(SnapshotId, Shows),
     /// A snapshot could not be read.
     SnapshotFailed(SnapshotId, String),
     /// Some time has passed.
@@ -160,13 +176,17 @@ pub struct Delta {
     pub changes: Vec<Change>,
     /// Additions without a key that were dropped because too many came between two deltas.
     pub skipped: u64,
+    /// It takes back something that its readers were allowed to see before, which is not to be sent any more.
+    pub takes_back: bool,
+    /// The transaction goes on in the feed's next delta; the result is one that was committed only after the last.
+    pub more: bool,
 }
 
 /// What the shell is to do.
 #[derive(Clone, Debug)]
 pub enum Output {
-    /// Read all rows of the table, with the position that they show.
-    FetchSnapshot(SnapshotId, Arc<Effective>),
+    /// Read the rows of the table, all or those that are wanted, with the position that they show.
+    FetchSnapshot(SnapshotId, Arc<Effective>, Option<Only>),
     /// A snapshot is no longer wanted.
     CancelSnapshot(SnapshotId),
     /// A whole result.
@@ -195,6 +215,8 @@ pub enum Output {
     },
     /// A change for all subscribers of a feed.
     Delta(Arc<Delta>, Audience),
+    /// What is unsent of these may not be seen any more: drop it. Those of whom something was dropped are to catch up.
+    Unsend(Audience),
     /// Throw away what is unsent of this subscription; a new result follows.
     Discard(SubId),
     /// The subscription is refused, or ended.

@@ -10,10 +10,13 @@
 //! rows and the subscription hears the feed's deltas. A gap, a changed table or changed rights send it through a new
 //! seam, at whose end the result is replaced as a whole.
 //!
-//! This file has what the engine knows; [`subscriptions`], [`snapshots`] and [`changes`] have what happens to it.
+//! This file has what the engine knows; [`subscriptions`], [`snapshots`] and [`changes`] have what happens to it, [`kept`]
+//! and [`look_ups`] what is different where rules ask other tables.
 
 mod changes;
 mod io;
+mod kept;
+mod look_ups;
 mod snapshots;
 mod subscriptions;
 
@@ -24,12 +27,15 @@ use crate::audience::Audience;
 use crate::feed::Sent;
 use crate::index::{FeedId, TableIndex};
 use crate::pace::Pending;
-use crate::position::{Interval, Micros, Position, Progress, RowChange, Transaction};
-use crate::query::{QueryError, parse_query};
+use crate::position::{Interval, Micros, Position, Progress, RowChange, Transaction, Visibility};
+use crate::query::{QueryError, parse_query, parse_trusted_query};
 use crate::rule::{Effective, Permitted, RuleSet, Standing};
 use crate::schema::{Catalog, Key, TableName};
 use crate::seam::Seam;
-pub use io::{Delta, Input, Limits, Output, Refusal, Request, Resume, SnapshotId, SubId, Why};
+use crate::trial::{Trial, Tried};
+pub use io::{Delta, Input, Limits, Only, Output, Refusal, Request, Resume, SnapshotId, SubId, Why};
+use kept::Kept;
+use look_ups::Known;
 
 #[derive(Debug)]
 struct Feed {
@@ -38,6 +44,8 @@ struct Feed {
     // Boxed, because a change that touches a feed finds it in one cache line then.
     joining: Option<Box<Joining>>,
     sent: Option<Box<Sent>>,
+    /// Where what it shows depends on other tables.
+    kept: Option<Box<Kept>>,
     /// Microseconds between two deltas, and what waits meanwhile.
     every: Micros,
     pending: Option<Box<Pending>>,
@@ -48,10 +56,15 @@ struct Feed {
 struct Joining {
     snapshot: SnapshotId,
     seam: Seam,
+    /// Where the engine was when the snapshot was asked for, and what was settled then.
+    since: Position,
+    settled: Position,
     waiting: Vec<(SubId, Why)>,
     failures: u32,
     /// The last attempt failed; the next tick asks again.
     resting: bool,
+    /// The rows that were asked for.
+    only: Option<Only>,
 }
 
 #[derive(Debug)]
@@ -78,6 +91,46 @@ struct Followed {
     healing: bool,
     /// All transactions after this one are still in the window.
     remembered: Position,
+    /// Every transaction up to here is visible to new snapshots.
+    settled: Position,
+    /// The numbers of the transactions taken last, for snapshots that go by visibility.
+    passed: Passed,
+    /// The first epoch in this lineage: cursors of older ones count in another log.
+    since_epoch: u64,
+    /// The last transaction taken goes on: feeds that have got some of it.
+    unfinished: Option<BTreeSet<FeedId>>,
+}
+
+/// Transactions whose numbers are remembered. More unsettled ones than this, and snapshots have to wait.
+const MAX_PASSED: usize = 1 << 16;
+
+/// The numbers of the transactions taken last, in order.
+#[derive(Debug, Default)]
+struct Passed {
+    numbers: VecDeque<(Position, u64)>,
+    /// All after this one are there.
+    complete_after: Position,
+}
+
+impl Passed {
+    fn push(&mut self, position: Position, xid: u64) {
+        if self.numbers.len() == MAX_PASSED
+            && let Some((dropped, _)) = self.numbers.pop_front()
+        {
+            self.complete_after = dropped;
+        }
+        self.numbers.push_back((position, xid));
+    }
+
+    /// A transaction in `(after, to]` that a snapshot does not show, or that is not remembered any more.
+    fn hidden(&self, by: &Visibility, after: Position, to: Position) -> Option<u64> {
+        if after < self.complete_after && to > after {
+            return self.numbers.front().map(|(_, xid)| *xid);
+        }
+        let first = self.numbers.partition_point(|(p, _)| *p <= after);
+        let mut between = self.numbers.iter().skip(first).take_while(|(p, _)| *p <= to);
+        between.find(|(_, xid)| !by.shows(*xid)).map(|(_, xid)| *xid)
+    }
 }
 
 /// What is known of a feed, for the system tables.
@@ -109,8 +162,18 @@ pub struct Engine {
     snapshots: HashMap<SnapshotId, FeedId>,
     next_snapshot: SnapshotId,
     window: VecDeque<(Arc<str>, Arc<Transaction>)>,
+    /// Row changes in the window.
+    window_changes: usize,
     /// Room for the pairs (feed, change) of one transaction, kept between transactions.
     touched: Vec<(FeedId, u32)>,
+    /// What other tables hold, for rules that ask.
+    known: Known,
+    /// Feeds that keep their rows and have something to do, by level.
+    unsettled: BTreeSet<(u8, FeedId)>,
+    /// Subscriptions that got their whole result with the transaction that is taken.
+    fresh: Vec<SubId>,
+    /// Bytes of rows that such feeds keep, about.
+    kept_bytes: usize,
     /// Feeds of which something waits for its time, soonest first.
     paced: BTreeSet<(Micros, FeedId)>,
     /// When a table was last reset: what came before cannot be told as deltas.
@@ -136,12 +199,22 @@ impl Engine {
             snapshots: HashMap::new(),
             next_snapshot: 0,
             window: VecDeque::new(),
+            window_changes: 0,
             touched: Vec::new(),
+            known: Known::default(),
+            unsettled: BTreeSet::new(),
+            fresh: Vec::new(),
+            kept_bytes: 0,
             paced: BTreeSet::new(),
             resets: HashMap::new(),
             clock: 0,
             out: Vec::new(),
         }
+    }
+
+    /// Says which schema is meant where a query names none.
+    pub fn set_default_schema(&mut self, schema: &str) {
+        self.catalog.default_schema = schema.into();
     }
 
     /// Tells the time, at which the inputs that follow happen.
@@ -151,7 +224,9 @@ impl Engine {
 
     /// When [`Input::Tick`] is wanted, if it is before long.
     pub fn next_due(&self) -> Option<Micros> {
-        self.paced.first().map(|(due, _)| *due)
+        // In the middle of a transaction nothing may be told before its time, which is its end.
+        let between = self.sources.values().all(|s| s.unfinished.is_none());
+        self.paced.first().filter(|_| between).map(|(due, _)| *due)
     }
 
     /// Takes one input and returns what is to be done, in order.
@@ -165,6 +240,10 @@ impl Engine {
             Input::Claims(subs, claims) => self.claims(&subs, &claims),
             Input::Rules(rules) => {
                 self.rules = rules;
+                // What came before may lack what these rules show and those before did not.
+                for followed in self.sources.values_mut() {
+                    followed.remembered = followed.remembered.max(followed.progress.at.unwrap_or_default());
+                }
                 let all: Vec<SubId> = self.subs.keys().copied().collect();
                 all.into_iter().for_each(|sub| self.recompile(sub, Why::RightsChanged));
             }
@@ -173,6 +252,9 @@ impl Engine {
             Input::SnapshotDone(id, at) => self.snapshot_done(id, at),
             Input::SnapshotFailed(id, why) => self.snapshot_failed(id, why),
             Input::Tick => self.tick(),
+        }
+        if !self.unsettled.is_empty() {
+            self.settle_now();
         }
         std::mem::take(&mut self.out)
     }
@@ -204,8 +286,7 @@ impl Engine {
 
     fn info(&self, id: FeedId) -> Option<FeedInfo> {
         let f = self.feed(id)?;
-        let waiting = f.joining.as_ref().map_or(0, |j| j.waiting.len());
-        let subscriptions = f.live.as_slice().len() + waiting;
+        let subscriptions = f.live.as_slice().len() + f.waiting().len();
         Some(FeedInfo { id, effective: f.effective.clone(), subscriptions, deltas: f.deltas })
     }
 
@@ -217,14 +298,14 @@ impl Engine {
     /// Everything needed to explain a transaction to a subscription: the transaction, the query and the rules.
     pub fn inquiry(&self, sub: SubId) -> Option<(Arc<Effective>, Vec<Standing>)> {
         let effective = self.effective(sub)?;
-        let standing = self.rules.standing(&effective.table, &self.subs.get(&sub)?.request.claims);
+        let standing = self.rules.standing(&effective.table, &self.subs.get(&sub)?.request.claims, &self.catalog);
         Some((effective, standing))
     }
 
     /// As [`Engine::inquiry`], for a query that nobody has subscribed to.
     pub fn hypothetical(&self, request: &Request) -> Result<(Arc<Effective>, Vec<Standing>), QueryError> {
         let effective = self.compile(request)?;
-        let standing = self.rules.standing(&effective.table, &request.claims);
+        let standing = self.rules.standing(&effective.table, &request.claims, &self.catalog);
         Ok((Arc::new(effective), standing))
     }
 
@@ -245,12 +326,43 @@ impl Engine {
         found.map(|(_, t)| t.clone())
     }
 
-    /// The effective query of a request under the rules in force.
+    /// The effective query of a request, under the rules in force unless it names others.
     pub fn compile(&self, request: &Request) -> Result<Effective, QueryError> {
-        let permitted = Permitted { catalog: &self.catalog, rules: &self.rules, claims: &request.claims };
-        let query = parse_query(&request.query, &permitted, &request.params)?.bind(&request.params)?;
-        let standing = self.rules.standing(&query.table, &request.claims);
+        let rules = request.under.as_ref().unwrap_or(&self.rules);
+        let permitted = Permitted { catalog: &self.catalog, rules, claims: &request.claims };
+        let parse = if request.trusted { parse_trusted_query } else { parse_query };
+        let query = parse(&request.query, &permitted, &request.params)?;
+        let query = query.bind(&request.params, &request.claims.facts)?;
+        let standing = rules.standing(&query.table, &request.claims, &self.catalog);
         Ok(Effective::new(query, &standing))
+    }
+
+    /// The table that a request names, whether it may be read or not; for those who decide about that.
+    pub fn table_named(&self, request: &Request) -> Option<TableName> {
+        parse_trusted_query(&request.query, &self.catalog, &request.params).ok().map(|q| q.table.name.clone())
+    }
+
+    /// The request of a subscription.
+    pub fn request(&self, sub: SubId) -> Option<&Request> {
+        self.subs.get(&sub).map(|s| &s.request)
+    }
+
+    /// What is remembered, to be held against other rules.
+    pub fn trial(&self, rules: &Arc<RuleSet>, asked: &[Request]) -> Trial {
+        let tried = |r: &Request| Tried {
+            now: self.compile(&Request { under: None, ..r.clone() }).map(Arc::new),
+            then: self.compile(&Request { under: Some(rules.clone()), ..r.clone() }).map(Arc::new),
+        };
+        let asked = asked.iter().map(tried).collect();
+        let mut trial = Trial { asked, transactions: VecDeque::new(), sets: BTreeMap::new() };
+        for look_up in trial.look_ups() {
+            if let Some(values) = self.found(&look_up) {
+                trial.sets.insert(look_up.clone(), values.clone());
+            }
+        }
+        let system = |source: &str| source == crate::schema::SYSTEM_SCHEMA;
+        trial.transactions = self.window.iter().filter(|(source, _)| !system(source)).cloned().collect();
+        trial
     }
 
     fn feed(&self, id: FeedId) -> Option<&Feed> {

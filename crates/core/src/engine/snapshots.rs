@@ -3,10 +3,11 @@
 use std::sync::Arc;
 
 use super::io::{Output, Refusal, SnapshotId};
-use super::{Engine, Feed};
+use super::kept::Moment;
+use super::{Engine, Feed, Joining};
 use crate::feed::Sent;
 use crate::index::FeedId;
-use crate::position::Position;
+use crate::position::Shows;
 use crate::schema::Row;
 
 impl Engine {
@@ -18,6 +19,9 @@ impl Engine {
     pub(super) fn snapshot_rows(&mut self, id: SnapshotId, rows: Vec<Row>) {
         let limit = self.limits.result_rows;
         let Some((feed_id, feed)) = self.snapshot_feed(id) else { return };
+        if feed.kept.is_some() {
+            return self.kept_rows(feed_id, rows);
+        }
         let effective = feed.effective.clone();
         let Some(joining) = &mut feed.joining else { return };
         joining.seam.rows(&effective, rows);
@@ -27,11 +31,11 @@ impl Engine {
         }
     }
 
-    pub(super) fn snapshot_done(&mut self, id: SnapshotId, at: Position) {
+    pub(super) fn snapshot_done(&mut self, id: SnapshotId, shows: Shows) {
         let Some((feed_id, feed)) = self.snapshot_feed(id) else { return };
         let source = feed.effective.table.source.clone();
         if let Some(joining) = &mut feed.joining {
-            joining.seam.complete(at);
+            joining.seam.complete(shows);
         }
         self.finish_seam(feed_id, &source);
     }
@@ -48,6 +52,9 @@ impl Engine {
     }
 
     fn give_up(&mut self, id: FeedId, refusal: Refusal) {
+        if self.kept(id).is_some() {
+            return self.fail_kept(id, &refusal);
+        }
         let Some(joining) = self.stop_joining(id) else { return };
         for (sub, _) in joining.waiting {
             self.observed.retain(|s| *s != sub);
@@ -59,23 +66,58 @@ impl Engine {
         }
     }
 
+    /// Whether snapshot and overlay together miss nothing: what was taken before the snapshot was asked for, and is
+    /// not in the overlay, must be in the snapshot.
+    fn joins(&self, source: &Arc<str>, joining: &Joining, shows: &Shows) -> Result<(), String> {
+        let Some(followed) = self.sources.get(source) else { return Ok(()) };
+        if shows.at() < followed.floor {
+            return Err("the snapshot is older than the stream".into());
+        }
+        if let Shows::Visible(visibility, _) = shows {
+            if joining.settled < followed.floor {
+                let (settled, floor) = (joining.settled, followed.floor);
+                return Err(format!("what was committed between {settled} and {floor} may not be visible yet"));
+            }
+            if let Some(xid) = followed.passed.hidden(visibility, joining.settled, joining.since) {
+                return Err(format!(
+                    "transaction {xid} was committed and is not visible yet; is a synchronous standby missing?"
+                ));
+            }
+        }
+        Ok(())
+    }
+
     pub(super) fn finish_seam(&mut self, id: FeedId, source: &Arc<str>) {
         let progress = self.progress(source);
         let Some(reached) = progress.at.filter(|_| !progress.lost) else { return };
-        let floor = self.sources.get(source).map_or(Position::default(), |s| s.floor);
+        // One that could not be joined is taken again at the next tick, however much arrives until then.
+        let Some(joining) = self.feed(id).and_then(|f| f.joining.as_ref()).filter(|j| !j.resting) else { return };
+        let Some(shows) = joining.seam.shows() else { return };
+        if let Err(why) = self.joins(source, joining, shows) {
+            let snapshot = joining.snapshot;
+            return self.snapshot_failed(snapshot, why);
+        }
+        if self.kept(id).is_some() {
+            if reached >= shows.at() && reached.is_whole() {
+                let moment = Moment { epoch: progress.epoch, position: reached, at: self.clock };
+                self.kept_fetched(id, source, moment);
+            }
+            return;
+        }
         let Some(feed) = self.feed_mut(id) else { return };
         let effective = feed.effective.clone();
         let Some(joining) = &mut feed.joining else { return };
-        if joining.seam.stands_at().is_some_and(|at| at < floor) {
-            let snapshot = joining.snapshot;
-            return self.snapshot_failed(snapshot, "the snapshot is older than the stream".into());
-        }
-        let Some(rows) = joining.seam.finish(&effective, reached) else { return };
+        let rows = match joining.seam.finish(&effective, reached) {
+            None => return,
+            Some(Ok(rows)) => rows,
+            Some(Err(why)) => {
+                let snapshot = joining.snapshot;
+                return self.snapshot_failed(snapshot, why.into());
+            }
+        };
         // What waits is older than these rows: it is for those who were there before.
         self.tell_pending(id);
-        let Some(joining) = self.stop_joining(id) else { return };
-        // Nothing is to be cancelled: the snapshot is complete.
-        self.out.retain(|o| !matches!(o, Output::CancelSnapshot(s) if *s == joining.snapshot));
+        let Some(joining) = self.joined(id) else { return };
         let track = !effective.table.old_values && !effective.table.key.is_empty();
         if track && self.feed(id).is_some_and(|f| f.live.is_empty() && f.sent.is_some()) {
             // Nobody was listening meanwhile: what is remembered as sent is out of date.
@@ -103,11 +145,25 @@ impl Engine {
         });
     }
 
+    /// Takes the joining of a snapshot that is complete, so that there is nothing to cancel.
+    pub(super) fn joined(&mut self, id: FeedId) -> Option<Box<Joining>> {
+        if let Some(joining) = self.feed(id).and_then(|f| f.joining.as_ref()) {
+            let snapshot = joining.snapshot;
+            self.snapshots.remove(&snapshot);
+        }
+        self.stop_joining(id)
+    }
+
     pub(super) fn tick(&mut self) {
-        while let Some((due, id)) = self.paced.first().copied()
-            && due <= self.clock
+        while self.next_due().is_some_and(|due| due <= self.clock)
+            && let Some((due, id)) = self.paced.first().copied()
         {
-            self.tell_pending(id);
+            if self.is_settled(id) {
+                self.tell_pending(id);
+            } else {
+                // Some of it may not be seen any more; it is told with what tells of that.
+                self.paced.remove(&(due, id));
+            }
         }
         let resting = |f: &Feed| f.joining.as_ref().is_some_and(|j| j.resting);
         let again: Vec<FeedId> =

@@ -5,9 +5,10 @@ use std::sync::Arc;
 use super::io::{Delta, Output, Refusal, Request, Resume, SubId, Why};
 use super::{Engine, Feed, Joining, Sub};
 use crate::audience::Audience;
-use crate::feed::{self, Change};
-use crate::index::FeedId;
-use crate::position::Micros;
+use crate::feed;
+use crate::index::{self, FeedId};
+use crate::look_up::LookUp;
+use crate::position::{Micros, Position};
 use crate::rule::{Claims, Effective};
 use crate::seam::Seam;
 
@@ -29,6 +30,10 @@ impl Engine {
                     let text = format!("keys remembered for tables without old values, at most {budget} bytes");
                     return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
                 }
+                if self.kept_bytes > budget && !effective.look_ups().is_empty() {
+                    let text = format!("rows kept for rules that ask other tables, at most {budget} bytes");
+                    return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
+                }
                 if request.observed {
                     self.observed.push(sub);
                 }
@@ -46,7 +51,7 @@ impl Engine {
         let resume = if why == Why::First { request.resume.clone() } else { None };
         let feed = match self.by_effective.get(&shared) {
             Some(id) => *id,
-            None => self.new_feed(shared.0, shared.1),
+            None => self.new_feed(shared.0, shared.1, None),
         };
         self.subs.insert(sub, Sub { request, feed });
         match resume.map(|r| self.resume(sub, feed, &r)) {
@@ -68,27 +73,53 @@ impl Engine {
         let progress = followed.progress;
         let reset = self.resets.get(&table.name).copied().unwrap_or_default();
         let known = followed.floor.max(followed.remembered).max(reset)..=progress.at.unwrap_or_default();
-        // Positions in Gossip's own tables begin anew with every start, and what was sent of tables without old values
-        // is not remembered for those who left.
-        let possible = table.old_values && !table.name.is_system() && !progress.lost && cursor.epoch <= progress.epoch;
+        // Positions in Gossip's own tables begin anew with every start, and those of topics are an instance's own; what was sent of tables without old values is
+        // not remembered for those who left, nor what was found in other tables then.
+        let possible = table.old_values
+            && self.kept(id).is_none()
+            && !table.name.is_system()
+            && (!table.is_topic() || cursor.epoch == progress.epoch)
+            && !progress.lost
+            && (followed.since_epoch..=progress.epoch).contains(&cursor.epoch);
         if !possible || !known.contains(&position) {
             return Err(Why::ResumedTooLate);
+        }
+        let (mut missed, mut at) = (Vec::new(), position);
+        for (_, t) in self.window.iter().filter(|(s, t)| *s == table.source && t.position > position) {
+            if !t.can_follow(at) {
+                return Err(Why::ResumedTooLate);
+            }
+            at = t.position;
+            let mut changes = Vec::new();
+            for c in t.changes.iter().filter(|c| c.table == table.name) {
+                let Ok(Some(change)) = feed::change(&effective, c, &(), None) else { continue };
+                if feed::takes_back(&effective, &change, c, &()) {
+                    // What came before it may not be seen any more.
+                    return Err(Why::RightsChanged);
+                }
+                changes.push(change);
+            }
+            missed.push((t.position, t.committed.to, changes));
         }
         self.tell_pending(id);
         let epoch = progress.epoch;
         self.out.push(Output::Resumed { sub, feed: effective.clone(), epoch, position });
-        let only = Audience::One(sub);
-        for (_, t) in self.window.iter().filter(|(s, t)| *s == table.source && t.position > position) {
-            let of_table = t.changes.iter().filter(|c| c.table == table.name);
-            let changes: Vec<Change> = of_table.filter_map(|c| feed::change(&effective, c, None)).collect();
-            if !changes.is_empty() {
-                let (position, at) = (t.position, t.committed.to);
-                let delta = Delta { feed: effective.clone(), epoch, position, at, changes, skipped: 0 };
-                self.out.push(Output::Delta(Arc::new(delta), only.clone()));
+        // Some parts of a large transaction have been told, and its last one not yet.
+        let mut open = !position.is_whole();
+        for (position, at, changes) in missed {
+            let more = !position.is_whole();
+            if !changes.is_empty() || (open && !more) {
+                open = more;
+                let (feed, takes_back) = (effective.clone(), false);
+                let delta = Delta { feed, epoch, position, at, changes, skipped: 0, takes_back, more };
+                self.out.push(Output::Delta(Arc::new(delta), Audience::One(sub)));
             }
         }
         if let Some(feed) = self.feed_mut(id) {
             feed.live.extend([sub]);
+        }
+        if open && let Some(unfinished) = self.sources.get_mut(&table.source).and_then(|s| s.unfinished.as_mut()) {
+            unfinished.insert(id);
         }
         Ok(())
     }
@@ -108,60 +139,103 @@ impl Engine {
         }
     }
 
-    fn new_feed(&mut self, effective: Arc<Effective>, every: Micros) -> FeedId {
+    /// Begins a feed: a client's, or that of a look-up.
+    pub(super) fn new_feed(&mut self, effective: Arc<Effective>, every: Micros, finds: Option<Arc<LookUp>>) -> FeedId {
         let id = self.free.pop().unwrap_or_else(|| {
             self.feeds.push(None);
             (self.feeds.len() - 1) as FeedId
         });
-        let on_table = self.tables.entry(effective.table.name.clone()).or_default();
-        on_table.index.insert(id, &effective);
-        on_table.feeds.insert(id);
-        self.by_effective.insert((effective.clone(), every), id);
+        if finds.is_none() {
+            self.by_effective.insert((effective.clone(), every), id);
+        }
+        let kept = self.keep(id, &effective, finds);
         let (live, pending) = (Audience::default(), (every > 0).then(Box::default));
-        self.feeds[id as usize] = Some(Feed { effective, live, joining: None, sent: None, every, pending, deltas: 0 });
+        self.feeds[id as usize] = Some(Feed {
+            effective: effective.clone(),
+            live,
+            joining: None,
+            sent: None,
+            kept,
+            every,
+            pending,
+            deltas: 0,
+        });
+        let needs = self.needs(id, &effective);
+        let on_table = self.tables.entry(effective.table.name.clone()).or_default();
+        on_table.index.insert(id, &needs);
+        on_table.feeds.insert(id);
         id
     }
 
     /// Lets subscriptions wait for the feed's next snapshot, and asks for one if none is on its way.
     fn join(&mut self, id: FeedId, who: Vec<(SubId, Why)>) {
         let next = self.next_snapshot;
+        let (since, settled) = self.stands(id);
         let Some(feed) = self.feed_mut(id) else { return };
+        if let Some(kept) = &mut feed.kept {
+            kept.waiting.extend(who);
+            return self.settle_later(id);
+        }
         if let Some(joining) = &mut feed.joining {
             joining.waiting.extend(who);
             return;
         }
         let effective = feed.effective.clone();
+        let only = index::only(&effective, &());
         feed.joining = Some(Box::new(Joining {
             snapshot: next,
             seam: Seam::default(),
+            since,
+            settled,
             waiting: who,
             failures: 0,
             resting: false,
+            only: only.clone(),
         }));
         self.next_snapshot += 1;
         self.snapshots.insert(next, id);
         self.tables.entry(effective.table.name.clone()).or_default().joining.insert(id);
-        self.out.push(Output::FetchSnapshot(next, effective));
+        self.out.push(Output::FetchSnapshot(next, effective, only));
+    }
+
+    /// The last transaction taken of a feed's source, whether or not its interval is done, and what is settled.
+    pub(super) fn stands(&self, id: FeedId) -> (Position, Position) {
+        let source = self.feed(id).and_then(|f| self.sources.get(&f.effective.table.source));
+        let stands = |s: &super::Followed| {
+            let taken = s.passed.numbers.back().map_or(Position::default(), |(p, _)| *p);
+            (taken.max(s.progress.at.unwrap_or_default()), s.settled)
+        };
+        source.map(stands).unwrap_or_default()
     }
 
     /// Throws the snapshot under way away and asks for another, for the same subscriptions.
     pub(super) fn take_again(&mut self, id: FeedId) {
         let next = self.next_snapshot;
+        let stands = self.stands(id);
         let Some(feed) = self.feed_mut(id) else { return };
         let effective = feed.effective.clone();
         let Some(joining) = &mut feed.joining else { return };
+        let only = joining.only.clone();
         let old = std::mem::replace(&mut joining.snapshot, next);
         joining.seam = Seam::default();
+        (joining.since, joining.settled) = stands;
         joining.resting = false;
+        if let Some(kept) = &mut feed.kept {
+            kept.passed.clear();
+            kept.fetched.clear();
+        }
         self.next_snapshot += 1;
         self.snapshots.remove(&old);
         self.snapshots.insert(next, id);
         self.out.push(Output::CancelSnapshot(old));
-        self.out.push(Output::FetchSnapshot(next, effective));
+        self.out.push(Output::FetchSnapshot(next, effective, only));
     }
 
     /// Sends the whole result anew to everybody on a feed.
     pub(super) fn renew(&mut self, id: FeedId, why: Why) {
+        if self.kept(id).is_some() {
+            return self.keep_anew(id, why);
+        }
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
         feed.sent = None;
@@ -197,14 +271,16 @@ impl Engine {
         let gone = self.subs.remove(&sub)?;
         let feed = self.feed_mut(gone.feed)?;
         feed.live.remove(sub);
-        if let Some(joining) = &mut feed.joining {
+        if let Some(kept) = &mut feed.kept {
+            kept.waiting.retain(|(s, _)| *s != sub);
+        } else if let Some(joining) = &mut feed.joining {
             joining.waiting.retain(|(s, _)| *s != sub);
             if joining.waiting.is_empty() {
                 self.stop_joining(gone.feed);
             }
         }
         let feed = self.feed(gone.feed)?;
-        if feed.live.is_empty() && feed.joining.is_none() {
+        if feed.live.is_empty() && feed.waiting().is_empty() {
             self.remove_feed(gone.feed);
         }
         Some(gone)
@@ -223,23 +299,31 @@ impl Engine {
     }
 
     pub(super) fn remove_feed(&mut self, id: FeedId) {
-        if self.feed(id).is_some_and(|f| f.sent.is_some()) {
+        self.stop_joining(id);
+        if self.feed(id).is_some_and(|f| f.sent.is_some() || (f.kept.is_some() && !f.effective.table.old_values)) {
             self.forget_holders(id);
         }
+        let Some(feed) = self.feed(id) else { return };
+        let needs = self.needs(id, &feed.effective);
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::take) else { return };
         if let Some(due) = feed.pending.as_ref().and_then(|p| p.due()) {
             self.paced.remove(&(due, id));
         }
-        self.by_effective.remove(&(feed.effective.clone(), feed.every));
+        if feed.kept.as_ref().is_none_or(|k| !k.is_look_up()) {
+            self.by_effective.remove(&(feed.effective.clone(), feed.every));
+        }
         let name = &feed.effective.table.name;
         if let Some(on_table) = self.tables.get_mut(name) {
-            on_table.index.remove(id, &feed.effective);
+            on_table.index.remove(id, &needs);
             on_table.feeds.remove(&id);
             if on_table.feeds.is_empty() {
                 self.tables.remove(name);
             }
         }
         self.free.push(id);
+        if let Some(kept) = feed.kept {
+            self.let_go(id, &kept);
+        }
     }
 
     pub(super) fn catch_up(&mut self, sub: SubId) {
@@ -247,6 +331,8 @@ impl Engine {
         let Some(feed) = self.feed_mut(id) else { return };
         // One that is waiting for a snapshot gets the newest state anyway.
         if feed.live.remove(sub) {
+            // What is taken back while it waits is not told to it: nothing older may be left unsent.
+            self.out.push(Output::Discard(sub));
             self.join(id, vec![(sub, Why::CaughtUp)]);
         }
     }

@@ -10,6 +10,7 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use super::like::LikePattern;
+use crate::look_up::{LookUp, Sets};
 use crate::schema::{ColumnSet, Table};
 use crate::value::{NULL, Type, Value};
 
@@ -85,6 +86,21 @@ pub enum Expr {
     IsNull(Box<Expr>),
     /// `IN` a list.
     In(Box<Expr>, Vec<Expr>),
+    /// `= ANY` a list that is one value of the client's, to be filled in before evaluation.
+    AnyOf(Box<Expr>, Blank, Arc<str>, Type),
+    /// Whether the values are among those that another table holds.
+    Member {
+        /// One value per column of the look-up.
+        of: Vec<Expr>,
+        /// What the other table is asked for.
+        look_up: Arc<LookUp>,
+        /// Whether it was written as `EXISTS`, which is never unknown.
+        exists: bool,
+    },
+    /// A column of the row around a sub-select; only on the way to a [`LookUp`].
+    Outer(usize),
+    /// The text of a number or truth value.
+    TextOf(Box<Expr>),
     /// `LIKE` a fixed pattern.
     Like(Box<Expr>, LikePattern),
     /// `LIKE` a pattern that is a parameter or claim, with the escape character.
@@ -106,6 +122,11 @@ pub struct BlankError {
 pub trait Cells {
     /// The value of column `i`; `NULL` if it is hidden.
     fn cell(&self, i: usize) -> &Value;
+
+    /// What another table holds is asked for, where that is known.
+    fn sets(&self) -> &dyn Sets {
+        &()
+    }
 }
 
 impl Cells for [Value] {
@@ -116,7 +137,7 @@ impl Cells for [Value] {
 
 /// A row of which only some columns may be seen; the others behave as `NULL`.
 pub struct Masked<'a> {
-    /// The whole row.
+    /// The whole row, masks applied.
     pub row: &'a [Value],
     /// The columns that may be seen.
     pub visible: &'a ColumnSet,
@@ -125,6 +146,24 @@ pub struct Masked<'a> {
 impl Cells for Masked<'_> {
     fn cell(&self, i: usize) -> &Value {
         if self.visible.contains(i) { &self.row[i] } else { &NULL }
+    }
+}
+
+/// A whole row, in front of what other tables hold.
+pub struct Beside<'a> {
+    /// The row.
+    pub row: &'a [Value],
+    /// What other tables hold.
+    pub sets: &'a dyn Sets,
+}
+
+impl Cells for Beside<'_> {
+    fn cell(&self, i: usize) -> &Value {
+        &self.row[i]
+    }
+
+    fn sets(&self) -> &dyn Sets {
+        self.sets
     }
 }
 
@@ -186,8 +225,13 @@ impl Expr {
                 Value::Text(s) => Some(pattern.matches(&s)),
                 _ => None,
             },
-            // An unfilled pattern says nothing.
-            Expr::LikeBlank(..) | Expr::Blank(..) => None,
+            Expr::Member { of, look_up, exists } => {
+                let found = row.sets().set(look_up)?;
+                let of: Vec<Value> = of.iter().map(|e| e.scalar(row)).collect();
+                if *exists { Some(found.has(&of) == Some(true)) } else { found.has(&of) }
+            }
+            // What is not filled in says nothing.
+            Expr::LikeBlank(..) | Expr::Blank(..) | Expr::AnyOf(..) | Expr::Outer(_) | Expr::TextOf(_) => None,
             Expr::Const(v) => as_truth(v),
             Expr::Column(i) => as_truth(row.cell(*i)),
         }
@@ -202,9 +246,14 @@ impl Expr {
     }
 
     fn scalar<C: Cells + ?Sized>(&self, row: &C) -> Value {
-        match self.leaf(row) {
-            Some(v) => v.clone(),
-            None => self.truth(row).map_or(Value::Null, Value::Bool),
+        match (self.leaf(row), self) {
+            (Some(v), _) => v.clone(),
+            (None, Expr::TextOf(e)) => match e.scalar(row) {
+                v @ (Value::Int(_) | Value::Bool(_)) => Value::from(v.to_string()),
+                v @ Value::Text(_) => v,
+                _ => Value::Null,
+            },
+            (None, _) => self.truth(row).map_or(Value::Null, Value::Bool),
         }
     }
 
@@ -214,7 +263,7 @@ impl Expr {
         let boxed = |e: &Expr| fill(e).map(Box::new);
         let many = |es: &[Expr]| es.iter().map(fill).collect::<Result<Vec<_>, _>>();
         Ok(match self {
-            Expr::Blank(kind, name, ty) if *kind == blank => Expr::Const(look_up(blank, name, *ty, facts)?),
+            Expr::Blank(kind, name, ty) if *kind == blank => Expr::Const(value_of(blank, name, *ty, facts)?),
             Expr::LikeBlank(e, pattern, escape) => {
                 let (e, pattern) = (boxed(e)?, boxed(pattern)?);
                 match &*pattern {
@@ -226,7 +275,15 @@ impl Expr {
                     _ => Expr::LikeBlank(e, pattern, *escape),
                 }
             }
-            Expr::Const(_) | Expr::Column(_) | Expr::Blank(..) => self.clone(),
+            Expr::AnyOf(e, kind, name, ty) if *kind == blank => Expr::In(boxed(e)?, list_of(blank, name, *ty, facts)?),
+            Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(boxed(e)?, *kind, name.clone(), *ty),
+            Expr::Member { of, look_up, exists } => {
+                let condition = fill(&look_up.condition)?;
+                let look_up = LookUp::new(look_up.table.clone(), look_up.columns.clone(), condition);
+                Expr::Member { of: many(of)?, look_up: Arc::new(look_up), exists: *exists }
+            }
+            Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Blank(..) => self.clone(),
+            Expr::TextOf(e) => Expr::TextOf(boxed(e)?),
             Expr::Cmp(op, a, b) => Expr::Cmp(*op, boxed(a)?, boxed(b)?),
             Expr::And(es) => Expr::And(many(es)?),
             Expr::Or(es) => Expr::Or(many(es)?),
@@ -261,6 +318,8 @@ impl Expr {
                 };
                 fold(Expr::Cmp(op, Box::new(a), Box::new(b)))
             }
+            // Nothing is among nothing, not even NULL.
+            Expr::In(_, es) if es.is_empty() => Expr::Const(Value::Bool(false)),
             Expr::In(e, es) => {
                 let mut es: Vec<_> = es.into_iter().map(Expr::normal).collect();
                 es.sort();
@@ -269,48 +328,73 @@ impl Expr {
             }
             Expr::IsNull(e) => fold(Expr::IsNull(Box::new(e.normal()))),
             Expr::Like(e, p) => fold(Expr::Like(Box::new(e.normal()), p)),
+            Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(Box::new(e.normal()), kind, name, ty),
+            // Nothing is among nothing.
+            Expr::Member { look_up, .. } if look_up.is_empty() => Expr::Const(Value::Bool(false)),
+            Expr::Member { of, look_up, exists } => {
+                Expr::Member { of: of.into_iter().map(Expr::normal).collect(), look_up, exists }
+            }
+            Expr::TextOf(e) => match e.normal() {
+                Expr::Const(v @ (Value::Int(_) | Value::Bool(_))) => Expr::Const(Value::from(v.to_string())),
+                e => Expr::TextOf(Box::new(e)),
+            },
             leaf => leaf,
         }
     }
 
     fn is_condition(&self) -> bool {
-        !matches!(self, Expr::Const(_) | Expr::Column(_) | Expr::Blank(..))
+        !matches!(self, Expr::Const(_) | Expr::Column(_) | Expr::Blank(..) | Expr::Outer(_) | Expr::TextOf(_))
+    }
+
+    /// Calls `f` on this expression and on all that it is made of. What a look-up asks of its own table is apart.
+    pub fn for_each<'a>(&'a self, f: &mut impl FnMut(&'a Expr)) {
+        f(self);
+        match self {
+            Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Blank(..) => {}
+            Expr::Cmp(_, a, b) | Expr::LikeBlank(a, b, _) => {
+                a.for_each(f);
+                b.for_each(f);
+            }
+            Expr::And(es) | Expr::Or(es) | Expr::Member { of: es, .. } => es.iter().for_each(|e| e.for_each(f)),
+            Expr::Not(e) | Expr::IsNull(e) | Expr::Like(e, _) | Expr::AnyOf(e, ..) | Expr::TextOf(e) => e.for_each(f),
+            Expr::In(e, es) => {
+                e.for_each(f);
+                es.iter().for_each(|e| e.for_each(f));
+            }
+        }
     }
 
     /// Calls `f` on every column that is named, with repetition.
     pub fn for_each_column(&self, f: &mut impl FnMut(usize)) {
+        self.for_each(&mut |e| {
+            if let Expr::Column(i) = e {
+                f(*i);
+            }
+        });
+    }
+
+    /// Calls `f` on every column that is compared by order, with repetition.
+    pub fn for_each_ordered_column(&self, f: &mut impl FnMut(usize)) {
         match self {
-            Expr::Column(i) => f(*i),
-            Expr::Const(_) | Expr::Blank(..) => {}
-            Expr::Cmp(_, a, b) | Expr::LikeBlank(a, b, _) => {
+            Expr::Cmp(CmpOp::Lt | CmpOp::Le | CmpOp::Gt | CmpOp::Ge, a, b) => {
                 a.for_each_column(f);
                 b.for_each_column(f);
             }
-            Expr::And(es) | Expr::Or(es) => es.iter().for_each(|e| e.for_each_column(f)),
-            Expr::Not(e) | Expr::IsNull(e) | Expr::Like(e, _) => e.for_each_column(f),
-            Expr::In(e, es) => {
-                e.for_each_column(f);
-                es.iter().for_each(|e| e.for_each_column(f));
-            }
+            Expr::And(es) | Expr::Or(es) => es.iter().for_each(|e| e.for_each_ordered_column(f)),
+            Expr::Not(e) | Expr::IsNull(e) => e.for_each_ordered_column(f),
+            _ => {}
         }
     }
 
-    /// Calls `f` on every claim that is named.
-    pub fn for_each_claim(&self, f: &mut impl FnMut(&str)) {
-        match self {
-            Expr::Blank(Blank::Claim, name, _) => f(name),
-            Expr::Const(_) | Expr::Column(_) | Expr::Blank(..) => {}
-            Expr::Cmp(_, a, b) | Expr::LikeBlank(a, b, _) => {
-                a.for_each_claim(f);
-                b.for_each_claim(f);
-            }
-            Expr::And(es) | Expr::Or(es) => es.iter().for_each(|e| e.for_each_claim(f)),
-            Expr::Not(e) | Expr::IsNull(e) | Expr::Like(e, _) => e.for_each_claim(f),
-            Expr::In(e, es) => {
-                e.for_each_claim(f);
-                es.iter().for_each(|e| e.for_each_claim(f));
-            }
-        }
+    /// Calls `f` on every claim that is named, also in look-ups.
+    pub fn for_each_claim(&self, f: &mut dyn FnMut(&str)) {
+        let mut look_ups = Vec::new();
+        self.for_each(&mut |e| match e {
+            Expr::Blank(Blank::Claim, name, _) | Expr::AnyOf(_, Blank::Claim, name, _) => f(name),
+            Expr::Member { look_up, .. } => look_ups.push(look_up),
+            _ => {}
+        });
+        look_ups.into_iter().for_each(|l| l.condition.for_each_claim(f));
     }
 
     /// The condition as SQL over `table`'s columns. With `cells`, columns stand as the values they have there, which
@@ -327,20 +411,37 @@ fn as_truth(v: &Value) -> Option<bool> {
     }
 }
 
-fn look_up(blank: Blank, name: &Arc<str>, ty: Type, facts: &Map<String, Json>) -> Result<Value, BlankError> {
-    let fail = |problem: String| BlankError { blank, name: name.to_string(), problem };
+/// Values in a list of a client's, at most.
+const MAX_LIST: usize = 10_000;
+
+fn fact<'a>(blank: Blank, name: &str, facts: &'a Map<String, Json>) -> Result<&'a Json, BlankError> {
     let found = match blank {
-        Blank::Param => facts.get(&**name),
+        Blank::Param => facts.get(name),
         Blank::Claim => {
             let mut parts = name.split('.');
             parts.next().and_then(|p| facts.get(p)).and_then(|first| parts.try_fold(first, |at, p| at.get(p)))
         }
     };
+    let fail = |problem: &str| Err(BlankError { blank, name: name.to_string(), problem: problem.into() });
     match found {
-        None => Err(fail("is missing".into())),
+        None => fail("is missing"),
         // A claim that is null says nothing about its bearer.
-        Some(Json::Null) if blank == Blank::Claim => Err(fail("is null".into())),
-        Some(json) => Value::from_json(json, ty).map_err(fail),
+        Some(Json::Null) if blank == Blank::Claim => fail("is null"),
+        Some(json) => Ok(json),
+    }
+}
+
+fn value_of(blank: Blank, name: &str, ty: Type, facts: &Map<String, Json>) -> Result<Value, BlankError> {
+    let fail = |problem| BlankError { blank, name: name.to_string(), problem };
+    Value::from_json(fact(blank, name, facts)?, ty).map_err(fail)
+}
+
+fn list_of(blank: Blank, name: &str, ty: Type, facts: &Map<String, Json>) -> Result<Vec<Expr>, BlankError> {
+    let fail = |problem: String| BlankError { blank, name: name.to_string(), problem };
+    match fact(blank, name, facts)? {
+        Json::Array(list) if list.len() > MAX_LIST => Err(fail(format!("has more than {MAX_LIST} values"))),
+        Json::Array(list) => list.iter().map(|v| Value::from_json(v, ty).map(Expr::Const).map_err(fail)).collect(),
+        _ => Err(fail("is not a list".into())),
     }
 }
 
@@ -438,6 +539,21 @@ impl fmt::Display for Shown<'_> {
                 e => write!(f, "NOT ({})", self.inner(e, 0)),
             },
             Expr::IsNull(e) => write!(f, "{} IS NULL", self.inner(e, 3)),
+            Expr::Outer(_) => f.write_str("a column of the row around"),
+            Expr::TextOf(e) => write!(f, "{}::text", self.inner(e, 3)),
+            Expr::AnyOf(e, kind, name, _) => {
+                let sign = if *kind == Blank::Claim { "claim." } else { ":" };
+                write!(f, "{} = ANY({sign}{name})", self.inner(e, 3))
+            }
+            Expr::Member { of, look_up, exists } => {
+                let compared = of.iter().map(|e| self.inner(e, 0).to_string()).collect::<Vec<_>>().join(", ");
+                match (of.len(), exists) {
+                    (1, false) => write!(f, "{compared} IN ({look_up})"),
+                    // What EXISTS compares with the row around is told in the same way.
+                    (0, _) => write!(f, "EXISTS ({look_up})"),
+                    _ => write!(f, "({compared}) IN ({look_up})"),
+                }
+            }
             Expr::In(e, es) => {
                 write!(f, "{} IN (", self.inner(e, 3))?;
                 for (i, e) in es.iter().enumerate() {

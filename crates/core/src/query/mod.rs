@@ -12,9 +12,9 @@ use std::sync::Arc;
 
 use serde_json::{Map, Value as Json};
 
-use crate::schema::{ColumnSet, Table};
-pub use expr::{Blank, BlankError, Cells, CmpOp, Expr, Masked};
-pub use parse::{parse_condition, parse_query};
+use crate::schema::{Catalog, ColumnSet, Table};
+pub use expr::{Beside, Blank, BlankError, Cells, CmpOp, Expr, Masked};
+pub use parse::{parse_condition, parse_mask, parse_query, parse_trusted_query};
 
 /// A `SELECT` on one table, checked against the table and what the asker may see of it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -28,9 +28,9 @@ pub struct LiveQuery {
 }
 
 impl LiveQuery {
-    /// Fills in the client's parameters. One that the query does not name is an error: it is most likely misspelt.
-    pub fn bind(mut self, params: &Map<String, Json>) -> Result<LiveQuery, QueryError> {
-        self.condition = self.condition.fill(Blank::Param, params)?.normal();
+    /// Fills in the client's parameters, and the claims that a trusted query names.
+    pub fn bind(mut self, params: &Map<String, Json>, claims: &Map<String, Json>) -> Result<LiveQuery, QueryError> {
+        self.condition = self.condition.fill(Blank::Param, params)?.fill(Blank::Claim, claims)?.normal();
         Ok(self)
     }
 }
@@ -91,6 +91,7 @@ impl From<BlankError> for QueryError {
     fn from(e: BlankError) -> Self {
         QueryError::Parameter(match e.name.as_str() {
             "pattern" => format!("the pattern of LIKE {}", e.problem),
+            name if e.blank == Blank::Claim => format!("the query needs claim.{name}, which {}", e.problem),
             name => format!("parameter :{name} {}", e.problem),
         })
     }
@@ -103,6 +104,18 @@ pub trait Visible {
 
     /// The names of all tables that may be named, for suggestions.
     fn names(&self) -> Vec<String>;
+}
+
+/// All tables with all their columns: for what is not a client's.
+impl Visible for Catalog {
+    fn table(&self, schema: Option<&str>, name: &str, quoted: bool) -> Option<(Arc<Table>, ColumnSet)> {
+        let table = self.find(schema, name, quoted)?;
+        Some((table.clone(), table.all_columns()))
+    }
+
+    fn names(&self) -> Vec<String> {
+        self.iter().map(|t| t.name.to_string()).collect()
+    }
 }
 
 /// The candidate most like `name`, if one is like enough to be meant.

@@ -20,6 +20,20 @@ pub struct Explain {
     pub whom: Whom,
 }
 
+/// What is asked and of whom, without any value.
+impl std::fmt::Display for Explain {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match &self.at {
+            Some((source, position)) => write!(f, "why {source}:{position} did or did not reach ")?,
+            None => f.write_str("the effective query of ")?,
+        }
+        match &self.whom {
+            Whom::Subscription(id) => write!(f, "subscription {id}"),
+            Whom::Anybody(request) => write!(f, "roles {}", request.claims.roles.join(", ")),
+        }
+    }
+}
+
 /// Whom an explanation concerns.
 #[derive(Clone, Debug)]
 pub enum Whom {
@@ -49,7 +63,7 @@ impl Node {
             let text = format!("transaction {source}:{position} is not remembered; the newest {newest} are");
             RpcError::new(code::UNKNOWN_NAME, text)
         })?;
-        let mut steps = explain(&effective, &standing, &t);
+        let mut steps = explain(&effective, &standing, &t, self.engine.sets());
         let stopped = steps.iter().any(|s| s.verdict != Passed::Yes);
         let passed = if stopped { Passed::NotReached } else { Passed::Yes };
         let text = if stopped { "" } else { "the delta went to the client's queue" };
@@ -66,7 +80,7 @@ impl Node {
         let change = self.engine.newest_change(&effective.table.name)?;
         let begun = Instant::now();
         for _ in 0..TIMES {
-            std::hint::black_box(gossip_core::feed::change(effective, change, None));
+            let _ = std::hint::black_box(gossip_core::feed::change(effective, change, self.engine.sets(), None));
         }
         Some((begun.elapsed() / TIMES).as_nanos() as u64)
     }

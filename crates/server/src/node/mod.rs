@@ -1,44 +1,65 @@
 //! The loop around the engine: one task that owns it, hands inputs to it and carries out its outputs.
 //!
 //! Everything that concerns subscriptions passes through here in one order. Connections, the relay and snapshot
-//! threads send to bounded channels; nothing here waits for any of them. [`operators`] is what operators are told,
-//! [`explain`] what they ask.
+//! threads send to bounded channels; nothing here waits for any of them. [`answering`] takes what connections ask,
+//! [`deciding`] waits for rights that are decided elsewhere; [`operators`] is what operators are told,
+//! [`explain`] and [`what_if`] what they ask. [`calls`] is what operators have done, here or elsewhere.
+//! [`events`] has what is published, [`publishing`] who waits for it, [`members`] the other instances.
 
+mod answering;
+mod ask;
+mod calls;
+mod deciding;
+mod events;
 mod explain;
+mod members;
 mod operators;
+mod publishing;
+mod what_if;
 
-use std::collections::{BTreeMap, HashMap, VecDeque};
-use std::net::SocketAddr;
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
-use std::time::Duration;
+use std::sync::atomic::Ordering::Relaxed;
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use foldhash::HashMap as FastMap;
-use gossip_core::engine::{Delta, Engine, Input, Limits, Output, Refusal, Request, SubId};
-use gossip_core::explain::{Tally, Verdict};
-use gossip_core::position::{Interval, Micros};
+use gossip_core::engine::{Delta, Engine, Input, Output, Refusal, SubId};
+use gossip_core::explain::Verdict;
+use gossip_core::need;
+use gossip_core::position::{Interval, Micros, Shows};
 use gossip_core::query::QueryError;
-use gossip_core::rule::{Claims, RuleSet};
-use gossip_core::schema::Table;
-use gossip_core::seal::Sealer;
+use gossip_core::schema::TOPIC_SOURCE;
 use gossip_core::value::Value;
 use gossip_core::wire::{self, RpcError, Wording, code};
-use gossip_relay::{Inbox, Relay};
-use parking_lot::Mutex;
-use serde_json::{Value as Json, json};
-use tokio::sync::{mpsc, oneshot};
+use gossip_relay::{Heard, Inbox};
+use serde_json::json;
+use tokio::sync::{Semaphore, mpsc, oneshot};
 
+pub use ask::{Ask, Client, Start, State};
+use calls::Calls;
+pub use calls::{OPERATORS, Operate};
+use deciding::Outside;
+use events::Events;
+pub use events::Publish;
 pub use explain::{Explain, Whom};
+pub use members::GONE_AFTER;
+use members::Members;
+pub use what_if::{Held, MAX_ASKED, MAX_RULES, WhatIf};
 
 use crate::now;
-use crate::outbox::{self, Outbox, Receipt, Style, Subscription, Then, WholeResult};
-use crate::reading::{HEARTBEAT, Reading, Snapshots};
+use crate::outbox::{self, Receipt, Subscription, Then, WholeResult};
+use crate::reading::HEARTBEAT;
+use crate::record::Who;
 use crate::system::SystemTables;
+use crate::topics::Topics;
 use crate::writers::Writers;
 
 /// Questions and inputs that may wait for the loop; whoever sends more waits.
 pub const CHANNEL: usize = 4_096;
+
+/// Pieces of snapshots that may wait for the loop; the database is read no further meanwhile.
+const PIECES: usize = 32;
 
 /// Subscriptions of one connection.
 pub const MAX_SUBSCRIPTIONS: usize = 1_000;
@@ -49,109 +70,11 @@ const CURRENT_EVERY: Micros = 1_500_000;
 /// How often the system tables are sampled.
 const SAMPLE_EVERY: Micros = 1_000_000;
 
-/// A connected client.
-#[derive(Debug)]
-pub struct Client {
-    /// Its number in this instance.
-    pub id: u64,
-    /// Where it comes from.
-    pub address: SocketAddr,
-    /// When it came.
-    pub since: Micros,
-    /// What it is to be told.
-    pub outbox: Outbox,
-    /// Subscriptions that it ever made.
-    pub subscriptions: AtomicU64,
-    /// Who it is.
-    pub claims: Mutex<Arc<Claims>>,
-}
-
-/// What is asked of the loop.
-pub enum Ask {
-    /// A client has come.
-    Connected(Arc<Client>),
-    /// A client has gone.
-    Disconnected(u64),
-    /// A client has other claims.
-    Claims(u64, Arc<Claims>),
-    /// A client subscribes; the answer goes to its outbox.
-    Subscribe {
-        /// The client.
-        client: u64,
-        /// The id of the call.
-        call: Json,
-        /// What it asks for.
-        request: Request,
-        /// How it wants to be told.
-        style: Style,
-        /// The label under which it is observed.
-        observed: Option<String>,
-    },
-    /// A client ends a subscription; the answer goes to its outbox.
-    Unsubscribe {
-        /// The client.
-        client: u64,
-        /// The id of the call.
-        call: Json,
-        /// The subscription's number within the connection.
-        number: u64,
-    },
-    /// A slow client has read what was left.
-    CatchUp(SubId),
-    /// A delta that is observed has been written to its socket.
-    Written(Box<Receipt>, Micros),
-    /// Why a transaction did or did not reach somebody.
-    Explain(Explain, oneshot::Sender<Result<Json, RpcError>>),
-    /// One result, once.
-    Rows(Request, oneshot::Sender<Result<String, RpcError>>),
-    /// Other rules from now on.
-    Rules(Arc<RuleSet>),
-    /// How things stand.
-    State(oneshot::Sender<State>),
-}
-
-/// How an instance stands.
-#[derive(Clone, Debug, Default)]
-pub struct State {
-    /// Whether it has a position and misses nothing.
-    pub ready: bool,
-    /// The source's position.
-    pub position: String,
-    /// Milliseconds since it was known to be current, 0 if it is.
-    pub behind_ms: u64,
-    /// What its reading thread does.
-    pub reading: String,
-}
-
-/// What the loop needs to begin.
-pub struct Start {
-    /// The instance's name.
-    pub name: String,
-    /// Where it listens.
-    pub address: SocketAddr,
-    /// The source's name.
-    pub source: Arc<str>,
-    /// The tables at the start.
-    pub tables: Vec<Arc<Table>>,
-    /// The rules.
-    pub rules: Arc<RuleSet>,
-    /// The engine's limits.
-    pub limits: Limits,
-    /// The cluster's key.
-    pub sealer: Arc<Sealer>,
-    /// Reads snapshots.
-    pub snapshots: Arc<Snapshots>,
-    /// The relay.
-    pub relay: Arc<dyn Relay>,
-    /// The reading thread.
-    pub reading: Arc<Mutex<Reading>>,
-    /// The loop's own questions, which must not keep it alive.
-    pub asks: mpsc::WeakSender<Ask>,
-}
-
 enum Target {
     Client(Arc<Client>),
     Once(Option<oneshot::Sender<Result<String, RpcError>>>),
+    /// Nobody: only that there is a result is told, and it is kept up to date.
+    Held(Option<oneshot::Sender<()>>),
 }
 
 struct Sub {
@@ -172,6 +95,10 @@ struct Node {
     start: Start,
     engine: Engine,
     system: SystemTables,
+    topics: Topics,
+    events: Events,
+    members: Members,
+    calls: Calls,
     inputs: mpsc::Sender<Input>,
     writers: Writers,
     // The numbers are our own, so that nobody can choose them to collide.
@@ -183,23 +110,39 @@ struct Node {
     /// When the relay was last heard of the source, by our clock.
     heard: Micros,
     received: Micros,
+    /// Messages of the relay that wait for the loop.
+    waiting: usize,
+    /// Whether an operator wants to hear what comes over the relay; the second, what was told in it, and what was left out.
+    traffic_wanted: bool,
+    traffic_told: (Micros, u32, u64),
     told_current: Micros,
     was_behind: bool,
     sampled: Micros,
     reader: Arc<str>,
+    /// Places for questions about other rules.
+    tries: Arc<Semaphore>,
+    /// Subscriptions whose rights are decided outside, and when to look at them again.
+    outside: FastMap<SubId, Outside>,
+    renewals: BTreeSet<(Instant, SubId)>,
 }
 
 /// Runs the loop until all senders of `asks` are gone.
 pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) {
-    let (inputs, mut from_threads) = mpsc::channel(CHANNEL);
+    let (inputs, mut from_threads) = mpsc::channel(PIECES);
     let mut engine = Engine::new(start.rules.clone(), start.limits);
+    engine.set_default_schema(&start.default_schema);
     let system = SystemTables::new();
-    for table in start.tables.iter().chain(system.tables()) {
+    let topics = Topics::new(&start.topics, rand::random());
+    for table in start.tables.iter().chain(system.tables()).chain(topics.tables()) {
         engine.handle(Input::Table(table.clone()));
     }
     let mut node = Node {
         engine,
         system,
+        topics,
+        events: Events::start(start.relay.clone()),
+        members: Members::new(),
+        calls: Calls::default(),
         inputs,
         writers: Writers::start(&start.asks, &start.sealer),
         clients: FastMap::default(),
@@ -209,33 +152,55 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
         since: now(),
         heard: now(),
         received: now(),
+        waiting: 0,
+        traffic_wanted: false,
+        traffic_told: (0, 0, 0),
         told_current: 0,
         was_behind: false,
         sampled: 0,
         reader: "".into(),
+        tries: Arc::new(Semaphore::new(what_if::MAX_UNDER_WAY)),
+        outside: FastMap::default(),
+        renewals: BTreeSet::new(),
         start,
     };
     let sign = node.system.sign(now());
     node.handle(Input::Interval(Arc::new(sign)));
+    let sign = node.topics.sign(now());
+    node.handle(Input::Interval(Arc::new(sign)));
+    node.ask_history();
+    node.tell_needs();
     let mut tick = tokio::time::interval(HEARTBEAT);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         let due = node.engine.next_due();
+        let renewal = node.renewals.first().map(|(at, _)| *at);
         tokio::select! {
             () = until(due) => node.handle(Input::Tick),
-            interval = inbox.recv() => match interval {
-                Some(interval) => node.hear(interval),
+            () = at(renewal) => node.renew_decisions(),
+            heard = inbox.recv() => match heard {
+                Some(heard) => node.take(heard),
                 // The relay is gone for good; what we have is still served, and is said not to be current.
-                None => node.tick_only(&mut asks).await,
+                None => if node.tick_only(&mut asks).await { return },
             },
             Some(input) = from_threads.recv() => node.handle(input),
             ask = asks.recv() => match ask {
+                Some(Ask::End) | None => return,
                 Some(ask) => node.answer(ask),
-                None => return,
             },
-            _ = tick.tick() => node.tick(),
+            _ = tick.tick() => {
+                node.waiting = inbox.len();
+                node.tick();
+            }
         }
         node.writers.release();
+    }
+}
+
+async fn at(due: Option<Instant>) {
+    match due {
+        Some(due) => tokio::time::sleep_until(due.into()).await,
+        None => std::future::pending().await,
     }
 }
 
@@ -247,11 +212,21 @@ async fn until(due: Option<Micros>) {
 }
 
 impl Node {
-    async fn tick_only(&mut self, asks: &mut mpsc::Receiver<Ask>) {
-        if let Some(ask) = asks.recv().await {
-            self.answer(ask);
+    async fn tick_only(&mut self, asks: &mut mpsc::Receiver<Ask>) -> bool {
+        match asks.recv().await {
+            Some(Ask::End) | None => return true,
+            Some(ask) => self.answer(ask),
         }
         self.tick();
+        false
+    }
+
+    fn take(&mut self, heard: Heard) {
+        self.tell_traffic(&heard);
+        match heard {
+            Heard::Interval(interval) => self.hear(interval),
+            Heard::Event(event) => self.told(&event),
+        }
     }
 
     fn hear(&mut self, interval: Arc<Interval>) {
@@ -261,7 +236,16 @@ impl Node {
             self.heard = self.received;
             self.reader = interval.reader.clone();
         }
+        let altered = !interval.resets.is_empty();
         self.handle(Input::Interval(interval));
+        if altered {
+            self.tell_needs();
+        }
+    }
+
+    /// Tells the relay which columns are worth the way.
+    fn tell_needs(&self) {
+        self.start.relay.need(need::needed(self.engine.rules(), self.engine.catalog()));
     }
 
     /// Hands an input to the engine and carries out all that follows from it.
@@ -280,15 +264,20 @@ impl Node {
 
     fn carry_out(&mut self, output: Output, inputs: &mut VecDeque<Input>) {
         match output {
-            Output::FetchSnapshot(id, feed) if feed.table.name.is_system() => {
+            Output::FetchSnapshot(id, feed, _) if feed.table.name.is_system() => {
                 // What is pending belongs to a later position than the one the snapshot stands at.
                 inputs.extend(self.system.take(now()).map(|i| Input::Interval(Arc::new(i))));
                 let (rows, at) = self.system.snapshot(&feed.table.name.name);
                 inputs.push_back(Input::SnapshotRows(id, rows));
-                inputs.push_back(Input::SnapshotDone(id, at));
+                inputs.push_back(Input::SnapshotDone(id, Shows::UpTo(at)));
             }
-            Output::FetchSnapshot(id, feed) => {
-                self.start.snapshots.fetch(id, feed.table.clone(), self.inputs.clone());
+            Output::FetchSnapshot(id, feed, _) if feed.table.is_topic() => {
+                let (rows, at) = self.topics.snapshot(&feed.table.name.name, now());
+                inputs.push_back(Input::SnapshotRows(id, rows));
+                inputs.push_back(Input::SnapshotDone(id, Shows::UpTo(at)));
+            }
+            Output::FetchSnapshot(id, feed, wanted) => {
+                self.start.snapshots.fetch(id, feed.table.clone(), wanted, self.inputs.clone());
             }
             Output::CancelSnapshot(id) => self.start.snapshots.cancel(id),
             Output::Result { to, feed, rows, epoch, position } => {
@@ -309,6 +298,11 @@ impl Node {
                         Target::Client(client) => {
                             client.outbox.push_result(id, whole);
                             self.writers.due(client);
+                        }
+                        Target::Held(settled) => {
+                            if let Some(settled) = settled.take() {
+                                let _ = settled.send(());
+                            }
                         }
                         Target::Once(answer) => {
                             let (rows, _) = wire::rows_json(&feed, &rows, usize::MAX, usize::MAX, &self.start.sealer);
@@ -337,6 +331,14 @@ impl Node {
                 }
             }
             Output::Delta(delta, subscribers) => self.deliver(&delta, subscribers.as_slice()),
+            Output::Unsend(subs) => {
+                for id in subs.as_slice() {
+                    if let Some(Sub { target: Target::Client(client), .. }) = self.subs.get(id) {
+                        client.outbox.unsend(*id);
+                        self.writers.due(client);
+                    }
+                }
+            }
             Output::Discard(id) => {
                 if let Some(Sub { target: Target::Client(client), .. }) = self.subs.get(&id) {
                     client.outbox.discard(id);
@@ -360,7 +362,9 @@ impl Node {
                 });
             }
             Output::Verdict { sub, source, epoch, position, verdict, tally } => {
-                if let Some(s) = self.subs.get(&sub) {
+                if &*source != TOPIC_SOURCE
+                    && let Some(s) = self.subs.get(&sub)
+                {
                     let cursor = match (verdict, self.engine.effective(sub)) {
                         (Verdict::Matched, Some(e)) => {
                             Value::from(wire::cursor(&e, epoch, position, &self.start.sealer))
@@ -401,6 +405,7 @@ impl Node {
                 }
             };
             let then = match &subscription.observed {
+                Some(_) if delta.feed.table.is_topic() => Then::Nothing,
                 None => Then::Nothing,
                 Some(_) => Then::Tell(Box::new(Receipt {
                     subscription: subscription.clone(),
@@ -408,7 +413,7 @@ impl Node {
                     position: delta.position,
                 })),
             };
-            client.outbox.offer(*id, frame, then);
+            client.outbox.offer(*id, frame, delta.takes_back, then);
             self.writers.due(client);
         }
         if !delta.feed.table.name.is_system() {
@@ -418,8 +423,10 @@ impl Node {
 
     fn closed(&mut self, id: SubId, refusal: Refusal) {
         let Some(sub) = self.subs.remove(&id) else { return };
+        self.forget_decision(id);
         let error = refused(&refusal);
         match sub.target {
+            Target::Held(_) => {}
             Target::Once(answer) => {
                 if let Some(answer) = answer {
                     let _ = answer.send(Err(error));
@@ -430,10 +437,13 @@ impl Node {
                     own.remove(&sub.subscription.number);
                 }
                 client.outbox.discard(id);
+                let claims = client.claims.lock().clone();
+                self.start.record.refused(&Who { address: &client.address, claims: &claims }, "a subscription", &error);
                 if sub.subscription.answered.swap(true, Relaxed) {
                     let why = match refusal {
                         Refusal::SchemaChanged(e) => format!("schema-changed: {e}"),
                         Refusal::RightsChanged(e) => format!("rights-changed: {e}"),
+                        Refusal::Expired => "expired: authenticate with a new token and subscribe again".into(),
                         _ => error.message,
                     };
                     let number = sub.subscription.number;
@@ -444,101 +454,6 @@ impl Node {
                 self.writers.due(&client);
             }
         }
-    }
-
-    fn answer(&mut self, ask: Ask) {
-        match ask {
-            Ask::Connected(client) => drop(self.clients.insert(client.id, (client, BTreeMap::new()))),
-            Ask::Disconnected(id) => {
-                let Some((_, subs)) = self.clients.remove(&id) else { return };
-                for sub in subs.into_values() {
-                    self.subs.remove(&sub);
-                    self.handle(Input::Unsubscribe(sub));
-                }
-            }
-            Ask::Claims(client, claims) => {
-                let Some((_, subs)) = self.clients.get(&client) else { return };
-                let subs: Vec<SubId> = subs.values().copied().collect();
-                for id in &subs {
-                    if let Some(sub) = self.subs.get_mut(id) {
-                        sub.operator = claims.operator;
-                    }
-                }
-                self.handle(Input::Claims(subs, claims));
-            }
-            Ask::Subscribe { client, call, request, style, observed } => {
-                self.subscribe(client, call, request, style, observed);
-            }
-            Ask::Unsubscribe { client, call, number } => {
-                let Some((client, subs)) = self.clients.get_mut(&client) else { return };
-                match subs.remove(&number) {
-                    Some(id) => {
-                        // A result or delta that waits must not come after the answer.
-                        client.outbox.discard(id);
-                        let unanswered = self.subs.get(&id).filter(|s| !s.subscription.answered.swap(true, Relaxed));
-                        if let Some(s) = unanswered {
-                            let e = RpcError::new(code::UNKNOWN_NAME, "unsubscribed before the first result");
-                            client.outbox.say(&wire::refuse(&s.subscription.call, &e));
-                        }
-                        client.outbox.say(&wire::reply(&call, json!({})));
-                        self.writers.due(client);
-                        self.subs.remove(&id);
-                        self.handle(Input::Unsubscribe(id));
-                    }
-                    None => {
-                        let e =
-                            RpcError::new(code::UNKNOWN_NAME, format!("this connection has no subscription {number}"));
-                        client.outbox.say(&wire::refuse(&call, &e));
-                        self.writers.due(client);
-                    }
-                }
-            }
-            Ask::CatchUp(id) => self.handle(Input::CatchUp(id)),
-            Ask::Written(receipt, at) => {
-                let Receipt { subscription, source, position } = *receipt;
-                self.tell_verdict(&subscription, &source, position, "written", Tally::default(), at, Value::Null);
-                let pending = self.system.take(now());
-                pending.into_iter().for_each(|i| self.handle(Input::Interval(Arc::new(i))));
-            }
-            Ask::Explain(question, answer) => drop(answer.send(self.explain(question))),
-            Ask::Rows(request, answer) => {
-                let id = self.next_sub;
-                self.next_sub += 1;
-                let subscription = Arc::new(Subscription {
-                    id,
-                    number: 0,
-                    call: Json::Null,
-                    answered: AtomicBool::new(false),
-                    observed: None,
-                    style: Style { batch: usize::MAX, only_changed: false },
-                });
-                let (operator, text) = (request.claims.operator, request.query.clone());
-                self.subs.insert(id, Sub { subscription, target: Target::Once(Some(answer)), operator, text });
-                self.handle(Input::Subscribe(id, request));
-            }
-            Ask::Rules(rules) => self.handle(Input::Rules(rules)),
-            Ask::State(answer) => drop(answer.send(self.state())),
-        }
-    }
-
-    fn subscribe(&mut self, client: u64, call: Json, mut request: Request, style: Style, observed: Option<String>) {
-        let Some((client, subs)) = self.clients.get_mut(&client) else { return };
-        if subs.len() >= MAX_SUBSCRIPTIONS {
-            let e = RpcError::new(code::LIMIT, format!("subscriptions of one connection, at most {MAX_SUBSCRIPTIONS}"));
-            client.outbox.say(&wire::refuse(&call, &e));
-            return self.writers.due(client);
-        }
-        let id = self.next_sub;
-        self.next_sub += 1;
-        // Counted within the connection: a number must not tell how much others do.
-        let number = client.subscriptions.fetch_add(1, Relaxed) + 1;
-        subs.insert(number, id);
-        request.observed = observed.is_some();
-        let answered = AtomicBool::new(false);
-        let subscription = Arc::new(Subscription { id, number, call, answered, observed, style });
-        let (operator, text) = (request.claims.operator, request.query.clone());
-        self.subs.insert(id, Sub { subscription, target: Target::Client(client.clone()), operator, text });
-        self.handle(Input::Subscribe(id, request));
     }
 
     fn behind_ms(&self) -> u64 {
@@ -558,7 +473,14 @@ impl Node {
             ready: self.engine.progress(&self.start.source).at.is_some() && self.behind_ms() == 0,
             position: self.position(),
             behind_ms: self.behind_ms(),
-            reading: self.start.reading.lock().status(),
+            reading: self.start.reading.status(),
+        }
+    }
+
+    /// Hands what has changed in the system tables to the engine.
+    fn flush_system(&mut self) {
+        if let Some(pending) = self.system.take(now()) {
+            self.handle(Input::Interval(Arc::new(pending)));
         }
     }
 
@@ -582,9 +504,11 @@ impl Node {
         if time - self.sampled > SAMPLE_EVERY {
             self.sampled = time;
             self.sample();
-            let pending = self.system.take(time);
-            pending.into_iter().for_each(|i| self.handle(Input::Interval(Arc::new(i))));
+            self.flush_system();
         }
+        let reads = self.start.reading.is_reading();
+        self.tend_topics(reads);
+        self.tend_calls();
     }
 }
 
@@ -615,6 +539,7 @@ pub fn refused(refusal: &Refusal) -> RpcError {
             RpcError::new(code::UNAVAILABLE, format!("not available now: {why}; try again in a second"))
                 .with(json!({"retry_after_ms": 1_000}))
         }
+        Refusal::Expired => RpcError::new(code::NOT_AUTHENTICATED, "the token has expired"),
         Refusal::SchemaChanged(why) | Refusal::RightsChanged(why) => RpcError::new(code::NOT_KNOWN, why.clone()),
     }
 }

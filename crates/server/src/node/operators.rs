@@ -1,19 +1,28 @@
 //! What operators are told: recent transactions, verdicts, and how things stand.
 
+use std::collections::BTreeSet;
 use std::sync::atomic::Ordering::Relaxed;
 
 use gossip_core::explain::Tally;
 use gossip_core::position::{Interval, Micros, Old, Position, RowChange, Transaction};
-use gossip_core::schema::{Row, SYSTEM_SCHEMA};
+use gossip_core::rule::RuleText;
+use gossip_core::schema::{Column, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
+use gossip_core::topic::Keep;
 use gossip_core::value::Value;
 use gossip_core::wire;
+use gossip_relay::{About, Heard};
 use serde_json::{Value as Json, json};
 
 use super::Node;
+use crate::now;
 use crate::outbox::Subscription;
+use crate::topics::SENDER;
 
 /// Rows of one transaction that are shown to operators.
 const SHOWN_ROWS: usize = 50;
+
+/// Messages of the relay that are told in a second; how many are left out then is told with the next one.
+const SHOWN_MESSAGES: u32 = 50;
 
 /// Characters of one value that are shown to operators.
 const SHOWN_TEXT: usize = 120;
@@ -51,13 +60,23 @@ impl Node {
         if &*interval.source == SYSTEM_SCHEMA {
             return;
         }
-        self.counters.changes += t.changes.len() as u64;
-        for c in &t.changes {
+        let changes: Vec<&RowChange> = t.changes.iter().filter(|c| !c.is_nothing()).collect();
+        self.counters.changes += changes.len() as u64;
+        let topic = &*interval.source == TOPIC_SOURCE;
+        for c in &changes {
             let of_table = self.counters.of_table.entry(c.table.to_string()).or_default();
             *of_table = (of_table.0 + 1, t.committed.to);
         }
+        // Where an event of a topic stands is each instance's own: told by several it would look like several.
+        if topic {
+            return;
+        }
         let before = interval.transactions.iter().rev().find(|b| b.position < t.position).map(|b| b.position);
-        let shown: Vec<Json> = t.changes.iter().take(SHOWN_ROWS).map(|c| self.show_change(c)).collect();
+        let shown: Vec<Json> = {
+            let catalog = self.engine.catalog();
+            let show = |c: &&RowChange| show_change(c, catalog.get(&c.table).map(|t| &**t));
+            changes.iter().take(SHOWN_ROWS).map(show).collect()
+        };
         self.system.add(
             "changes",
             vec![
@@ -69,32 +88,67 @@ impl Node {
                 Value::Int(self.received),
                 interval.reader.as_ref().into(),
                 self.start.name.as_str().into(),
-                Value::Int(t.changes.len() as i64),
+                Value::Int(changes.len() as i64),
                 Json::from(shown).to_string().into(),
+                if t.xid > 0 { Value::Int(t.xid as i64) } else { Value::Null },
             ],
         );
     }
 
-    fn show_change(&self, c: &RowChange) -> Json {
-        let row = |row: &Row| -> Json {
-            let Some(table) = self.engine.catalog().get(&c.table) else { return Json::Null };
-            let cell = |(column, v): (&gossip_core::schema::Column, &Value)| {
-                let v = match v.to_json() {
-                    Json::String(s) if s.chars().count() > SHOWN_TEXT => {
-                        Json::from(s.chars().take(SHOWN_TEXT).chain(['…']).collect::<String>())
-                    }
-                    v => v,
+    /// Tells of a message that has come over the relay, if an operator listens to that. Heartbeats are not worth a word.
+    pub(super) fn tell_traffic(&mut self, heard: &Heard) {
+        if !self.traffic_wanted {
+            return;
+        }
+        let (name, sender, what) = match heard {
+            Heard::Interval(i) if i.from == i.to => return,
+            Heard::Interval(i) => {
+                let rows: usize = i.transactions.iter().map(|t| t.changes.len()).sum();
+                let tables: BTreeSet<String> =
+                    i.transactions.iter().flat_map(|t| &t.changes).map(|c| c.table.to_string()).collect();
+                let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
+                let what = format!("({}, {}]  {} × {rows} rows  {tables}", i.from, i.to, i.transactions.len());
+                (format!("rows.{}", i.source), i.reader.to_string(), what)
+            }
+            Heard::Event(e) => {
+                let name = match &e.about {
+                    About::Topic(name) => format!("topic.{name}"),
+                    About::Members => format!("member.{}", e.event.source.trim_start_matches("/gossip/")),
                 };
-                (column.name.to_string(), v)
-            };
-            table.columns.iter().zip(row.iter()).map(cell).collect::<serde_json::Map<_, _>>().into()
+                let what = match &e.about {
+                    About::Topic(_) => e.event.data.to_string(),
+                    // What is said again and again.
+                    About::Members if e.event.kind == super::members::STANDS || e.event.data.get("round").is_some() => {
+                        return;
+                    }
+                    About::Members => e.event.kind.clone(),
+                };
+                let sender = e.event.more.get(SENDER).and_then(Json::as_str).unwrap_or(&e.event.source);
+                (name, sender.trim_start_matches("/gossip/").to_string(), what)
+            }
         };
-        let old = match &c.old {
-            Old::Known(Some(old)) => row(old),
-            _ => Json::Null,
-        };
-        let key: Vec<Json> = c.key.iter().map(Value::to_json).collect();
-        json!({"table": c.table.to_string(), "key": key, "old": old, "new": c.new.as_ref().map(row)})
+        let second = now() / 1_000_000;
+        let (of, told, left_out) = &mut self.traffic_told;
+        if *of != second {
+            (*of, *told) = (second, 0);
+        }
+        *told += 1;
+        if *told > SHOWN_MESSAGES {
+            *left_out += 1;
+            return;
+        }
+        let left_out = std::mem::take(left_out);
+        let what: String = what.chars().take(SHOWN_TEXT).collect();
+        let row = vec![
+            Value::Int(now()),
+            self.start.name.as_str().into(),
+            name.into(),
+            sender.into(),
+            what.into(),
+            Value::Int(left_out as i64),
+        ];
+        self.system.add("traffic", row);
+        self.flush_system();
     }
 
     pub(super) fn sample(&mut self) {
@@ -102,7 +156,7 @@ impl Node {
         let progress = self.engine.progress(&self.start.source);
         let feeds: Vec<_> = self.engine.feeds().filter(|f| !f.effective.table.name.is_system()).collect();
         let own = feeds.iter().map(|f| f.subscriptions).sum();
-        let reading = self.start.reading.lock().status();
+        let reading = self.start.reading.status();
         let instance = vec![
             self.start.name.as_str().into(),
             self.start.address.to_string().into(),
@@ -121,8 +175,53 @@ impl Node {
             Value::Int(self.counters.deliveries as i64),
             self.engine.rules().hash().into(),
             env!("CARGO_PKG_VERSION").into(),
+            self.start.decisions.as_ref().map_or(Value::Null, |d| d.state().into()),
+            Value::Bool(true),
         ];
-        self.system.show("instances", vec![instance]);
+        let standing = self.start.relay.standing();
+        let link = vec![
+            self.start.name.as_str().into(),
+            standing.kind.into(),
+            Value::Bool(standing.connected),
+            Value::Int(standing.sent as i64),
+            Value::Int(standing.heard as i64),
+            Value::Int(standing.lost as i64),
+            Value::Int(standing.malformed as i64),
+            standing.last_malformed.as_deref().map_or(Value::Null, Value::from),
+            self.members.round_trip.map_or(Value::Null, |t| Value::Float(t as f64 / 1_000.0)),
+            int(self.waiting),
+            self.foreign_state().into(),
+        ];
+        let topics: Vec<Vec<Value>> = self
+            .topics
+            .iter()
+            .map(|(name, state, counts)| {
+                let keep = match state.topic().keep {
+                    Keep::Nothing => "nothing".to_string(),
+                    Keep::Last => "last".to_string(),
+                    Keep::Newest(n) => n.to_string(),
+                    Keep::During(time) => format!("{} s", time / 1_000_000),
+                };
+                let last = self.topics.last_malformed().filter(|why| why.starts_with(&format!("{name}:")));
+                vec![
+                    name.into(),
+                    self.start.name.as_str().into(),
+                    keep.into(),
+                    int(state.len()),
+                    Value::Int(counts.taken as i64),
+                    Value::Int(counts.passed as i64),
+                    Value::Int(counts.malformed as i64),
+                    last.map_or(Value::Null, Value::from),
+                ]
+            })
+            .collect();
+        self.tell_how_it_stands(&instance, &link, &topics);
+        self.system.show("instances", [instance].into_iter().chain(self.members.instances()).collect());
+        self.system.show("links", [link].into_iter().chain(self.members.links()).collect());
+        self.system.show("topics", topics.into_iter().chain(self.members.topics()).collect());
+
+        let traffic = TableName::system("traffic");
+        self.traffic_wanted = self.engine.feeds().any(|f| f.effective.table.name == traffic);
 
         let row = |f: &gossip_core::engine::FeedInfo| {
             let e = &f.effective;
@@ -136,8 +235,8 @@ impl Node {
             let (changes, last) = self.counters.of_table.get(&t.name.to_string()).copied().unwrap_or_default();
             let columns: Vec<Json> = t.columns.iter().map(|c| json!({"name": &*c.name, "type": c.ty.name()})).collect();
             let key: Vec<&str> = t.key.iter().map(|&i| &*t.columns[i].name).collect();
-            let rules = self.engine.rules().texts().iter().filter(|r| r.table == t.name);
-            let roles: std::collections::BTreeSet<&str> = rules.map(|r| r.role.as_str()).collect();
+            let rules = self.engine.rules().texts().iter().filter(|r| r.table == t.name && r.may.read);
+            let roles: BTreeSet<&str> = rules.map(|r| r.role.as_str()).collect();
             tables.push(vec![
                 t.name.to_string().into(),
                 t.source.as_ref().into(),
@@ -151,6 +250,22 @@ impl Node {
             ]);
         }
         self.system.show("tables", tables);
+
+        let rule = |(i, r): (usize, &RuleText)| {
+            let columns = r.columns.as_ref().map_or(Value::Null, |c| json!(c).to_string().into());
+            vec![
+                int(i + 1),
+                r.role.as_str().into(),
+                r.table.to_string().into(),
+                r.may.words().collect::<Vec<_>>().join(", ").into(),
+                r.rows.as_deref().map_or(Value::Null, Value::from),
+                columns,
+                json!(r.masks).to_string().into(),
+                int(r.line),
+            ]
+        };
+        let rules = self.engine.rules().texts().iter().enumerate().map(rule).collect();
+        self.system.show("rules", rules);
 
         let mut clients = Vec::new();
         for (c, subs) in self.clients.values() {
@@ -168,7 +283,7 @@ impl Node {
                 claims.subject().map_or(Value::Null, Value::from),
                 claims.roles.join(", ").into(),
                 c.address.to_string().into(),
-                "websocket".into(),
+                c.transport.into(),
                 wire::rfc3339(c.since).into(),
                 Json::from(subs).to_string().into(),
                 int(waiting),
@@ -180,4 +295,27 @@ impl Node {
         }
         self.system.show("clients", clients);
     }
+}
+
+/// A row's change as operators are shown it, cut where it is long.
+pub(super) fn show_change(c: &RowChange, table: Option<&Table>) -> Json {
+    let row = |row: &Row| -> Json {
+        let Some(table) = table else { return Json::Null };
+        let cell = |(column, v): (&Column, &Value)| {
+            let v = match v.to_json() {
+                Json::String(s) if s.chars().count() > SHOWN_TEXT => {
+                    Json::from(s.chars().take(SHOWN_TEXT).chain(['…']).collect::<String>())
+                }
+                v => v,
+            };
+            (column.name.to_string(), v)
+        };
+        table.columns.iter().zip(row.iter()).map(cell).collect::<serde_json::Map<_, _>>().into()
+    };
+    let old = match &c.old {
+        Old::Known(Some(old)) => row(old),
+        _ => Json::Null,
+    };
+    let key: Vec<Json> = c.key.iter().map(Value::to_json).collect();
+    json!({"table": c.table.to_string(), "key": key, "old": old, "new": c.new.as_ref().map(row)})
 }

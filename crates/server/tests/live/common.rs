@@ -12,8 +12,9 @@ use gossip_relay::Relay;
 use gossip_relay::faulty::{Faults, Faulty};
 use gossip_relay::inproc::InProcess;
 use gossip_server::auth::Tokens;
-use gossip_server::config::Auth;
+use gossip_server::config::{Auth, TopicSettings};
 use gossip_server::instance::{Instance, Options};
+use gossip_source::Source;
 use gossip_source::sqlite::{SqliteSource, triggers};
 use rusqlite::Connection;
 use serde_json::{Map, Value as Json, json};
@@ -31,11 +32,37 @@ pub struct Cluster {
 
 pub fn rule(role: &str, table: &str, rows: Option<&str>, columns: &[&str]) -> RuleText {
     let columns = (!columns.is_empty()).then(|| columns.iter().map(|c| c.to_string()).collect());
-    RuleText { role: role.into(), table: TableName::plain(table), rows: rows.map(String::from), columns, line: 1 }
+    RuleText {
+        role: role.into(),
+        table: TableName::plain(table),
+        rows: rows.map(String::from),
+        columns,
+        line: 1,
+        ..RuleText::default()
+    }
+}
+
+pub fn auth() -> Auth {
+    Auth {
+        audience: Some("harbour".into()),
+        operators: Some("ops".into()),
+        grace: std::time::Duration::ZERO,
+        ..Auth::default()
+    }
 }
 
 impl Cluster {
     pub async fn start(schema: &str, tables: &[&str], rules: Vec<RuleText>, queue: QueueLimits) -> Cluster {
+        Cluster::with_topics(schema, tables, rules, queue, vec![]).await
+    }
+
+    pub async fn with_topics(
+        schema: &str,
+        tables: &[&str],
+        rules: Vec<RuleText>,
+        queue: QueueLimits,
+        topics: Vec<TopicSettings>,
+    ) -> Cluster {
         let dir = tempfile::tempdir().unwrap();
         let db = Connection::open(dir.path().join("t.db")).unwrap();
         db.execute_batch(&format!("PRAGMA journal_mode = WAL; PRAGMA synchronous = NORMAL; {schema}")).unwrap();
@@ -45,13 +72,7 @@ impl Cluster {
         let mut own = source.connect().unwrap();
         let plan = triggers::plan(&own, &source).unwrap();
         triggers::carry_out(&mut own, &plan.statements).unwrap();
-        let auth = Auth {
-            secret_env: "TEST".into(),
-            audience: Some("harbour".into()),
-            roles: "roles".into(),
-            operators: Some("ops".into()),
-        };
-        let tokens = Arc::new(Tokens::new(auth, SECRET).unwrap());
+        let tokens = Arc::new(Tokens::new(auth(), SECRET).unwrap());
         let hub: Arc<dyn Relay> = Arc::new(InProcess::default());
         let mut cluster = Cluster { dir, db, tokens, instances: vec![], options: vec![], faults: vec![] };
         for name in ["north", "south"] {
@@ -59,17 +80,21 @@ impl Cluster {
             cluster.faults.push(faulty.faults().clone());
             let options = Options {
                 name: name.into(),
-                listen: SocketAddr::from(([127, 0, 0, 1], 0)),
-                source: source.clone(),
+                // One that it finds again after it was ended.
+                listen: SocketAddr::from(([127, 0, 0, 1], testbed::free_port())),
+                source: Source::Sqlite(source.clone()),
                 rules: rules.clone(),
                 queries: [("of_agency".to_string(), "SELECT * FROM calls WHERE agency = :a".to_string())].into(),
                 tokens: Some(cluster.tokens.clone()),
                 secret: SECRET.to_vec(),
                 relay: Arc::new(faulty),
                 queue,
+                admission: Default::default(),
+                topics: topics.clone(),
+                decisions: None,
             };
             let instance = Instance::start(options.clone()).await.unwrap();
-            cluster.options.push(Options { listen: instance.address(), ..options });
+            cluster.options.push(options);
             cluster.instances.push(Some(instance));
         }
         cluster

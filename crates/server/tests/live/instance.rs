@@ -1,21 +1,19 @@
-//! Real instances over real sockets: faults, bad input, rights, slow clients.
+//! Real instances over real sockets: faults, rights, slow clients.
 
 use std::sync::atomic::Ordering::Relaxed;
 use std::time::Duration;
 
 use crate::common::{Cluster, rule};
-use futures_util::{SinkExt, StreamExt};
 use gossip_client::{ClientError, Incoming, Live, Session, live::Applied};
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::wire::Notification;
 use serde_json::{Map, Value as Json, json};
-use tokio_tungstenite::tungstenite::Message;
 
 const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT, status TEXT, note TEXT);
   CREATE TABLE other (id INTEGER PRIMARY KEY);
   INSERT INTO calls VALUES (1, 'Brightwater', 'expected', 'hidden'), (2, 'Northlight', 'expected', 'hidden')";
 
-async fn cluster(queue: QueueLimits) -> Cluster {
+pub async fn cluster(queue: QueueLimits) -> Cluster {
     let rules = vec![
         rule("control", "calls", None, &[]),
         rule("agent", "calls", Some("agency = claim.agency"), &["id", "agency", "status"]),
@@ -25,7 +23,11 @@ async fn cluster(queue: QueueLimits) -> Cluster {
 }
 
 /// Reads until a message fulfils a condition.
-async fn until(session: &mut Session, live: &mut Live, done: impl Fn(&Notification, &Live) -> bool) -> Notification {
+pub async fn until(
+    session: &mut Session,
+    live: &mut Live,
+    done: impl Fn(&Notification, &Live) -> bool,
+) -> Notification {
     let read = async {
         loop {
             if let Incoming::Told(told) = session.next().await.unwrap().0 {
@@ -39,7 +41,7 @@ async fn until(session: &mut Session, live: &mut Live, done: impl Fn(&Notificati
     tokio::time::timeout(testbed::PATIENCE, read).await.expect("what was waited for")
 }
 
-async fn subscribe(session: &mut Session, query: &str) -> Live {
+pub async fn subscribe(session: &mut Session, query: &str) -> Live {
     Live::new(session.subscribe(query, &Map::new(), None).await.unwrap())
 }
 
@@ -94,6 +96,55 @@ async fn explain_names_the_rule_with_both_values() {
         Err(ClientError::Refused(e)) => assert_eq!(e.code, -32002),
         other => panic!("{other:?}"),
     }
+    c.stop().await;
+}
+
+/// Whichever instance an operator is connected to: any other one answers through it, and can be let go.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_operator_reaches_every_instance_through_any_other() {
+    let c = cluster(QueueLimits::default()).await;
+    let mut ops = c.operator(0).await;
+    let mut members = subscribe(&mut ops, "SELECT name, here FROM gossip.instances").await;
+    until(&mut ops, &mut members, |_, l| l.rows.len() == 2).await;
+    let asked = |instance: &str| json!({"instance": instance, "query": "SELECT id FROM calls", "roles": ["control"]});
+    let here = ops.call("explain", asked("north")).await.unwrap();
+    assert_eq!(ops.call("explain", asked("south")).await.unwrap()["steps"], here["steps"]);
+    let wrong = json!({"instance": "south", "query": "SELECT nothing FROM calls", "roles": ["control"]});
+    let there = ops.call("explain", wrong.clone()).await;
+    assert!(
+        matches!(&there, Err(ClientError::Refused(e)) if e.code == -32002 && e.message.contains("nothing")),
+        "{there:?}"
+    );
+    let tried =
+        json!({"instance": "south", "rules": [], "asked": [{"query": "SELECT id FROM calls", "roles": ["control"]}]});
+    assert!(ops.call("what_if", tried).await.unwrap().is_object());
+    match ops.call("drain", json!({"instance": "west"})).await {
+        Err(ClientError::Refused(e)) => assert!(e.code == -32004 && e.message.contains("known: south, north"), "{e}"),
+        other => panic!("{other:?}"),
+    }
+    let mut control = c.connect(1, &["control"], json!({})).await;
+    match control.call("drain", json!({"instance": "north"})).await {
+        Err(ClientError::Refused(e)) => assert_eq!(e.code, -32002),
+        other => panic!("{other:?}"),
+    }
+    ops.call("drain", json!({"instance": "south"})).await.unwrap();
+    let ended = async {
+        loop {
+            if let Err(e) = control.next().await {
+                return e.to_string();
+            }
+        }
+    };
+    let ended = tokio::time::timeout(testbed::PATIENCE, ended).await.expect("its clients are sent away");
+    assert!(ended.contains("1012"), "{ended}");
+    let over = c.instances[1].as_ref().unwrap().over();
+    tokio::time::timeout(testbed::PATIENCE, over).await.expect("it ends");
+    assert!(tokio::net::TcpStream::connect(c.url(1)).await.is_err(), "nobody listens there any more");
+    // The others need not wait until it has been silent for long, and one of them reads now.
+    until(&mut ops, &mut members, |_, l| l.rows.len() == 1).await;
+    let mut live = subscribe(&mut ops, "SELECT changes FROM gossip.changes").await;
+    c.db.execute_batch("UPDATE calls SET status = 'inbound' WHERE id = 1").unwrap();
+    until(&mut ops, &mut live, |_, l| !l.stream.is_empty()).await;
     c.stop().await;
 }
 
@@ -209,136 +260,6 @@ async fn changed_claims_replace_the_result_or_end_it() {
         Err(ClientError::Ended(why)) => assert!(why.starts_with("1008"), "{why}"),
         other => panic!("{other:?}"),
     }
-    c.stop().await;
-}
-
-/// One raw exchange: sends a text, returns the answer.
-async fn exchange(s: &mut Session, text: &str) -> Json {
-    s.send_raw(text.into()).await.unwrap();
-    loop {
-        let (_, text) = s.next().await.unwrap();
-        let json: Json = serde_json::from_str(&text).unwrap();
-        if json.get("method").is_none() {
-            return json;
-        }
-    }
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn bad_input_gets_its_error_and_the_instance_goes_on() {
-    let c = cluster(QueueLimits::default()).await;
-    let mut s = c.connect(0, &["agent"], json!({"agency": "Brightwater"})).await;
-    let call =
-        |method: &str, params: Json| json!({"jsonrpc": "2.0", "id": 1, "method": method, "params": params}).to_string();
-    let subscribe = |query: &str| call("subscribe", json!({"query": query}));
-    let cases: Vec<(String, i64, &str)> = vec![
-        ("{not json".into(), -32700, "line 1"),
-        ("[]".into(), -32600, "batches"),
-        ("3".into(), -32600, "object"),
-        ("{\"id\":{},\"jsonrpc\":\"2.0\",\"method\":\"x\"}".into(), -32600, "id"),
-        (call("subscrib", json!({})), -32601, "did you mean subscribe?"),
-        (call("subscribe", json!({})), -32602, "query is missing"),
-        (call("subscribe", json!({"query": 3})), -32602, "expected a text"),
-        (call("subscribe", json!({"query": "SELECT 1", "parms": {}})), -32602, "did you mean params?"),
-        (call("subscribe", json!([])), -32602, "expected an object"),
-        (subscribe("SELEC id FROM calls"), -32003, "line 1, column 1"),
-        (subscribe("SELECT id FROM calls WHERE"), -32003, "the text ends here"),
-        (subscribe("SELECT id FROM calls ORDER BY id"), -32003, "one table with WHERE is supported"),
-        (subscribe("SELECT count(*) FROM calls"), -32002, "column count is not known"),
-        (subscribe("SELECT id FROM calls, other"), -32003, "one table"),
-        (subscribe("SELECT id FROM calls WHERE id = 'x'"), -32003, "not a value of type int8"),
-        (subscribe("SELECT id FROM calls WHERE id = (SELECT 1)"), -32003, "SELECT is not supported"),
-        (subscribe(&format!("SELECT id FROM calls WHERE {}id = 1", "NOT ".repeat(500))), -32003, "nested too deeply"),
-        (subscribe("SELECT id FROM calls WHERE note = :p"), -32002, "column note is not known or not permitted"),
-        (subscribe("SELECT id FROM calls WHERE nothing = 1"), -32002, "column nothing is not known or not permitted"),
-        (subscribe("SELECT id FROM other"), -32002, "table other is not known or not permitted"),
-        (subscribe("SELECT id FROM nowhere"), -32002, "table nowhere is not known or not permitted"),
-        (subscribe("SELECT * FROM gossip.clients"), -32002, "table gossip.clients is not known or not permitted"),
-        (subscribe("SELECT id FROM calls WHERE agency = claim.agency"), -32002, "column claim.agency"),
-        (subscribe("SELECT id FROM calls WHERE agency = :agency"), -32003, "parameter :agency is missing"),
-        (call("subscribe", json!({"query": "SELECT id FROM calls", "params": {"agency": 1}})), -32003, "not used"),
-        (
-            call("subscribe", json!({"query": "SELECT id FROM calls WHERE id = :a", "params": {"a": "b"}})),
-            -32003,
-            "expected int8",
-        ),
-        (call("unsubscribe", json!({"subscription": 77})), -32004, "no subscription 77"),
-        (call("authenticate", json!({"token": "x.y.z"})), -32001, "not a JSON Web Token"),
-    ];
-    for (text, code, words) in cases {
-        let answer = exchange(&mut s, &text).await;
-        let shown = &text[..text.len().min(90)];
-        assert_eq!(answer["error"]["code"], code, "{shown}: {answer}");
-        assert!(answer["error"]["message"].as_str().unwrap().contains(words), "{shown}: {answer}");
-    }
-    // A parameter named like a claim is a parameter and nothing else.
-    let text = call(
-        "subscribe",
-        json!({"query": "SELECT id FROM calls WHERE agency = :agency", "params": {"agency": "Northlight"}}),
-    );
-    assert_eq!(exchange(&mut s, &text).await["result"]["rows"], json!([]));
-    // Hidden and unknown columns are told of in the same words.
-    let hidden = exchange(&mut s, &subscribe("SELECT note FROM calls")).await["error"].to_string();
-    let unknown = exchange(&mut s, &subscribe("SELECT nope FROM calls")).await["error"].to_string();
-    assert_eq!(hidden.replace("note", "nope"), unknown);
-    c.stop().await;
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn hostile_messages_and_tokens_end_only_their_own_connection() {
-    let c = cluster(QueueLimits::default()).await;
-    let url = gossip_client::socket_url(&c.url(0)).unwrap();
-    for (message, code) in [(Message::binary(vec![0; 8]), 1003), (Message::text("x".repeat(1 << 20)), 1009)] {
-        let (mut raw, _) = tokio_tungstenite::connect_async(&url).await.unwrap();
-        // The other side may have hung up before all of it is sent.
-        let _ = raw.send(message).await;
-        let closed = async {
-            while let Some(next) = raw.next().await {
-                match next {
-                    Ok(Message::Close(frame)) => return frame.map(|f| u16::from(f.code)),
-                    Ok(_) => {}
-                    Err(_) => return None,
-                }
-            }
-            None
-        };
-        let closed = tokio::time::timeout(testbed::PATIENCE, closed).await.expect("an end");
-        assert!(closed == Some(code) || closed.is_none() && code == 1009, "{closed:?}");
-    }
-    let now = gossip_server::now() / 1_000_000;
-    let mint = |facts: Json| c.tokens.mint(facts.as_object().unwrap().clone(), now, 60).unwrap();
-    let good = mint(json!({"sub": "x", "roles": ["control"]}));
-    let mut parts: Vec<&str> = good.split('.').collect();
-    let none = format!("eyJhbGciOiJub25lIiwidHlwIjoiSldUIn0.{}.", parts[1]);
-    parts[2] = "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
-    let bad_signature = parts.join(".");
-    for (token, words) in [
-        (bad_signature, "signature does not fit"),
-        (none, "signed with HS256"),
-        (mint(json!({"exp": now - 600})), "has expired"),
-        (mint(json!({"nbf": now + 600})), "not valid yet"),
-        (mint(json!({"aud": "elsewhere"})), "another audience"),
-        ("y".repeat(20_000), "at most 16384"),
-    ] {
-        let mut s = Session::connect(&c.url(0), None).await.unwrap();
-        match s.call("authenticate", json!({"token": token})).await {
-            Err(ClientError::Refused(e)) => assert!(e.code == -32001 && e.message.contains(words), "{words}: {e}"),
-            other => panic!("{words}: {other:?}"),
-        }
-        if token.len() < 8_000 {
-            // In the upgrade: an answer that browser code can read, then the end.
-            let mut s = Session::connect(&c.url(0), Some(&token)).await.unwrap();
-            let (incoming, text) = s.next().await.unwrap();
-            assert!(matches!(incoming, Incoming::Answer(_, Err(_))) && text.contains(words), "{text}");
-            assert!(matches!(s.next().await, Err(ClientError::Ended(why)) if why.starts_with("1008")));
-        }
-    }
-    // A token that ends after the end of time is good, and is still only a number.
-    let forever = mint(json!({"sub": "x", "roles": ["control"], "exp": 1e18}));
-    let mut s = Session::connect(&c.url(0), Some(&forever)).await.unwrap();
-    assert_eq!(subscribe(&mut s, "SELECT * FROM calls").await.rows.len(), 2);
-    let mut s = c.connect(0, &["control"], json!({})).await;
-    assert_eq!(subscribe(&mut s, "SELECT * FROM calls").await.rows.len(), 2, "the instance goes on");
     c.stop().await;
 }
 
@@ -487,34 +408,5 @@ async fn a_subscription_is_paced_cut_and_worded_as_asked() {
         let e = s.call("subscribe", call.clone()).await.unwrap_err().to_string();
         assert!(e.contains(text), "{call}: {e}");
     }
-    c.stop().await;
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_handshake_that_is_none_is_told_so_and_the_protocol_is_named() {
-    use tokio::io::{AsyncReadExt, AsyncWriteExt};
-    let c = cluster(QueueLimits::default()).await;
-    let ask = async |head: &str| {
-        let mut tcp = tokio::net::TcpStream::connect(c.url(0)).await.unwrap();
-        tcp.write_all(format!("GET /v1/socket HTTP/1.1\r\nHost: here\r\n{head}\r\n").as_bytes()).await.unwrap();
-        let mut answer = Vec::new();
-        while !answer.ends_with(b"\r\n\r\n") {
-            answer.push(tcp.read_u8().await.unwrap());
-        }
-        String::from_utf8(answer).unwrap().to_lowercase()
-    };
-    let key = "Sec-WebSocket-Key: AAAAAAAAAAAAAAAAAAAAAA==\r\n";
-    let upgrade = "Connection: keep-alive, Upgrade\r\nUpgrade: websocket\r\n";
-    for bad in [
-        String::new(),
-        format!("{upgrade}Sec-WebSocket-Version: 13\r\n"),
-        format!("{upgrade}{key}Sec-WebSocket-Version: 8\r\n"),
-    ] {
-        let answer = ask(&bad).await;
-        assert!(answer.starts_with("http/1.1 400"), "{bad}: {answer}");
-    }
-    let good = format!("{upgrade}{key}Sec-WebSocket-Version: 13\r\nSec-WebSocket-Protocol: other, gossip.v1\r\n");
-    let answer = ask(&good).await;
-    assert!(answer.starts_with("http/1.1 101") && answer.contains("sec-websocket-protocol: gossip.v1\r\n"), "{answer}");
     c.stop().await;
 }

@@ -1,6 +1,17 @@
 //! Real instances on a real database over real sockets.
 #![allow(clippy::unwrap_used)]
 
+mod brokers;
 mod common;
+mod deciding;
+mod events;
+mod fire;
+mod hidden;
+mod hostile;
 mod instance;
 mod load;
+mod revoking;
+mod rights;
+mod topics;
+mod what_if;
+mod wrapped;

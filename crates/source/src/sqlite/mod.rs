@@ -4,9 +4,11 @@
 //! - [`schema`] reads what tables there are;
 //! - [`triggers`] writes the SQL that follows them, and takes it away again;
 //! - [`reader`] turns the log into intervals;
+//! - [`follow`] is the reader at work: when to look and when to wait;
 //! - [`snapshot`] reads whole tables with the position that they show;
 //! - [`watch`] says when it is worth looking, without spinning.
 
+pub mod follow;
 pub mod reader;
 pub mod schema;
 pub mod snapshot;
@@ -69,7 +71,7 @@ impl SqliteSource {
         match db.query_row("SELECT count(*) FROM sqlite_master", [], |r| r.get::<_, i64>(0)) {
             Ok(_) => Ok(db),
             Err(e) => match SourceError::from(e) {
-                SourceError::Database(e) => Err(fail(format!("{e}; is it an SQLite database?"))),
+                SourceError::Sqlite(e) => Err(fail(format!("{e}; is it an SQLite database?"))),
                 other => Err(other),
             },
         }
@@ -77,7 +79,7 @@ impl SqliteSource {
 }
 
 /// A URL without what may be a password, to be shown.
-fn without_password(url: &str) -> String {
+pub(crate) fn without_password(url: &str) -> String {
     match (url.find("://"), url.rfind('@')) {
         (Some(start), Some(at)) if at > start => format!("{}…{}", &url[..start + 3], &url[at..]),
         _ => url.to_string(),

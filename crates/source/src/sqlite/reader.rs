@@ -16,7 +16,7 @@ use super::schema::{Described, Found, describe};
 use super::{SqliteSource, quote, to_value, triggers};
 use crate::{Result, SourceError};
 use gossip_core::position::{CommitTime, Interval, Micros, Old, Position, Reset, ResetWhy, RowChange, Transaction};
-use gossip_core::schema::{Key, Row, Table, TableName};
+use gossip_core::schema::{ColumnSet, Key, Row, Table, TableName};
 use gossip_core::value::Value;
 
 /// Log entries in one interval beyond which the tables are read anew instead.
@@ -47,6 +47,28 @@ pub fn try_lock(source: &SqliteSource) -> Result<Option<ReaderLock>> {
     }
 }
 
+/// Deletes the log but for its last entry if it is longer than what is ever handed on entry by entry, and nobody reads it.
+pub fn let_go(source: &SqliteSource) -> Result<bool> {
+    let Some(_lock) = try_lock(source)? else { return Ok(false) };
+    let db = source.connect_to_write()?;
+    let length = "SELECT coalesce(max(seq) - min(seq), 0) FROM gossip_log";
+    if !triggers::is_prepared(&db)? || db.query_row(length, [], |r| r.get::<_, i64>(0))? <= MAX_ENTRIES {
+        return Ok(false);
+    }
+    tracing::error!(
+        "the change log of {} is longer than {MAX_ENTRIES} entries: we let it go, and all feeds are read anew",
+        source.path.display()
+    );
+    // A few at a time, so that no writer waits long.
+    while db.execute(
+        "DELETE FROM gossip_log WHERE seq < (SELECT max(seq) FROM gossip_log) \
+         AND seq < (SELECT min(seq) FROM gossip_log) + ?1",
+        [PRUNE],
+    )? > 0
+    {}
+    Ok(true)
+}
+
 /// A table that is followed.
 struct Followed {
     described: Described,
@@ -60,6 +82,7 @@ pub struct Reader {
     instance: Arc<str>,
     db: Connection,
     epoch: u64,
+    lineage: u64,
     at: Position,
     /// By layout number; `None` for layouts of the past.
     layouts: HashMap<i64, Option<Followed>>,
@@ -78,6 +101,8 @@ struct Touched {
     exists: bool,
     /// The key was noted only after the insert, by the last entry about it.
     inserted_last: bool,
+    /// More than one entry is about it: in between it may have been what it is neither before nor after.
+    again: bool,
 }
 
 impl Reader {
@@ -94,6 +119,10 @@ impl Reader {
             [],
         )?;
         let epoch: i64 = db.query_row("SELECT value FROM gossip_meta WHERE name = 'epoch'", [], |r| r.get(0))?;
+        let database: String =
+            db.query_row("SELECT value FROM gossip_meta WHERE name = 'database'", [], |r| r.get(0))?;
+        // Half of the 128 random bits tell databases apart as well.
+        let lineage = u64::from_str_radix(database.get(..16).unwrap_or(""), 16).unwrap_or_default();
         let (first, last): (i64, i64) =
             db.query_row("SELECT min(seq), max(seq) FROM gossip_log", [], |r| Ok((r.get(0)?, r.get(1)?)))?;
         let (first, last) = (first.max(0) as u64, last.max(0) as u64);
@@ -104,6 +133,7 @@ impl Reader {
             instance: instance.into(),
             db,
             epoch: epoch.max(1) as u64,
+            lineage,
             at,
             layouts: HashMap::new(),
             schema_version: -1,
@@ -160,6 +190,8 @@ impl Reader {
             to,
             transactions,
             resets,
+            settled: to,
+            lineage: self.lineage,
             reader: self.instance.clone(),
             read_at: now,
         }
@@ -200,7 +232,8 @@ impl Reader {
         drop(read);
         self.misfits += misfits;
         self.nameless += nameless;
-        let transaction = Arc::new(Transaction { position: to, committed, changes });
+        let transaction =
+            Arc::new(Transaction { position: to, committed, xid: 0, joined_after: Some(self.at), changes });
         Ok(Some(self.interval(to, vec![transaction], resets, now())))
     }
 
@@ -258,9 +291,13 @@ impl Reader {
                 has_row.then(|| (0..d.columns.len()).map(|i| e.get(3 + i)).collect()).transpose()
             };
             let t = match touched.entry(name) {
-                std::collections::hash_map::Entry::Occupied(t) => t.into_mut(),
+                std::collections::hash_map::Entry::Occupied(t) => {
+                    let t = t.into_mut();
+                    t.again = true;
+                    t
+                }
                 std::collections::hash_map::Entry::Vacant(v) => {
-                    v.insert(Touched { key, first: first(())?, exists: has_row, inserted_last: false })
+                    v.insert(Touched { key, first: first(())?, exists: has_row, inserted_last: false, again: false })
                 }
             };
             if op == "i" && t.exists && t.first.is_some() {
@@ -279,7 +316,7 @@ impl Reader {
             // Inserted last and yet not there: it was deleted before its insert was noted.
             let first = if t.inserted_last && now.is_none() { None } else { t.first };
             let old: Option<Row> = first.map(|stored| convert(&followed.table, &stored, misfits));
-            if old != now {
+            if old != now || t.again {
                 let key: Key = followed
                     .described
                     .key
@@ -287,7 +324,13 @@ impl Reader {
                     .zip(&t.key)
                     .map(|(&i, v)| to_value(v.into(), followed.table.columns[i].ty).0)
                     .collect();
-                changes.push(RowChange { table: followed.table.name.clone(), key, old: Old::Known(old), new: now });
+                changes.push(RowChange {
+                    table: followed.table.name.clone(),
+                    key,
+                    old: Old::Known(old),
+                    new: now,
+                    untold: ColumnSet::default(),
+                });
             }
         }
         Ok(changes)

@@ -51,6 +51,7 @@ impl Described {
             columns: self.columns.iter().map(column).collect(),
             key: self.key.clone(),
             old_values: true,
+            incarnation: 0,
         })
     }
 

@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use super::{SqliteSource, quote, to_value};
-use crate::{Result, SourceError};
+use crate::{Result, SourceError, only};
+use gossip_core::engine::Only;
 use gossip_core::position::Position;
 use gossip_core::schema::{Row, Table};
 use gossip_core::value::Value;
@@ -11,12 +12,13 @@ use gossip_core::value::Value;
 /// Rows that are handed over at a time.
 pub const PIECE: usize = 500;
 
-/// Reads all rows of `table` in one read transaction and hands them to `take` in pieces; `take` says whether to go on.
+/// Reads the rows of `table` that are wanted in one read transaction and hands them to `take` in pieces; `take` says whether to go on.
 /// Returns the position that they show, or `None` if `take` had enough. Rows with a NULL in their key have no
 /// name to be told apart by and are left out.
 pub fn snapshot(
     source: &SqliteSource,
     table: &Arc<Table>,
+    wanted: Option<&Only>,
     mut take: impl FnMut(Vec<Row>) -> bool,
 ) -> Result<Option<Position>> {
     let mut db = source.connect()?;
@@ -30,7 +32,8 @@ pub fn snapshot(
         return Err(SourceError::Changed(table.name.to_string()));
     }
     let names: Vec<String> = table.columns.iter().map(|c| quote(&c.name)).collect();
-    let mut s = read.prepare(&format!("SELECT {} FROM {}", names.join(", "), quote(&table.name.name)))?;
+    let filter = only::condition(table, wanted, quote);
+    let mut s = read.prepare(&format!("SELECT {} FROM {}{filter}", names.join(", "), quote(&table.name.name)))?;
     let mut rows = s.query([])?;
     let mut piece = Vec::with_capacity(PIECE);
     while let Some(r) = rows.next()? {

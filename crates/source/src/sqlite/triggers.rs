@@ -19,16 +19,7 @@ use rusqlite::{Connection, OptionalExtension, params};
 
 use super::schema::{Described, Found, IndexPart, describe};
 use super::{SqliteSource, quote};
-use crate::{Finding, Result, SourceError};
-
-/// What preparing would do.
-#[derive(Clone, Debug, Default)]
-pub struct Plan {
-    /// Statements, in order.
-    pub statements: Vec<String>,
-    /// What it means for those who write, in plain words.
-    pub effects: Vec<String>,
-}
+use crate::{Finding, Plan, Result, SourceError};
 
 const LOG: &str = "CREATE TABLE gossip_log (seq INTEGER PRIMARY KEY, layout INTEGER NOT NULL, op TEXT NOT NULL";
 const LAYOUT: &str = "CREATE TABLE gossip_layout (id INTEGER PRIMARY KEY, tbl TEXT NOT NULL, signature TEXT NOT NULL)";

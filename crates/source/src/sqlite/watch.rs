@@ -3,7 +3,7 @@
 //! Where the system tells nothing, the file is looked at every few milliseconds.
 
 use std::path::Path;
-use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, sync_channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
 use std::time::Duration;
 
 use notify::{RecommendedWatcher, RecursiveMode, Watcher};
@@ -26,24 +26,10 @@ pub struct Watch {
     step: usize,
 }
 
-/// Wakes a [`Watch`] from another thread.
-#[derive(Clone, Debug)]
-pub struct Waker(SyncSender<()>);
-
-impl Waker {
-    /// Makes the watch return soon. Never waits.
-    pub fn wake(&self) {
-        // Full means that it is about to wake anyway.
-        let _ = self.0.try_send(());
-    }
-}
-
 impl Watch {
     /// Watches a database file and what stands beside it.
-    pub fn new(path: &Path) -> (Watch, Waker) {
+    pub fn new(path: &Path) -> Watch {
         let (sender, signs) = sync_channel(1);
-        let waker = Waker(sender);
-        let on_event = waker.clone();
         let own = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
         let watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
             let about_us = |e: &notify::Event| {
@@ -51,12 +37,13 @@ impl Watch {
                 writes && e.paths.iter().any(|p| p.file_name().is_some_and(|n| n.to_string_lossy().starts_with(&own)))
             };
             if event.as_ref().map_or(true, about_us) {
-                on_event.wake();
+                // Full means that it is about to wake anyway.
+                let _ = sender.try_send(());
             }
         });
         let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let watcher = watcher.and_then(|mut w| w.watch(folder, RecursiveMode::NonRecursive).map(|()| w)).ok();
-        (Watch { signs, watcher, step: AFTER_A_SIGN.len() }, waker)
+        Watch { signs, watcher, step: AFTER_A_SIGN.len() }
     }
 
     /// Waits until it is worth looking, at most `longest`.
@@ -68,7 +55,12 @@ impl Watch {
         };
         match self.signs.recv_timeout(pause.min(longest)) {
             Ok(()) => self.step = 0,
-            Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => self.step += 1,
+            Err(RecvTimeoutError::Timeout) => self.step += 1,
+            // The system tells nothing.
+            Err(RecvTimeoutError::Disconnected) => {
+                std::thread::sleep(pause.min(longest));
+                self.step += 1;
+            }
         }
     }
 

@@ -5,7 +5,8 @@ use std::path::Path;
 
 use crate::workbench::export::Page;
 use gossip_core::rule::RuleText;
-use gossip_server::config::{Persona, Watcher};
+use gossip_core::schema::TableName;
+use gossip_server::config::{Config, Persona, Watcher};
 use parking_lot::Mutex;
 use serde_json::Value as Json;
 use toml_edit::{Array, ArrayOfTables, DocumentMut, Item, Table};
@@ -75,6 +76,76 @@ pub fn keep_rule(path: &Path, rule: &RuleText) -> Result<(), String> {
     })
 }
 
+/// Puts the rules that `text` makes in the place of those of one role on one table. Comments stay; values that
+/// say the same stay as they are written.
+pub fn keep_rules(path: &Path, role: &str, table: &TableName, before: &[RuleText], text: &str) -> Result<(), String> {
+    let new: DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| e.to_string())?;
+    let config = Config::read(path).map_err(|e| e.to_string())?;
+    let bare = |r: &RuleText| RuleText { line: 0, ..r.clone() };
+    let own = config.rules.iter().filter(|r| r.role == role && r.table == *table);
+    if !own.map(bare).eq(before.iter().map(bare)) {
+        return Err(format!("{} has other rules there than those in force: load it first", path.display()));
+    }
+    let lines: Vec<usize> =
+        config.rules.iter().enumerate().filter(|(_, r)| r.role == role && r.table == *table).map(|(i, _)| i).collect();
+    change(path, |doc| {
+        let list = tables_of(doc, "rule")?;
+        let mut new = new.get("rule").and_then(Item::as_array_of_tables).into_iter().flatten();
+        for i in &lines {
+            let (Some(old), Some(new)) = (list.get_mut(*i), new.next()) else { break };
+            old.retain(|key, _| new.contains_key(key));
+            for (key, item) in new {
+                let same = |o: &Item| o.as_value().map(plain) == item.as_value().map(plain);
+                if old.get(key).is_some_and(same) {
+                    continue;
+                }
+                // A comment behind the value stays.
+                let behind = old.get(key).and_then(Item::as_value).and_then(|v| v.decor().suffix().cloned());
+                let mut item = item.clone();
+                if let (Some(value), Some(behind)) = (item.as_value_mut(), behind) {
+                    value.decor_mut().set_suffix(behind);
+                }
+                old.insert(key, item);
+            }
+        }
+        let kept = lines.len().min(text.parse::<DocumentMut>().map_or(0, |d| rules_in(&d)));
+        lines[kept..].iter().rev().for_each(|i| drop(list.remove(*i)));
+        for table in new {
+            let mut table = table.clone();
+            // Without a place of its own it comes last.
+            table.set_position(None);
+            list.push(table);
+        }
+        Ok(())
+    })
+}
+
+fn rules_in(doc: &DocumentMut) -> usize {
+    doc.get("rule").and_then(Item::as_array_of_tables).map_or(0, ArrayOfTables::len)
+}
+
+/// What a value says, however it is written.
+fn plain(value: &toml_edit::Value) -> String {
+    match value {
+        toml_edit::Value::String(s) => format!("{:?}", s.value()),
+        toml_edit::Value::Array(a) => a.iter().map(plain).collect::<Vec<_>>().join(","),
+        toml_edit::Value::InlineTable(t) => {
+            t.iter().map(|(k, v)| format!("{k}={}", plain(v))).collect::<Vec<_>>().join(",")
+        }
+        value => value.clone().decorated("", "").to_string(),
+    }
+}
+
+/// Writes rules into a file of their own, to be taken to where the configuration is.
+pub fn hand_out_rules(role: &str, table: &TableName, text: &str) -> Result<String, String> {
+    let fits = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
+    let name: String = format!("gossip-rules-{role}-{table}").chars().map(fits).collect();
+    let path = free_name(&name, |name| !Path::new(&format!("{name}.toml")).exists())? + ".toml";
+    let text = format!("# In the place of all rules of {role} on {table}.\n\n{text}");
+    std::fs::write(&path, text).map_err(|e| format!("{path}: {e}"))?;
+    Ok(format!("written to {path}, to be put in the place of these rules in the instances' configuration"))
+}
+
 /// Keeps the watchers: adds those that are new, takes out those that are gone.
 pub fn keep_watchers(path: &Path, watchers: &[Watcher]) -> Result<(), String> {
     change(path, |doc| {
@@ -101,9 +172,8 @@ pub fn keep_watchers(path: &Path, watchers: &[Watcher]) -> Result<(), String> {
 
 /// Writes a page as SVG, PDF and text under names that are free, and returns them without their endings.
 pub fn write_page(folder: &Path, page: &Page) -> Result<String, String> {
-    let free = |name: &String| ["svg", "pdf", "txt"].iter().all(|e| !folder.join(format!("{name}.{e}")).exists());
-    let numbered = (1..1_000).map(|n| if n == 1 { page.name.clone() } else { format!("{}-{n}", page.name) });
-    let name = { numbered }.find(free).ok_or_else(|| format!("{} is there a thousand times", page.name))?;
+    let free = |name: &str| ["svg", "pdf", "txt"].iter().all(|e| !folder.join(format!("{name}.{e}")).exists());
+    let name = free_name(&page.name, free)?;
     let files = [
         ("svg", page.drawing.to_svg().into_bytes()),
         ("pdf", page.drawing.to_pdf()),
@@ -114,6 +184,12 @@ pub fn write_page(folder: &Path, page: &Page) -> Result<String, String> {
         std::fs::write(&path, bytes).map_err(|e| format!("{}: {e}", path.display()))?;
     }
     Ok(name)
+}
+
+/// A name that is not taken, with a number where it has to be.
+fn free_name(name: &str, is_free: impl Fn(&str) -> bool) -> Result<String, String> {
+    let numbered = (1..1_000).map(|n| if n == 1 { name.to_string() } else { format!("{name}-{n}") });
+    { numbered }.find(|name| is_free(name)).ok_or_else(|| format!("{name} is there a thousand times"))
 }
 
 fn tables_of<'a>(doc: &'a mut DocumentMut, name: &str) -> Result<&'a mut ArrayOfTables, String> {
@@ -175,7 +251,7 @@ mod tests {
             table: gossip_core::schema::TableName::plain("c"),
             rows: Some("x = claim.x".into()),
             columns: Some(vec!["x".into()]),
-            line: 0,
+            ..RuleText::default()
         };
         keep_rule(&path, &rule("r")).unwrap();
         keep_rule(&path, &rule("q")).unwrap();

@@ -6,25 +6,27 @@ mod keeping;
 mod listening;
 mod operating;
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use gossip_core::explain::Step;
+use gossip_core::rule::RuleText;
 use gossip_server::config::Persona;
-use gossip_source::sqlite::SqliteSource;
+use gossip_server::instance::conditions;
+use gossip_source::Source;
 use parking_lot::Mutex;
 use serde_json::{Value as Json, json};
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::JoinHandle;
 
-use super::Access;
 use super::ask::About;
 use super::message::{Effect, InstanceAction, Message, Told};
 use super::state::WatcherId;
-use super::tables::{Proposal, Proposed};
+use super::tables::{Inspection, Proposal, Proposed};
+use super::{Access, Place};
 use crate::local::Cluster;
 use crate::recording;
 use listening::{Asker, Identity, Listener};
@@ -52,7 +54,7 @@ pub struct Tasks {
     questions: Vec<mpsc::Sender<Question>>,
     operators: Vec<JoinHandle<()>>,
     /// The database with the tables that stream at present.
-    database: Arc<Mutex<Option<SqliteSource>>>,
+    database: Arc<Mutex<Option<Source>>>,
     /// Ends the repeated change.
     stopped: Arc<AtomicBool>,
 }
@@ -61,30 +63,28 @@ impl Tasks {
     /// Connects to all places as an operator.
     pub fn start(access: Access, messages: Messages) -> Tasks {
         let prefix = format!("{:08x}", rand::random::<u32>());
-        let mut questions = Vec::new();
-        let mut operators = Vec::new();
-        for (i, place) in access.places.iter().enumerate() {
-            let (ask, asked) = mpsc::channel(64);
-            questions.push(ask);
-            operators.push(tokio::spawn(operate(
-                i,
-                place.url.clone(),
-                access.operator.clone(),
-                messages.clone(),
-                asked,
-            )));
-        }
-        Tasks {
+        let places = access.places.clone();
+        let mut tasks = Tasks {
             database: Arc::new(Mutex::new(access.database.clone())),
             access,
             messages,
             prefix,
             watchers: HashMap::new(),
             askers: HashMap::new(),
-            questions,
-            operators,
+            questions: Vec::new(),
+            operators: Vec::new(),
             stopped: Arc::default(),
-        }
+        };
+        places.iter().for_each(|place| tasks.reach(place));
+        tasks
+    }
+
+    fn reach(&mut self, place: &Place) {
+        let (ask, asked) = mpsc::channel(64);
+        let (i, url) = (self.questions.len(), place.url.clone());
+        self.questions.push(ask);
+        let operator = self.access.operator.clone();
+        self.operators.push(tokio::spawn(operate(i, url, operator, self.messages.clone(), asked)));
     }
 
     /// Does what was asked for, in the background.
@@ -107,7 +107,7 @@ impl Tasks {
             }
             Effect::Explain { line, watcher, subscription, at, place } => {
                 let params = json!({"position": at.to_string(), "subscription": subscription});
-                let (answer, messages) = (self.ask(place, params), self.messages.clone());
+                let (answer, messages) = (self.ask(place, "explain", params), self.messages.clone());
                 tokio::spawn(async move {
                     let steps = answer.await.and_then(|a| {
                         serde_json::from_value::<Vec<Step>>(a["steps"].clone()).map_err(|e| e.to_string())
@@ -129,7 +129,7 @@ impl Tasks {
             Effect::Describe { id, identity, query, params } => {
                 let roles = if identity.roles.is_empty() { vec!["anonymous".into()] } else { identity.roles };
                 let params = json!({"query": query, "roles": roles, "claims": identity.claims, "params": params});
-                let (answer, messages) = (self.ask(0, params), self.messages.clone());
+                let (answer, messages) = (self.ask(0, "explain", params), self.messages.clone());
                 tokio::spawn(async move {
                     let about = answer.await.map(|a| About {
                         query: a["query"].as_str().unwrap_or("").into(),
@@ -139,9 +139,12 @@ impl Tasks {
                     let _ = messages.send(Message::Asked(id, Told::About(about))).await;
                 });
             }
-            Effect::Inspect => self.in_database(|source, messages| {
-                let _ = messages.blocking_send(Message::Inspected(database::inspect(&source)));
-            }),
+            Effect::Inspect => {
+                let rules = self.access.rules.clone();
+                self.in_database(move |source, messages| {
+                    let _ = messages.blocking_send(Message::Inspected(inspect(&source, &rules)));
+                });
+            }
             Effect::PlanStream(table, on) => self.in_database(move |source, messages| {
                 let proposal = database::plan_stream(&source, &table, on);
                 let _ = messages.blocking_send(Message::Proposed(proposal));
@@ -164,6 +167,37 @@ impl Tasks {
                         cluster.set_rules(all).await;
                     }
                     let _ = messages.send(Message::Notice(text)).await;
+                });
+            }
+            Effect::Try { number, place, watchers, asked, rules } => {
+                let rule = |r: &RuleText| {
+                    json!({"role": r.role, "table": r.table.to_string(), "rows": r.rows, "columns": r.columns,
+                        "masks": r.masks, "may": r.may.words().collect::<Vec<_>>()})
+                };
+                let rules: Vec<Json> = rules.iter().map(rule).collect();
+                let params = json!({"rules": rules, "asked": asked});
+                let (answer, messages) = (self.ask(place, "what_if", params), self.messages.clone());
+                tokio::spawn(async move {
+                    let answer = answer.await.and_then(|a| serde_json::from_value(a).map_err(|e| e.to_string()));
+                    let _ = messages.send(Message::Tried(number, watchers, answer)).await;
+                });
+            }
+            Effect::KeepRules { role, table, before, text, all } => {
+                let (config, cluster) = (self.access.config.clone(), self.access.cluster.clone());
+                let messages = self.messages.clone();
+                tokio::spawn(async move {
+                    let kept = match &config {
+                        Some(path) => keeping::keep_rules(path, &role, &table, &before, &text)
+                            .map(|()| format!("kept in {}", path.display())),
+                        None => keeping::hand_out_rules(&role, &table, &text),
+                    };
+                    if kept.is_ok()
+                        && let Some(cluster) = &cluster
+                        && let Some(cluster) = cluster.lock().await.as_mut()
+                    {
+                        cluster.set_rules(all).await;
+                    }
+                    let _ = messages.send(Message::RulesKept(kept)).await;
                 });
             }
             Effect::KeepWatchers(watchers) => {
@@ -229,13 +263,38 @@ impl Tasks {
                     let _ = self.messages.try_send(Message::Notice(text));
                 }
             }
+            Effect::Reach(place) => {
+                self.reach(&place);
+                self.access.places.push(place);
+            }
+            Effect::Drain(through, name) => {
+                let (answer, messages) = (self.ask(through, "drain", json!({"instance": name})), self.messages.clone());
+                tokio::spawn(async move {
+                    let text = match answer.await {
+                        Ok(_) => format!("{name} goes: its clients are told to come back elsewhere"),
+                        Err(why) => format!("{name} cannot be drained: {why}"),
+                    };
+                    let _ = messages.send(Message::Notice(text)).await;
+                });
+            }
             Effect::Instance(i, action) => {
                 let Some(cluster) = self.access.cluster.clone() else { return };
                 let messages = self.messages.clone();
                 tokio::spawn(async move {
                     let mut cluster = cluster.lock().await;
                     let Some(cluster) = cluster.as_mut() else { return };
-                    let text = instance_action(cluster, i, action).await;
+                    let text = match action {
+                        InstanceAction::Add => match cluster.add().await {
+                            Ok((name, address)) => {
+                                let text = format!("{name} runs as well, at {address}");
+                                let place = Place { name, url: address.to_string() };
+                                let _ = messages.send(Message::Added(place)).await;
+                                text
+                            }
+                            Err(why) => format!("no instance could be added: {why}"),
+                        },
+                        action => instance_action(cluster, i, action).await,
+                    };
                     let running = (0..cluster.places().len()).map(|i| cluster.is_running(i)).collect();
                     let _ = messages.send(Message::Running(running)).await;
                     let _ = messages.send(Message::Notice(text)).await;
@@ -250,21 +309,26 @@ impl Tasks {
     }
 
     /// Does something with the database on a thread of its own.
-    fn in_database(&self, work: impl FnOnce(SqliteSource, Messages) + Send + 'static) {
+    fn in_database(&self, work: impl FnOnce(Source, Messages) + Send + 'static) {
         if let Some(source) = self.database.lock().clone() {
             let messages = self.messages.clone();
             tokio::task::spawn_blocking(move || work(source, messages));
         }
     }
 
-    /// Asks a place's instance to explain something.
-    fn ask(&self, place: usize, params: Json) -> impl Future<Output = Result<Json, String>> + Send + 'static {
+    /// Asks a place's instance something that only operators may ask.
+    fn ask(
+        &self,
+        place: usize,
+        call: &'static str,
+        params: Json,
+    ) -> impl Future<Output = Result<Json, String>> + Send + 'static {
         let question = self.questions.get(place).cloned();
         async move {
             let (answer, answered) = oneshot::channel();
             let gone = || Err("its instance is not reachable".to_string());
             match question {
-                Some(ask) if ask.try_send(Question { params, answer }).is_ok() => {
+                Some(ask) if ask.try_send(Question { call, params, answer }).is_ok() => {
                     match tokio::time::timeout(PATIENCE, answered).await {
                         Ok(Ok(answer)) => answer,
                         _ => gone(),
@@ -280,6 +344,7 @@ impl Tasks {
         let Some(source) = self.database.lock().clone() else { return };
         let (messages, config, cluster) =
             (self.messages.clone(), self.access.config.clone(), self.access.cluster.clone());
+        let rules = self.access.rules.clone();
         let Proposed::Stream(table, on) = proposal.what.clone() else {
             return self.in_database(move |source, messages| {
                 let text = match database::carry_out(&source, &proposal.sql) {
@@ -287,7 +352,7 @@ impl Tasks {
                     Err(e) => format!("not done: {e}"),
                 };
                 let _ = messages.blocking_send(Message::Notice(text));
-                let _ = messages.blocking_send(Message::Inspected(database::inspect(&source)));
+                let _ = messages.blocking_send(Message::Inspected(inspect(&source, &rules)));
             });
         };
         let database = self.database.clone();
@@ -301,7 +366,7 @@ impl Tasks {
             let text = done.map_or_else(|e| format!("{table}: not done: {e}"), |()| format!("{table} {word}"));
             let _ = messages.send(Message::Notice(text)).await;
             let now = database.lock().clone().unwrap_or(source);
-            let found = tokio::task::spawn_blocking(move || database::inspect(&now)).await;
+            let found = tokio::task::spawn_blocking(move || inspect(&now, &rules)).await;
             let _ = messages.send(Message::Inspected(found.unwrap_or_else(|e| Err(e.to_string())))).await;
         });
     }
@@ -313,10 +378,16 @@ impl Tasks {
     }
 }
 
+/// Looks at the database, and at what the rules need of it.
+fn inspect(source: &Source, rules: &[RuleText]) -> Result<Inspection, String> {
+    let conditions = conditions(rules, &BTreeMap::new(), source).map_err(|e| e.to_string())?;
+    database::inspect(source, &conditions)
+}
+
 /// Lets a table stream, or no longer: in the database, in the configuration and in the instances of this process.
 async fn switch(
-    source: &SqliteSource,
-    changed: &SqliteSource,
+    source: &Source,
+    changed: &Source,
     table: &str,
     on: bool,
     sql: Vec<String>,
@@ -332,7 +403,7 @@ async fn switch(
         in_database(sql.clone()).await?;
     }
     if let Some(path) = config {
-        keeping::keep_stream(&path, &source.name, table, on)?;
+        keeping::keep_stream(&path, source.name(), table, on)?;
     }
     if let Some(cluster) = cluster
         && let Some(cluster) = cluster.lock().await.as_mut()
@@ -355,6 +426,11 @@ async fn instance_action(cluster: &mut crate::local::Cluster, i: usize, action: 
             Ok(()) => format!("{name} runs again"),
             Err(e) => format!("{name} does not start: {e}"),
         },
+        InstanceAction::Drain => {
+            cluster.drain(i).await;
+            format!("{name} has been drained: its clients were told to come back elsewhere")
+        }
+        InstanceAction::Add => String::new(),
         InstanceAction::LoseNext => {
             cluster.faults(i).drop_next.fetch_add(1, Relaxed);
             format!("the next change on its way to {name} will be lost")

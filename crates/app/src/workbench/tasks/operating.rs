@@ -13,7 +13,9 @@ use crate::workbench::message::Message;
 
 /// A question to the operator's connection of a place.
 pub struct Question {
-    /// The params of `explain`.
+    /// The call.
+    pub call: &'static str,
+    /// Its params.
     pub params: Json,
     /// Where the answer goes.
     pub answer: oneshot::Sender<Result<Json, String>>,
@@ -40,7 +42,7 @@ async fn operate_once(
     asked: &mut mpsc::Receiver<Question>,
 ) -> ClientError {
     let mut tables: HashMap<u64, &str> = HashMap::new();
-    for table in ["instances", "tables", "changes", "verdicts"] {
+    for table in ["instances", "links", "tables", "rules", "changes", "verdicts", "traffic"] {
         let query = format!("SELECT * FROM gossip.{table}");
         let answer = match session.subscribe(&query, &Map::new(), None).await {
             Ok(answer) => answer,
@@ -53,6 +55,14 @@ async fn operate_once(
             if messages.send(Message::OnlyTables(names)).await.is_err() {
                 return ClientError::Ended("the workbench is gone".into());
             }
+        }
+        if table == "rules" {
+            let rule = |e: gossip_core::wire::RowEntry| Some((number(&e.row)?, e.row));
+            let rules = answer.rows.into_iter().filter_map(rule).collect();
+            if messages.send(Message::OnlyRules(rules)).await.is_err() {
+                return ClientError::Ended("the workbench is gone".into());
+            }
+            continue;
         }
         for entry in answer.rows {
             if messages.send(about(i, table, entry.row)).await.is_err() {
@@ -84,7 +94,7 @@ async fn operate_once(
             Some(q) = asked.recv() => {
                 // Those who have given up need no answer.
                 waiting.retain(|_, to| !to.is_closed());
-                match session.send("explain", q.params).await {
+                match session.send(q.call, q.params).await {
                     Ok(id) => drop(waiting.insert(id, q.answer)),
                     Err(e) => return e,
                 }
@@ -95,14 +105,26 @@ async fn operate_once(
 
 fn about(i: usize, table: &str, row: Map<String, Json>) -> Message {
     match table {
-        "instances" => Message::Instance(i, row),
+        "instances" if row.get("here") == Some(&Json::Bool(true)) => Message::Instance(i, row),
+        "instances" => Message::Member(i, name(&row, "name"), Some(row)),
+        "links" => Message::RelayLink(name(&row, "instance"), Some(row)),
+        "traffic" => Message::Passing(i, row),
         "tables" => {
             let name = row.get("name").and_then(Json::as_str).unwrap_or("").to_string();
             Message::Table(name, Some(row))
         }
+        "rules" => Message::Rule(number(&row).unwrap_or(0), Some(row)),
         "changes" => Message::Change(i, row),
         _ => Message::Verdict(row),
     }
+}
+
+fn name(row: &Map<String, Json>, column: &str) -> String {
+    row.get(column).and_then(Json::as_str).unwrap_or("").to_string()
+}
+
+fn number(rule: &Map<String, Json>) -> Option<i64> {
+    rule.get("number")?.as_i64()
 }
 
 fn understood(i: usize, tables: &HashMap<u64, &str>, told: Notification) -> Vec<Message> {
@@ -113,6 +135,13 @@ fn understood(i: usize, tables: &HashMap<u64, &str>, told: Notification) -> Vec<
                 ChangeEntry::Add { row, .. } | ChangeEntry::Replace { row, .. } => Some(about(i, table, row)),
                 ChangeEntry::Remove { key } if *table == "tables" => {
                     Some(Message::Table(key[0].as_str().unwrap_or("").to_string(), None))
+                }
+                ChangeEntry::Remove { key } if *table == "rules" => Some(Message::Rule(key[0].as_i64()?, None)),
+                ChangeEntry::Remove { key } if *table == "instances" => {
+                    Some(Message::Member(i, key[0].as_str().unwrap_or("").to_string(), None))
+                }
+                ChangeEntry::Remove { key } if *table == "links" => {
+                    Some(Message::RelayLink(key[0].as_str().unwrap_or("").to_string(), None))
                 }
                 ChangeEntry::Remove { .. } => None,
             };

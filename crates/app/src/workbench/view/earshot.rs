@@ -9,8 +9,9 @@ use ratatui::widgets::Paragraph;
 
 use super::words::{self, fit, span, time};
 use super::{put, rule};
+use crate::workbench::line::{Line, Stage};
 use crate::workbench::marks::Mark;
-use crate::workbench::state::{Click, Line, Link, Stage, State, WatcherState};
+use crate::workbench::state::{Click, Link, State, WatcherState};
 
 /// Cells of the time, with the space after it.
 const TIME: u16 = 14;

@@ -8,7 +8,8 @@ use serde_json::Value as Json;
 use super::words::{self, fit, span, time};
 use super::{put, rule};
 use crate::workbench::legs::{Leg, Tone, legs};
-use crate::workbench::state::{Line, State};
+use crate::workbench::line::Line;
+use crate::workbench::state::State;
 
 /// Cells of the names on the left.
 const NAMES: u16 = 24;

@@ -5,6 +5,8 @@ pub mod earshot;
 pub mod frames;
 pub mod journey;
 pub mod popup;
+pub mod relay;
+pub mod rules;
 pub mod steps;
 pub mod tables;
 pub mod words;
@@ -19,7 +21,7 @@ use unicode_width::UnicodeWidthStr;
 use super::actions::{Action, here, is_possible};
 use super::rail::View;
 use super::state::{Click, Link, Overlay, State};
-use words::{fit, span};
+use words::{fit, span, time};
 
 /// Below this size nothing useful can be shown.
 const SMALLEST: (u16, u16) = (80, 24);
@@ -48,6 +50,8 @@ pub fn view(s: &mut State, frame: &mut Frame<'_>) {
             View::Earshot => earshot::draw(s, frame, body),
             View::Ask => ask::draw(s, frame, body),
             View::Tables => tables::draw(s, frame, body),
+            View::Rules => rules::draw(s, frame, body),
+            View::Relay => relay::draw(s, frame, body),
             View::Steps => steps::draw(s, frame, body),
         },
     }
@@ -126,6 +130,13 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
         Link::Down(since, why) => Some(format!(" {} out of touch for {}: {why}", p.name, span(s.now - since))),
         _ => None,
     });
+    let failing = |p: &super::state::PlaceState| {
+        let state = p.info.get("decisions").and_then(Json::as_str)?.strip_prefix("failing since ")?;
+        let (since, why) = state.split_once(": ")?;
+        let since = since.parse::<jiff::Timestamp>().map_or(since.into(), |at| time(at.as_microsecond()));
+        Some(format!(" {}: no decisions from elsewhere since {since}: {why}", p.name))
+    };
+    let down = down.or_else(|| s.places.iter().find_map(failing));
     let width = (area.width as usize).saturating_sub(44);
     let notice = s.notice.as_ref().map(|(_, n)| (format!(" {n}"), ratatui::style::Style::new()));
     if let Some((text, style)) = notice.or(down.map(|text| (text, t.withheld()))) {
@@ -139,7 +150,11 @@ fn draw_rail(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
         // What is not a view of the traffic stands apart.
         let i = i as u16 + u16::from(view == View::Steps);
         let style = if view == s.view { s.theme.accent() } else { ratatui::style::Style::new() };
-        let mends = view == View::Tables && s.tables.needs_mending();
+        let mends = match view {
+            View::Tables => s.tables.needs_mending(),
+            View::Relay => !s.relay.instances.is_empty() && crate::workbench::relay::picture(s).has_trouble(),
+            _ => false,
+        };
         let name =
             if area.width > 6 { format!(" {}  {:<8}", view.key(), view.name()) } else { format!(" {}", view.key()) };
         let mend = if mends { "▴" } else { "" };
@@ -158,18 +173,30 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let mut spans = vec![Span::raw(" ")];
     let editing = s.view == View::Ask && s.ask.editing;
-    let in_popup = editing || !matches!(s.overlay, Overlay::None | Overlay::Journey { .. });
+    let writing = s.view == View::Rules && s.rules.editing;
+    let in_popup = editing || writing || !matches!(s.overlay, Overlay::None | Overlay::Journey { .. });
     let keys: Vec<(&str, &str)> = match &s.overlay {
         Overlay::Help(_) => vec![("↑↓", "more"), ("any other key", "back")],
         Overlay::Form(_) => vec![("enter", "do it"), ("tab", "next field"), ("←→", "choose"), ("esc", "leave it")],
+        Overlay::Instances(_) if !s.has_cluster => vec![("d", "drain"), ("esc", "back")],
         Overlay::Instances(_) => {
-            vec![("e", "end or start"), ("l", "lose next change"), ("c", "cut off or mend"), ("esc", "back")]
+            vec![
+                ("a", "add one"),
+                ("e", "end or start"),
+                ("d", "drain"),
+                ("l", "lose next change"),
+                ("c", "cut off or mend"),
+                ("esc", "back"),
+            ]
         }
         Overlay::Frames(l) if l.finding => vec![("enter", "find"), ("esc", "leave it")],
         Overlay::Frames(_) => vec![("↑↓", "choose"), ("/", "find"), ("y", "copy"), ("esc", "back")],
         Overlay::Who(_) => vec![("space", "choose"), ("enter", "ask"), ("esc", "leave it")],
         Overlay::Proposal(_) => vec![("enter", "do it"), ("esc", "leave it")],
         Overlay::Palette(..) => vec![("enter", "do it"), ("↑↓", "choose"), ("esc", "leave it")],
+        Overlay::None if writing => {
+            vec![("pgup pgdn", "more of what would change"), ("esc", "leave the text, to save it or take it back")]
+        }
         Overlay::None if editing => vec![
             ("enter", "ask"),
             ("alt-enter", "new line"),

@@ -10,11 +10,13 @@ use unicode_width::UnicodeWidthStr;
 use super::put;
 use super::words::{fit, span, wrap};
 use crate::workbench::actions::here;
+use crate::workbench::forms::{Form, FormKind};
 use crate::workbench::marks::Mark;
+use crate::workbench::palette::found;
 use crate::workbench::rail::View;
-use crate::workbench::state::{Form, FormKind, Link, State};
+use crate::workbench::state::{Link, State};
 use crate::workbench::tables::Proposal;
-use crate::workbench::update::{choosable, found};
+use crate::workbench::update::choosable;
 
 /// Clears a place in the middle and gives its inside, below a heading.
 fn sheet(s: &State, frame: &mut Frame<'_>, area: Rect, size: (u16, u16), title: &str) -> Rect {
@@ -123,7 +125,13 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
 
 /// The instances, and what can be done to them.
 pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
-    let inside = sheet(s, frame, area, (110, s.places.len() as u16 * 2 + 7), "Instances of this process");
+    let inside = sheet(
+        s,
+        frame,
+        area,
+        (124, s.places.len() as u16 * 2 + 7),
+        if s.has_cluster { "Instances of this process" } else { "Instances" },
+    );
     for (i, p) in s.places.iter().enumerate() {
         let style = if i == chosen { s.theme.accent() } else { s.theme.strong() };
         let running = s.running.get(i).copied().unwrap_or(false);
@@ -133,7 +141,11 @@ pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
             (Link::Up(_), _) => {
                 let behind = p.info.get("behind_ms").and_then(Json::as_i64).unwrap_or(0);
                 let current = if behind > 0 { format!("behind by {}", span(behind * 1_000)) } else { "current".into() };
-                format!("{}, at {}, {current}, {} clients", text("state"), text("position"), text("clients"))
+                let clients = match text("clients").as_str() {
+                    "1" => "1 client".to_string(),
+                    n => format!("{n} clients"),
+                };
+                format!("{}, at {}, {current}, {clients}", text("state"), text("position"))
             }
             (Link::Connecting, _) => "connecting".into(),
             (Link::Down(since, why), _) => format!("out of touch for {}: {why}", span(s.now - since)),
@@ -146,8 +158,12 @@ pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
         ]);
         put(frame, inside, i as u16 * 2, line);
     }
-    let note =
-        "e ends or starts it · l loses the next change on its way to it · c cuts it off the relay, or mends that";
+    let note = match s.has_cluster {
+        true => {
+            "a adds one · e ends or starts it · d drains it · l loses the next change to it · c cuts it off the relay, or mends that"
+        }
+        false => "d drains it: no new connections, its clients are told to come back elsewhere, its process ends",
+    };
     put(frame, inside, s.places.len() as u16 * 2, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
 }
 

@@ -121,6 +121,8 @@ fn cells(s: &State, e: &Entry<'_>) -> Vec<String> {
     let blocked = s.tables.findings(e.name).iter().any(|f| f.blocks && f.about == e.name);
     let streams = match (e.known, e.inspected.map(|i| i.wanted)) {
         _ if blocked => "◆ in part",
+        // Rows without a name can only be added.
+        (Some(_), _) if text("key").is_empty() => "● inserts",
         (Some(_), _) => "● yes",
         (None, Some(true)) => "◌ waits",
         (None, _) => "· no",
@@ -132,7 +134,7 @@ fn cells(s: &State, e: &Entry<'_>) -> Vec<String> {
     };
     let old = match e.known.and_then(|k| k.row.get("old_values")).and_then(Json::as_bool) {
         Some(true) => "known",
-        Some(false) => "not known",
+        Some(false) => "no",
         None => "",
     };
     let rows = match e.inspected {
@@ -166,12 +168,16 @@ fn cells(s: &State, e: &Entry<'_>) -> Vec<String> {
 
 fn draw_columns(s: &State, frame: &mut Frame<'_>, area: Rect, e: &Entry<'_>) -> u16 {
     let t = s.theme;
-    let operations = if e.known.is_some() { "   insert, update and delete stream" } else { "" };
+    let operations = match e.known.and_then(|k| k.row.get("key")).map(|k| k.as_str().unwrap_or("")) {
+        None => "",
+        Some("") => "   inserts stream; updates and deletes cannot be told without a key",
+        Some(_) => "   insert, update and delete stream",
+    };
     let head = vec![Span::styled(e.name.to_string(), t.strong()), Span::styled(operations, t.dim())];
     put(frame, area, 0, Text::from(head));
     let has_rules = !s.tables.rules.is_empty();
     let sees = if has_rules { "seen by" } else { "" };
-    put(frame, area, 1, Text::styled(format!("  {:<20}{:<14}{sees}", "column", "type"), t.dim()));
+    put(frame, area, 1, Text::styled(format!("  {:<20}{:<26}{sees}", "column", "type"), t.dim()));
     let streamed = e.known.map(|k| k.columns()).unwrap_or_default();
     let lines: Vec<(String, String, bool, String)> = match e.inspected {
         Some(i) => i
@@ -196,8 +202,8 @@ fn draw_columns(s: &State, frame: &mut Frame<'_>, area: Rect, e: &Entry<'_>) -> 
         let line = Text::from(vec![
             Span::styled(if *key { "* " } else { "  " }, t.accent()),
             Span::raw(format!("{:<20}", fit(name, 19))),
-            Span::styled(format!("{:<14}", fit(ty, 13)), t.dim()),
-            Span::styled(fit(&seen, (area.width as usize).saturating_sub(38 + refers.chars().count())), style),
+            Span::styled(format!("{:<26}", fit(ty, 25)), t.dim()),
+            Span::styled(fit(&seen, (area.width as usize).saturating_sub(50 + refers.chars().count())), style),
             Span::styled(if refers.is_empty() { String::new() } else { format!("   {refers}") }, t.dim()),
         ]);
         put(frame, area, i as u16 + 2, line);

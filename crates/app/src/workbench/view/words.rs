@@ -4,7 +4,8 @@ use serde_json::{Map, Value as Json};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use crate::workbench::flow::plain;
-use crate::workbench::state::{Line, Micros, RowShown, Stage};
+use crate::workbench::line::{Line, RowShown, Stage};
+use crate::workbench::state::Micros;
 
 /// Longest value in a summary, in characters.
 const SHORT: usize = 24;
@@ -74,7 +75,7 @@ pub fn line(line: &Line) -> String {
     if let (None, Some((sql, stage))) = (&line.at, &line.made) {
         return match stage {
             Stage::Running => format!("running: {sql}"),
-            Stage::Committed(_) => format!("committed, not yet in the stream: {sql}"),
+            Stage::Committed(..) => format!("committed, not yet in the stream: {sql}"),
             Stage::NeverComes(why) => format!("never comes: {why}"),
         };
     }

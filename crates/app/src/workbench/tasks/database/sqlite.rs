@@ -1,8 +1,7 @@
-//! What the workbench does to a database itself, as any other program would: look at it, change rows, prepare tables.
+//! What the workbench does to an SQLite file.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use gossip_source::sqlite::schema::{count_rows, table_names};
 use gossip_source::sqlite::{SqliteSource, quote, triggers};
@@ -10,21 +9,22 @@ use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 use serde_json::{Map, Value as Json};
 
-use crate::workbench::change::{Look, instance_of, name};
+use super::{CHOOSABLE, TYPED};
+use crate::workbench::change::{Look, name};
+use crate::workbench::message::KnownBy;
 use crate::workbench::message::Made;
-use crate::workbench::tables::{Column, Inspected, Inspection, Proposal, Proposed};
+use crate::workbench::tables::{Column, Inspected};
 
 /// Looks at all tables.
-pub fn inspect(source: &SqliteSource) -> Result<Inspection, String> {
+pub fn inspect(source: &SqliteSource) -> Result<Vec<Inspected>, String> {
     let mut db = source.connect().map_err(|e| e.to_string())?;
-    let findings = triggers::check(source).map_err(|e| e.to_string())?;
     let mut tables = Vec::new();
     for name in table_names(&db).map_err(|e| e.to_string())? {
         let wanted = source.tables.iter().any(|t| t.eq_ignore_ascii_case(&name));
         let columns = columns(&db, &name).map_err(|e| e.to_string())?;
         tables.push(Inspected { wanted, columns, rows: count_rows(&mut db, &name), name });
     }
-    Ok(Inspection { tables, findings })
+    Ok(tables)
 }
 
 fn columns(db: &Connection, table: &str) -> rusqlite::Result<Vec<Column>> {
@@ -41,9 +41,6 @@ fn columns(db: &Connection, table: &str) -> rusqlite::Result<Vec<Column>> {
     };
     s.query_map([table], column)?.collect()
 }
-
-/// Rows that can be chosen of a table.
-const CHOOSABLE: usize = 200;
 
 /// Some rows of a table, each with the condition that picks it out.
 pub fn look_at(source: &SqliteSource, table: &str) -> Result<Look, String> {
@@ -76,9 +73,6 @@ pub fn look_at(source: &SqliteSource, table: &str) -> Result<Look, String> {
     read().map_err(|e| e.to_string())
 }
 
-/// Longest text that is offered to be changed, in bytes.
-const TYPED: usize = 2_000;
-
 /// A value that can be shown in a field and typed again; bytes and long texts cannot.
 fn typed(v: ValueRef<'_>) -> Option<Json> {
     Some(match v {
@@ -90,56 +84,17 @@ fn typed(v: ValueRef<'_>) -> Option<Json> {
     })
 }
 
-/// Runs SQL many times at a pace, each in a transaction of its own, and says what came of it.
-pub fn repeat(source: &SqliteSource, sql: &str, times: u64, second: f64, stopped: &AtomicBool) -> String {
-    let run = || -> Result<(u64, Option<String>), String> {
-        let db = source.connect().map_err(|e| e.to_string())?;
-        db.busy_timeout(Duration::from_secs(5)).map_err(|e| e.to_string())?;
-        let (begun, mut done, mut failed) = (Instant::now(), 0, None);
-        for n in 1..=times {
-            if stopped.load(Ordering::Relaxed) {
-                break;
-            }
-            let due = begun + Duration::from_secs_f64((n - 1) as f64 / second);
-            while Instant::now() < due && !stopped.load(Ordering::Relaxed) {
-                std::thread::sleep(due.saturating_duration_since(Instant::now()).min(Duration::from_millis(100)));
-            }
-            match db.execute_batch(&instance_of(sql, n, rand::random())) {
-                Ok(()) => done += 1,
-                Err(e) => failed = Some(e.to_string()),
-            }
-        }
-        Ok((done, failed))
-    };
-    match run() {
-        Ok((done, None)) if done < times => format!("stopped: {done} of {times} changes were made"),
-        Ok((done, None)) => format!("{done} changes were made"),
-        Ok((done, Some(e))) => format!("{done} of {times} changes were made; the last that failed: {e}"),
-        Err(e) => format!("no change was made: {e}"),
-    }
-}
-
-/// What it takes to let a table stream, or no longer.
-pub fn plan_stream(source: &SqliteSource, table: &str, on: bool) -> Result<Proposal, String> {
+/// Opens the database to run SQL again and again.
+pub fn runner(source: &SqliteSource) -> Result<impl FnMut(&str) -> Result<(), String> + use<>, String> {
     let db = source.connect().map_err(|e| e.to_string())?;
-    let what = Proposed::Stream(table.to_string(), on);
-    if !on {
-        let sql = triggers::stop_following(&db, table).map_err(|e| e.to_string())?;
-        let effects = vec!["clients that listen to it are told that it is gone".to_string()];
-        return Ok(Proposal { title: format!("Stream {table} no longer"), effects, sql, what });
-    }
-    let plan = triggers::plan(&db, &with(source, table, on)).map_err(|e| e.to_string())?;
-    Ok(Proposal { title: format!("Let {table} stream"), effects: plan.effects, sql: plan.statements, what })
+    db.busy_timeout(Duration::from_secs(5)).map_err(|e| e.to_string())?;
+    Ok(move |sql: &str| db.execute_batch(sql).map_err(|e| e.to_string()))
 }
 
-/// The source with a table more, or one less.
-pub fn with(source: &SqliteSource, table: &str, on: bool) -> SqliteSource {
-    let mut changed = source.clone();
-    changed.tables.retain(|t| !t.eq_ignore_ascii_case(table));
-    if on {
-        changed.tables.push(table.to_string());
-    }
-    changed
+/// What takes a table's triggers off.
+pub fn stop_following(source: &SqliteSource, table: &str) -> Result<Vec<String>, String> {
+    let db = source.connect().map_err(|e| e.to_string())?;
+    triggers::stop_following(&db, table).map_err(|e| e.to_string())
 }
 
 /// Runs the SQL of a proposal, all of it or nothing.
@@ -183,7 +138,7 @@ pub fn make(source: &SqliteSource, sql: &str) -> Made {
     };
     match run() {
         Err(e) => Made::Failed(e),
-        Ok((before, after)) if after > before => Made::Logged(after.max(0) as u64),
+        Ok((before, after)) if after > before => Made::Logged(KnownBy::Log(after.max(0) as u64)),
         Ok(_) => {
             let touched = touched.lock();
             if touched.is_empty() {

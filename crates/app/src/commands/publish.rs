@@ -1,0 +1,42 @@
+//! `gossip publish`: one event.
+
+use std::path::PathBuf;
+
+use gossip_client::Session;
+use serde_json::{Value as Json, json};
+
+use super::watch::read_token;
+use crate::cli::{Failure, Outcome, print_line};
+
+/// Arguments of `publish`.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The instance: host:port or ws://host:port.
+    url: String,
+    /// The topic.
+    topic: String,
+    /// The event's data, as JSON.
+    data: String,
+    /// A file that holds the token. Without one only what `anonymous` may publish is taken.
+    #[arg(long)]
+    token_file: Option<PathBuf>,
+    /// The event's id. An event that is published again under the same id is taken once.
+    #[arg(long)]
+    id: Option<String>,
+}
+
+/// Publishes, and prints where the event stands.
+pub async fn run(args: Args) -> Outcome {
+    let data: Json = serde_json::from_str(&args.data)
+        .map_err(|e| Failure::usage(format!("the data is not JSON: {e}; quote it for the shell")))?;
+    let token = args.token_file.as_ref().map(read_token).transpose()?;
+    let mut session = Session::connect(&args.url, token.as_deref()).await?;
+    let mut call = json!({"topic": args.topic, "data": data});
+    if let Some(id) = args.id {
+        call["id"] = id.into();
+    }
+    let answer = session.call("publish", call).await?;
+    print_line(&answer.to_string())?;
+    session.close().await;
+    Ok(())
+}

@@ -1,0 +1,130 @@
+//! The lines of Earshot: what was committed, and what became of it for each watcher.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+
+use gossip_core::explain::Tally;
+use serde_json::{Map, Value as Json};
+
+use super::message::KnownBy;
+use super::state::{Micros, WatcherId};
+
+/// A position as it is told, `source:number`, in order.
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct At {
+    /// The source.
+    pub source: String,
+    /// The number.
+    pub number: u64,
+    /// The part of a large transaction; 0 for whole ones and the last part.
+    pub part: u32,
+}
+
+impl At {
+    /// Reads `source:number` or `source:number.part`.
+    pub fn parse(text: &str) -> Option<At> {
+        let (source, place) = text.rsplit_once(':')?;
+        let (number, part) = place.split_once('.').unwrap_or((place, "0"));
+        Some(At { source: source.into(), number: number.parse().ok()?, part: part.parse().ok()? })
+    }
+}
+
+impl std::fmt::Display for At {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}:{}", self.source, self.number)?;
+        if self.part > 0 { write!(f, ".{}", self.part) } else { Ok(()) }
+    }
+}
+
+/// One row of a transaction, as operators see it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct RowShown {
+    /// The table.
+    pub table: String,
+    /// The key, as text.
+    pub key: String,
+    /// Before, unless it was inserted.
+    pub old: Option<Map<String, Json>>,
+    /// After, unless it was deleted.
+    pub new: Option<Map<String, Json>>,
+}
+
+/// What is known of a line for one watcher.
+#[derive(Clone, Debug, Default)]
+pub struct Cell {
+    /// The engine's verdict.
+    pub verdict: String,
+    /// What it did to the result.
+    pub tally: Tally,
+    /// When the engine decided.
+    pub matched_at: Option<Micros>,
+    /// When its instance had written it.
+    pub written_at: Option<Micros>,
+    /// When it arrived at the watcher's socket.
+    pub arrived_at: Option<Micros>,
+    /// The frame as it arrived.
+    pub frame: Option<Arc<str>>,
+}
+
+/// How a change made here stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Stage {
+    /// The database is at it.
+    Running,
+    /// Committed at this source; by this it is known again when it is heard.
+    Committed(String, KnownBy),
+    /// It cannot be heard, and why.
+    NeverComes(String),
+}
+
+/// One line of Earshot.
+#[derive(Clone, Debug)]
+pub struct Line {
+    /// Its number, the same while it is kept.
+    pub id: u64,
+    /// The transaction's place; `None` while it is only made here.
+    pub at: Option<At>,
+    /// The position before it.
+    pub after: Option<At>,
+    /// Commit time, earliest and latest.
+    pub committed: (Micros, Micros),
+    /// When it was read.
+    pub read_at: Micros,
+    /// The instance that read it.
+    pub reader: String,
+    /// When each place received it.
+    pub received: BTreeMap<usize, Micros>,
+    /// Its rows, the first of many.
+    pub rows: Vec<RowShown>,
+    /// All its rows, in number.
+    pub row_count: u64,
+    /// What became of it, by watcher.
+    pub cells: HashMap<WatcherId, Cell>,
+    /// Set for a change made here: the SQL and how it stands.
+    pub made: Option<(String, Stage)>,
+    /// The database's number for the transaction, 0 where it has none.
+    pub xid: u64,
+    /// Whether its rows are shown.
+    pub unfolded: bool,
+}
+
+impl Line {
+    /// A change that is being made here.
+    pub fn made_here(id: u64, now: Micros, sql: String) -> Line {
+        Line {
+            id,
+            at: None,
+            after: None,
+            committed: (now, now),
+            read_at: now,
+            reader: String::new(),
+            received: BTreeMap::new(),
+            rows: vec![],
+            row_count: 0,
+            cells: HashMap::new(),
+            made: Some((sql, Stage::Running)),
+            xid: 0,
+            unfolded: false,
+        }
+    }
+}

@@ -1,0 +1,164 @@
+//! What the workbench does to a PostgreSQL database.
+
+use gossip_core::value::Value;
+use gossip_source::SourceError;
+use gossip_source::postgres::PostgresSource;
+use gossip_source::postgres::catalog::{self, split_name};
+use gossip_source::postgres::connect::{connect, connect_plainly, literal, quote};
+use postgres::{Client, SimpleQueryMessage};
+use serde_json::Map;
+
+use super::{CHOOSABLE, TYPED};
+use crate::workbench::change::{Look, name};
+use crate::workbench::message::{KnownBy, Made};
+use crate::workbench::tables::{Column, Inspected};
+
+fn said(e: postgres::Error) -> String {
+    SourceError::from(e).to_string().trim_start_matches("database: ").to_string()
+}
+
+/// Looks at all tables.
+pub fn inspect(source: &PostgresSource) -> Result<Vec<Inspected>, String> {
+    let mut db = source.connect().map_err(|e| e.to_string())?;
+    let names = catalog::table_names(&mut db, &source.schema).map_err(|e| e.to_string())?;
+    let mut tables = Vec::new();
+    for name in names {
+        let own = split_name(&name, &source.schema);
+        let wanted = source.tables.iter().any(|t| split_name(t, &source.schema) == own);
+        let columns = columns(&mut db, &own).map_err(said)?;
+        tables.push(Inspected { wanted, columns, rows: count(&mut db, &own), name });
+    }
+    Ok(tables)
+}
+
+fn in_sql((schema, table): &(String, String)) -> String {
+    format!("{}.{}", quote(schema), quote(table))
+}
+
+/// Counts rows; `None` if that takes long or is not allowed.
+fn count(db: &mut Client, table: &(String, String)) -> Option<u64> {
+    let mut quick = db.transaction().ok()?;
+    quick.batch_execute("SET LOCAL statement_timeout = 150").ok()?;
+    let rows = quick.query_one(&format!("SELECT count(*) FROM {}", in_sql(table)), &[]);
+    rows.ok().map(|r| r.get::<_, i64>(0).unsigned_abs())
+}
+
+fn columns(db: &mut Client, (schema, table): &(String, String)) -> Result<Vec<Column>, postgres::Error> {
+    let sql = "SELECT a.attname::text, format_type(a.atttypid, a.atttypmod), a.attnotnull, \
+                   EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisprimary AND a.attnum = ANY (i.indkey)), \
+                   f.relname::text, \
+                   (SELECT x.attname::text FROM pg_attribute x WHERE x.attrelid = k.confrelid AND x.attnum = k.confkey[1]) \
+               FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+               JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped \
+               LEFT JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'f' AND k.conkey = ARRAY[a.attnum] \
+               LEFT JOIN pg_class f ON f.oid = k.confrelid \
+               WHERE n.nspname = $1 AND c.relname = $2 ORDER BY a.attnum";
+    let column = |r: &postgres::Row| Column {
+        name: r.get(0),
+        declared: r.get(1),
+        not_null: r.get(2),
+        key: r.get(3),
+        refers_to: r.get::<_, Option<String>>(4).map(|t| (t, r.get::<_, Option<String>>(5).unwrap_or_default())),
+    };
+    Ok(db.query(sql, &[schema, table])?.iter().map(column).collect())
+}
+
+/// Some rows of a table, each with the condition that picks it out.
+pub fn look_at(source: &PostgresSource, table: &str) -> Result<Look, String> {
+    let mut db = connect(&source.address).map_err(|e| e.to_string())?;
+    let own = split_name(table, &source.schema);
+    let columns = columns(&mut db, &own).map_err(said)?;
+    let wanted = [format!("{}.{}", quote(&own.0), quote(&own.1))];
+    let described = catalog::describe(&mut db, &wanted, &source.schema).map_err(|e| e.to_string())?;
+    let readings = described.into_values().next().map(|d| d.columns).unwrap_or_default();
+    let names: Vec<String> = columns.iter().map(|c| format!("{}::text", quote(&c.name))).collect();
+    // Without a key the place of the row in its file picks it out, for as long as nobody changes it.
+    let sql = format!("SELECT ctid::text, {} FROM {} LIMIT {CHOOSABLE}", names.join(", "), in_sql(&own));
+    let mut look = Look::default();
+    for message in db.simple_query(&sql).map_err(said)? {
+        let SimpleQueryMessage::Row(r) = message else { continue };
+        let keys: Vec<String> = columns
+            .iter()
+            .enumerate()
+            .filter(|(_, c)| c.key)
+            .map(|(i, c)| format!("{} = {}", name(&c.name), r.get(i + 1).map_or("NULL".into(), literal)))
+            .collect();
+        let condition = match keys.is_empty() {
+            true => format!("ctid = {}", literal(r.get(0).unwrap_or_default())),
+            false => keys.join(" AND "),
+        };
+        let mut row = Map::new();
+        for (i, c) in columns.iter().enumerate() {
+            let reading = readings.iter().find(|k| k.name == c.name).map(|k| &k.reading);
+            let value = match (r.get(i + 1), reading) {
+                (None, _) => Value::Null,
+                (Some(text), _) if text.len() > TYPED => continue,
+                // Numbers and truth values as such; everything else as it is typed.
+                (Some(text), Some(reading)) => match reading.value(text) {
+                    v @ (Value::Int(_) | Value::Float(_) | Value::Bool(_)) => v,
+                    _ => Value::text(text),
+                },
+                (Some(text), None) => Value::text(text),
+            };
+            row.insert(c.name.clone(), value.to_json());
+        }
+        look.rows.push((condition, row));
+    }
+    Ok(look)
+}
+
+/// A connection like any other program's, on which names without a schema mean the source's.
+fn open(source: &PostgresSource) -> Result<Client, String> {
+    let mut db = connect_plainly(&source.address).map_err(|e| e.to_string())?;
+    db.batch_execute(&format!("SET search_path = {}, public", quote(&source.schema))).map_err(said)?;
+    Ok(db)
+}
+
+/// Opens the database to run SQL again and again.
+pub fn runner(source: &PostgresSource) -> Result<impl FnMut(&str) -> Result<(), String> + use<>, String> {
+    let mut db = open(source)?;
+    Ok(move |sql: &str| db.batch_execute(sql).map_err(said))
+}
+
+/// Runs SQL as any other program would, and finds out whether it can be heard.
+pub fn make(source: &PostgresSource, sql: &str) -> Made {
+    match run(source, sql) {
+        Ok(made) => made,
+        Err(e) => Made::Failed(e),
+    }
+}
+
+fn run(source: &PostgresSource, sql: &str) -> Result<Made, String> {
+    let mut db = open(source)?;
+    db.batch_execute("BEGIN").map_err(said)?;
+    db.batch_execute(sql).map_err(said)?;
+    // Which tables it changed, by the session's own counts; in the same transaction, or nothing is to be found.
+    let counts = "SELECT c.oid, n.nspname::text, c.relname::text, \
+                      pg_stat_get_xact_tuples_inserted(c.oid) + pg_stat_get_xact_tuples_updated(c.oid) \
+                      + pg_stat_get_xact_tuples_deleted(c.oid) \
+                  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+                  WHERE c.relkind = 'r' AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast')";
+    let mut touched: Vec<(u32, (String, String), u64)> = Vec::new();
+    for r in db.query(counts, &[]).map_err(said)? {
+        let rows: i64 = r.get(3);
+        if rows > 0 {
+            touched.push((r.get(0), (r.get(1), r.get(2)), rows.unsigned_abs()));
+        }
+    }
+    let xid: Option<String> = db.query_one("SELECT pg_current_xact_id_if_assigned()::text", &[]).map_err(said)?.get(0);
+    db.batch_execute("COMMIT").map_err(said)?;
+    let described = catalog::describe(&mut db, &source.tables, &source.schema).map_err(|e| e.to_string())?;
+    let streams = |oid: u32| described.values().any(|d| d.leaves.iter().any(|l| l.oid == oid));
+    let heard = touched.iter().any(|(oid, ..)| streams(*oid));
+    Ok(match xid.and_then(|x| x.parse().ok()) {
+        Some(xid) if heard => Made::Logged(KnownBy::Transaction(xid)),
+        _ if touched.is_empty() => Made::Nothing,
+        _ => {
+            let plain = |(schema, table): &(String, String)| match *schema == source.schema {
+                true => table.clone(),
+                false => format!("{schema}.{table}"),
+            };
+            Made::Unheard(touched.iter().map(|(_, t, _)| plain(t)).collect(), touched.iter().map(|(_, _, n)| n).sum())
+        }
+    })
+}

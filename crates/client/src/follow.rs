@@ -1,0 +1,154 @@
+//! A live query that outlives its connection: it goes on elsewhere, with what was missed or a whole result.
+
+use std::time::Duration;
+
+use gossip_core::wire::{Subscribed, code};
+use rand::Rng;
+use serde_json::{Map, Value as Json, json};
+
+use crate::live::Applied;
+use crate::{ClientError, Incoming, Live, Session};
+
+/// The first wait before another attempt, and the longest.
+const WAIT: Duration = Duration::from_millis(100);
+const LONGEST: Duration = Duration::from_secs(5);
+
+/// Silence after which a connection counts as lost: an instance says every second or two how current it is.
+const SILENCE: Duration = Duration::from_secs(10);
+
+/// What became of the result.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Followed {
+    /// The result is whole, for this reason: `first`, or as a snapshot says it.
+    Whole(String),
+    /// It goes on where it was, on a new connection; what was missed follows.
+    Resumed,
+    /// It changed by a delta.
+    Changed,
+    /// The connection was lost, for this reason. The next call makes another one.
+    Lost(String),
+}
+
+/// A live query over whichever instance can be reached.
+#[derive(Debug)]
+pub struct Follow {
+    urls: Vec<String>,
+    token: Option<String>,
+    query: String,
+    params: Map<String, Json>,
+    session: Option<Session>,
+    live: Option<Live>,
+    /// Whether all parts of the result have come, so that one can go on from its cursor.
+    complete: bool,
+    /// The instance that is tried next.
+    at: usize,
+    wait: Duration,
+}
+
+impl Follow {
+    /// Follows a query at these instances, beginning with the first.
+    pub fn new(urls: Vec<String>, token: Option<String>, query: &str, params: Map<String, Json>) -> Follow {
+        Follow {
+            urls,
+            token,
+            query: query.into(),
+            params,
+            session: None,
+            live: None,
+            complete: false,
+            at: 0,
+            wait: WAIT,
+        }
+    }
+
+    /// The result as it is known; `None` before the first.
+    pub fn live(&self) -> Option<&Live> {
+        self.live.as_ref()
+    }
+
+    /// The instance that it hears, or tries next.
+    pub fn url(&self) -> &str {
+        self.urls.get(self.at % self.urls.len().max(1)).map_or("", String::as_str)
+    }
+
+    /// Waits for what comes next. May be dropped and called again.
+    ///
+    /// # Errors
+    /// The query is refused, or ended by the instance: another connection would not help.
+    pub async fn next(&mut self) -> Result<Followed, ClientError> {
+        loop {
+            let (Some(session), Some(live)) = (&mut self.session, &mut self.live) else {
+                match self.connect().await {
+                    Ok(begun) => return Ok(begun),
+                    Err(ClientError::Refused(e)) if !matches!(e.code, code::UNAVAILABLE | code::LIMIT) => {
+                        return Err(ClientError::Refused(e));
+                    }
+                    Err(e @ ClientError::Url(..)) => return Err(e),
+                    Err(_) => continue,
+                }
+            };
+            let lost = match tokio::time::timeout(SILENCE, session.next()).await {
+                Ok(Ok((Incoming::Told(told), _))) => match live.apply(&told) {
+                    Ok(Applied::NotMine) => continue,
+                    Ok(Applied::Whole(why)) => {
+                        self.complete = !live.unfinished;
+                        return Ok(Followed::Whole(why));
+                    }
+                    Ok(Applied::Changed) => {
+                        self.complete |= !live.unfinished;
+                        return Ok(Followed::Changed);
+                    }
+                    Ok(Applied::Closed(why)) => return Err(ClientError::Ended(why)),
+                    Err(e) => {
+                        // What is known is not right: a whole result is.
+                        self.live = None;
+                        e
+                    }
+                },
+                Ok(Ok((Incoming::Answer(..), _))) => continue,
+                Ok(Err(e)) => e.to_string(),
+                Err(_) => "silence".into(),
+            };
+            self.session = None;
+            self.at += 1;
+            return Ok(Followed::Lost(lost));
+        }
+    }
+
+    async fn connect(&mut self) -> Result<Followed, ClientError> {
+        let url = self.url().to_string();
+        let begun = self.begin(&url).await;
+        if begun.is_ok() {
+            self.wait = WAIT;
+        } else {
+            self.at += 1;
+            // Longer and longer, and not everybody at the same moment.
+            let wait = self.wait.mul_f64(rand::rng().random_range(0.5..1.0));
+            tokio::time::sleep(wait).await;
+            self.wait = (self.wait * 2).min(LONGEST);
+        }
+        begun
+    }
+
+    async fn begin(&mut self, url: &str) -> Result<Followed, ClientError> {
+        let mut session = Session::connect(url, self.token.as_deref()).await?;
+        let mut call = json!({"query": self.query, "params": self.params});
+        if let Some(live) = self.live.as_ref().filter(|_| self.complete) {
+            call["cursor"] = live.cursor.as_str().into();
+        }
+        let answer = session.call("subscribe", call).await?;
+        let why = answer.get("why").and_then(Json::as_str).unwrap_or("first").to_string();
+        let answer: Subscribed =
+            serde_json::from_value(answer).map_err(|e| ClientError::NotUnderstood(e.to_string()))?;
+        self.complete = answer.resumed || !answer.more;
+        let (live, followed) = match (self.live.take(), answer.resumed) {
+            (Some(known), true) => {
+                (Live { subscription: answer.subscription, unfinished: false, ..known }, Followed::Resumed)
+            }
+            (_, _) => (Live::new(answer), Followed::Whole(why)),
+        };
+        self.live = Some(live);
+        self.session = Some(session);
+        Ok(followed)
+    }
+}

@@ -1,0 +1,93 @@
+//! Whether instances hold the same of each topic, and when to ask another one for what is lacking.
+//!
+//! What a topic keeps is a function of the set of its events, so two instances that have heard the same have the same
+//! digest of it. Each tells the others its digests from time to time. While events come, digests differ for a moment
+//! and that says nothing; where both sides have been quiet and still differ, an event was lost on the way to one of
+//! them, and each asks the other for what it holds.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use crate::position::Micros;
+
+/// Shortest time between two questions about one topic.
+const ASK_AFTER: Micros = 3_000_000;
+
+/// Longest time: where asking does not help, as when two instances declare a topic differently.
+const ASK_AT_MOST_AFTER: Micros = 300_000_000;
+
+/// A topic.
+#[derive(Debug, Default)]
+struct Compared {
+    /// What was told last, and whether it was the same the time before.
+    mine: Option<(u64, bool)>,
+    /// What each other instance told last.
+    theirs: HashMap<Arc<str>, u64>,
+    /// When somebody was asked last, and how long to wait after that.
+    asked: Option<(Micros, Micros)>,
+}
+
+/// What instances say of their topics, compared.
+#[derive(Debug, Default)]
+pub struct Alike {
+    topics: HashMap<Arc<str>, Compared>,
+}
+
+impl Alike {
+    /// What this instance tells of a topic that it has.
+    pub fn tell(&mut self, topic: &str, digest: u64) {
+        let topic = self.topics.entry(topic.into()).or_default();
+        topic.mine = Some((digest, topic.mine.is_some_and(|(before, _)| before == digest)));
+    }
+
+    /// What another instance tells of one. Returns whether to ask it what it holds.
+    pub fn hear(&mut self, instance: &str, topic: &str, digest: u64, now: Micros) -> bool {
+        // Only of topics that this instance has.
+        let Some(topic) = self.topics.get_mut(topic) else { return false };
+        let quiet = topic.theirs.insert(instance.into(), digest) == Some(digest);
+        let Some((mine, true)) = topic.mine else { return false };
+        if mine == digest {
+            topic.asked = None;
+            return false;
+        }
+        let due = topic.asked.is_none_or(|(at, wait)| now.saturating_sub(at) >= wait);
+        if quiet && due {
+            let wait = topic.asked.map_or(ASK_AFTER, |(_, wait)| (wait * 2).min(ASK_AT_MOST_AFTER));
+            topic.asked = Some((now, wait));
+        }
+        quiet && due
+    }
+
+    /// An instance is gone.
+    pub fn forget(&mut self, instance: &str) {
+        for topic in self.topics.values_mut() {
+            topic.theirs.remove(instance);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_what_differs_at_rest_is_asked_for_and_more_and_more_seldom() {
+        let mut alike = Alike::default();
+        assert!(!alike.hear("two", "tide", 1, 0), "not a topic of this instance");
+        alike.tell("tide", 1);
+        alike.hear("two", "tide", 2, 0);
+        assert!(!alike.hear("two", "tide", 2, 0), "it may have changed here just now");
+        alike.tell("tide", 1);
+        assert!(!alike.hear("two", "tide", 3, 0), "it changes there");
+        assert!(alike.hear("two", "tide", 3, 0));
+        let asked: Vec<i64> = (1..40).filter(|s| alike.hear("two", "tide", 3, s * 1_000_000)).collect();
+        assert_eq!(asked, [3, 9, 21]);
+        assert!(!alike.hear("two", "tide", 1, 40_000_000));
+        alike.hear("two", "tide", 4, 41_000_000);
+        assert!(alike.hear("two", "tide", 4, 41_000_000), "another difference is another question");
+        alike.tell("tide", 5);
+        alike.forget("two");
+        alike.tell("tide", 5);
+        assert!(!alike.hear("two", "tide", 4, 900_000_000), "what it said before it went does not count");
+    }
+}

@@ -1,0 +1,213 @@
+//! What look-ups have found, who asks them, and what a change of it means for those.
+
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::sync::Arc;
+
+use super::Engine;
+use super::io::{Output, SubId};
+use super::kept::{Kept, Wanted, shows_less};
+use crate::index::{FeedId, Needs};
+use crate::look_up::{Found, LookUp, Sets, ValueSet};
+use crate::query::Expr;
+use crate::rule::{Effective, Seen};
+use crate::schema::{Key, Row};
+
+/// The values that all look-ups have found, and who asks them.
+#[derive(Debug, Default)]
+pub(super) struct Known(HashMap<Arc<LookUp>, Asked>);
+
+#[derive(Debug)]
+struct Asked {
+    values: ValueSet,
+    /// The feed that keeps them up to date.
+    feed: FeedId,
+    /// The feeds whose rules ask it.
+    by: Vec<FeedId>,
+}
+
+impl Sets for Known {
+    fn set(&self, of: &LookUp) -> Option<&ValueSet> {
+        self.0.get(of).map(|a| &a.values)
+    }
+}
+
+impl Engine {
+    /// What is known of other tables.
+    pub fn sets(&self) -> &dyn Sets {
+        &self.known
+    }
+
+    /// What a look-up finds, once all of it is known.
+    pub(super) fn found(&self, look_up: &LookUp) -> Option<&ValueSet> {
+        self.known.0.get(look_up).filter(|a| self.is_settled(a.feed)).map(|a| &a.values)
+    }
+
+    /// The feed of a look-up that is asked by another one; it begins if nobody has asked it yet.
+    pub(super) fn asked_by(&mut self, look_up: &Arc<LookUp>, by: FeedId) -> FeedId {
+        if let Some(asked) = self.known.0.get_mut(look_up) {
+            asked.by.push(by);
+            return asked.feed;
+        }
+        let id = self.new_feed(Arc::new(Effective::of_look_up(look_up)), 0, Some(look_up.clone()));
+        let asked = Asked { values: ValueSet::default(), feed: id, by: vec![by] };
+        self.known.0.insert(look_up.clone(), asked);
+        self.settle_later(id);
+        id
+    }
+
+    /// Takes a feed that ends off the look-ups that it asks; those that nobody asks any more end too.
+    pub(super) fn let_go(&mut self, id: FeedId, kept: &Kept) {
+        self.kept_bytes -= kept.bytes;
+        if let Some(look_up) = &kept.finds {
+            self.known.0.remove(look_up);
+        }
+        for look_up in kept.asks.keys() {
+            let Some(asked) = self.known.0.get_mut(look_up) else { continue };
+            asked.by.retain(|f| *f != id);
+            if asked.by.is_empty() {
+                let feed = asked.feed;
+                self.remove_feed(feed);
+            }
+        }
+        self.unsettled.retain(|(_, f)| *f != id);
+    }
+
+    /// The clients' subscriptions that depend on a feed, through look-ups.
+    pub(super) fn dependents(&self, id: FeedId) -> Vec<SubId> {
+        let Some(feed) = self.feed(id) else { return Vec::new() };
+        let mut all: Vec<SubId> = feed.live.as_slice().to_vec();
+        all.extend(feed.waiting().iter().map(|(s, _)| *s));
+        if let Some(asked) = feed.kept.as_ref().and_then(|k| k.finds.as_ref()).and_then(|l| self.known.0.get(l)) {
+            all.extend(asked.by.iter().flat_map(|f| self.dependents(*f)));
+        }
+        all
+    }
+
+    pub(super) fn asks_are_settled(&self, kept: &Kept) -> bool {
+        kept.asks.keys().all(|l| self.known.0.get(l).is_some_and(|a| self.is_settled(a.feed)))
+    }
+
+    /// Lets nothing be read any more that is unsent of a feed and of those that ask it.
+    pub(super) fn unsend(&mut self, id: FeedId) {
+        let Some(feed) = self.feed(id) else { return };
+        let Some(kept) = &feed.kept else { return };
+        let asked = kept.finds.as_ref().and_then(|l| self.known.0.get(l));
+        let by = asked.map(|a| a.by.clone()).unwrap_or_default();
+        if !feed.live.is_empty() {
+            self.out.push(Output::Unsend(feed.live.clone()));
+        }
+        by.into_iter().for_each(|f| self.unsend(f));
+    }
+
+    /// Brings the found values of a look-up up to date, and what is kept by those who ask it.
+    pub(super) fn tell_found(&mut self, id: FeedId) {
+        let Engine { feeds, known, .. } = self;
+        let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
+        let effective = feed.effective.clone();
+        let Some(kept) = &mut feed.kept else { return };
+        let Some(look_up) = kept.finds.clone() else { return };
+        let dirty: Vec<Key> = std::mem::take(&mut kept.dirty).into_iter().collect();
+        kept.takes_back = false;
+        let values = |row: &Row| -> Found { look_up.columns.iter().map(|&c| row[c].clone()).collect() };
+        let (mut came, mut went) = (HashSet::new(), HashSet::new());
+        let mut now_told = Vec::new();
+        for key in dirty {
+            let Some(entry) = kept.entries.get(&key) else { continue };
+            let now = entry.now.as_ref().and_then(|row| effective.see(row, known));
+            let (before, after) = (entry.told.as_ref().map(|s| values(&s.row)), now.as_ref().map(|s| values(&s.row)));
+            now_told.push((key, now));
+            let Some(asked) = known.0.get_mut(&look_up) else { return };
+            if before == after {
+                continue;
+            }
+            if let Some(found) = after
+                && asked.values.add(found.clone())
+                && !went.remove(&found)
+            {
+                came.insert(found);
+            }
+            if let Some(found) = before
+                && asked.values.take(&found)
+                && !came.remove(&found)
+            {
+                went.insert(found);
+            }
+        }
+        for (key, told) in now_told {
+            self.put(id, key, |entry| entry.told = told);
+        }
+        if let Some(kept) = self.kept_mut(id) {
+            kept.dirty.clear();
+        }
+        let by = self.known.0.get(&look_up).map(|a| a.by.clone()).unwrap_or_default();
+        for feed in by {
+            if !came.is_empty() || !went.is_empty() {
+                self.found_changed(feed, &look_up, &came, &went);
+            }
+            self.settle_later(feed);
+        }
+    }
+
+    /// The values that a look-up finds are others now: what a feed kept is judged anew, and what may have come in is
+    /// wanted.
+    fn found_changed(&mut self, id: FeedId, look_up: &Arc<LookUp>, came: &HashSet<Found>, went: &HashSet<Found>) {
+        let Engine { feeds, known, tables, .. } = self;
+        let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
+        let effective = feed.effective.clone();
+        let Some(kept) = &mut feed.kept else { return };
+        let needs = Needs::of(&effective, known);
+        if needs != kept.needs {
+            let index = &mut tables.entry(effective.table.name.clone()).or_default().index;
+            index.remove(id, &kept.needs);
+            index.insert(id, &needs);
+            kept.needs = needs;
+        }
+        let more_admits = kept.asks.get(look_up).copied().unwrap_or(false);
+        // A fetch that has not begun asks for what is found then.
+        if kept.loaded || feed.joining.is_some() {
+            // A condition can come true also because less of a row is visible.
+            let less_may_show = effective.asks_what_may_be_hidden();
+            match columns_compared(&effective, look_up) {
+                _ if more_admits && came.is_empty() && !less_may_show => {}
+                Some(columns) if more_admits => columns.into_iter().for_each(|c| {
+                    let changed = came.iter().chain(went.iter().filter(|_| less_may_show));
+                    kept.wanted.add(c, changed.filter_map(|f| f.first().cloned()));
+                }),
+                _ => kept.wanted = Wanted::All,
+            }
+        }
+        let mut changed = Vec::new();
+        for (key, entry) in &kept.entries {
+            let Some(row) = &entry.now else { continue };
+            let now = effective.see(row, known);
+            let gone = now.is_none();
+            if gone || now != entry.told {
+                let lost = |told: &Seen| now.as_ref().is_none_or(|n| shows_less(&effective, told, n));
+                kept.takes_back |= entry.told.as_ref().is_some_and(lost);
+                changed.push((key.clone(), gone));
+            }
+        }
+        for (key, gone) in changed {
+            self.put(id, key, |entry| {
+                if gone {
+                    entry.now = None;
+                }
+            });
+        }
+    }
+}
+
+/// The columns whose values are looked for with this look-up; `None` if something else is too.
+fn columns_compared(effective: &Effective, look_up: &Arc<LookUp>) -> Option<BTreeSet<usize>> {
+    let mut columns = Some(BTreeSet::new());
+    for g in &effective.grants {
+        g.condition.for_each(&mut |e| match e {
+            Expr::Member { of, look_up: l, .. } if l == look_up => match (of.first(), &mut columns) {
+                (Some(Expr::Column(c)), Some(found)) => drop(found.insert(*c)),
+                _ => columns = None,
+            },
+            _ => {}
+        });
+    }
+    columns
+}

@@ -1,0 +1,63 @@
+//! What a rule shows in the place of a column's value: a constant, or part of a text.
+//!
+//! A masked column has the mask's value wherever the client's query names it, in conditions too, so that nothing of
+//! what stands behind it can be found out by asking.
+
+use crate::schema::ColumnSet;
+use crate::value::Value;
+
+/// An expression over the texts of a row. Meaning is PostgreSQL's: `NULL` in any part makes the whole `NULL`.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Mask {
+    /// The same for every row.
+    Const(Value),
+    /// The text of a column.
+    Column(usize),
+    /// The first characters; all but the last `-n` if negative.
+    Left(Box<Mask>, i32),
+    /// The last characters; all but the first `-n` if negative.
+    Right(Box<Mask>, i32),
+    /// One after the other.
+    Join(Vec<Mask>),
+}
+
+impl Mask {
+    /// The value for a row.
+    pub fn value(&self, row: &[Value]) -> Value {
+        match self {
+            Mask::Const(v) => v.clone(),
+            _ => self.text(row).map_or(Value::Null, Value::from),
+        }
+    }
+
+    fn text(&self, row: &[Value]) -> Option<String> {
+        let text_of = |v: &Value| if let Value::Text(s) = v { Some(s.to_string()) } else { None };
+        match self {
+            Mask::Const(v) => text_of(v),
+            Mask::Column(i) => text_of(&row[*i]),
+            Mask::Join(parts) => parts.iter().map(|p| p.text(row)).collect(),
+            Mask::Left(of, n) => of.text(row).map(|s| s.chars().take(count(&s, *n)).collect()),
+            Mask::Right(of, n) => of.text(row).map(|s| {
+                let all = s.chars().count();
+                s.chars().skip(all - count(&s, *n)).collect()
+            }),
+        }
+    }
+
+    /// Adds the columns that it shows something of.
+    pub fn reads(&self, columns: &mut ColumnSet) {
+        match self {
+            Mask::Const(_) => {}
+            Mask::Column(i) => columns.insert(*i),
+            Mask::Left(of, _) | Mask::Right(of, _) => of.reads(columns),
+            Mask::Join(parts) => parts.iter().for_each(|p| p.reads(columns)),
+        }
+    }
+}
+
+/// How many characters `n` stands for in a text.
+fn count(text: &str, n: i32) -> usize {
+    let all = text.chars().count();
+    let wanted = usize::try_from(n.unsigned_abs()).unwrap_or(usize::MAX);
+    if n < 0 { all.saturating_sub(wanted) } else { wanted.min(all) }
+}

@@ -1,0 +1,123 @@
+//! Which columns any rule can show or ask: what nobody may ever see need not leave the database's side.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use crate::look_up::LookUp;
+use crate::rule::{Rule, RuleSet, find_look_ups};
+use crate::schema::{Catalog, ColumnSet, Table, TableName};
+
+/// Columns of a table that are needed, by name: names last when a table is altered.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Columns {
+    /// All that there are or will be.
+    All,
+    /// These.
+    These(BTreeSet<Arc<str>>),
+}
+
+impl Columns {
+    /// Whether one is needed.
+    pub fn has(&self, name: &str) -> bool {
+        match self {
+            Columns::All => true,
+            Columns::These(names) => names.contains(name),
+        }
+    }
+}
+
+/// What is needed of each table; nothing of those that are not named.
+pub type Needed = BTreeMap<TableName, Columns>;
+
+/// What the rules can show of rows, or ask of them: the columns that they grant as they are, and those that their
+/// conditions and masks read, in other tables too. `None`: everything, because a rule does not fit its table and may
+/// fit it later.
+pub fn needed(rules: &RuleSet, catalog: &Catalog) -> Option<Needed> {
+    let mut needed = Needed::new();
+    for text in rules.texts().iter().filter(|t| t.may.read) {
+        let table = catalog.get(&text.table)?;
+        let rule = Rule::new(text, table, catalog).ok()?;
+        if text.columns.is_none() {
+            needed.insert(table.name.clone(), Columns::All);
+        }
+        let mut columns = rule.shown();
+        rule.condition().for_each_column(&mut |i| columns.insert(i));
+        add(&mut needed, table, &columns);
+        let mut look_ups: BTreeMap<Arc<LookUp>, bool> = BTreeMap::new();
+        find_look_ups(rule.condition(), true, &mut look_ups);
+        let mut next: Vec<Arc<LookUp>> = look_ups.into_keys().collect();
+        while let Some(look_up) = next.pop() {
+            let mut columns: ColumnSet = look_up.columns.iter().copied().collect();
+            look_up.condition.for_each_column(&mut |i| columns.insert(i));
+            add(&mut needed, &look_up.table, &columns);
+            let mut inner = BTreeMap::new();
+            find_look_ups(&look_up.condition, true, &mut inner);
+            next.extend(inner.into_keys());
+        }
+    }
+    Some(needed)
+}
+
+fn add(needed: &mut Needed, table: &Arc<Table>, columns: &ColumnSet) {
+    let of = needed.entry(table.name.clone()).or_insert_with(|| Columns::These(BTreeSet::new()));
+    if let Columns::These(names) = of {
+        names.extend(columns.iter().map(|i| table.columns[i].name.clone()));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::rule::RuleText;
+    use crate::schema::Column;
+    use crate::value::Type;
+
+    fn table(name: &str, columns: &[&str]) -> Arc<Table> {
+        let column = |c: &&str| Column { name: (*c).into(), ty: Type::Text };
+        Arc::new(Table {
+            name: TableName::plain(name),
+            source: "s".into(),
+            columns: columns.iter().map(column).collect(),
+            key: vec![0],
+            old_values: true,
+            incarnation: 0,
+        })
+    }
+
+    #[test]
+    fn what_rules_show_and_ask_is_needed_and_nothing_else() {
+        let mut catalog = Catalog::default();
+        catalog.put(table("calls", &["id", "agency", "status", "note", "secret", "fee"]));
+        catalog.put(table("assignments", &["id", "call", "pilot", "wage"]));
+        catalog.put(table("crews", &["id", "member", "boss", "home"]));
+        catalog.put(table("logins", &["id", "password"]));
+        catalog.put(table("berths", &["id", "place"]));
+        let rule = |table: &str, rows: &str, columns: Option<&[&str]>, masks: &[(&str, &str)]| RuleText {
+            role: "r".into(),
+            table: TableName::plain(table),
+            rows: Some(rows.into()),
+            columns: columns.map(|c| c.iter().map(|s| s.to_string()).collect()),
+            masks: masks.iter().map(|(c, m)| (c.to_string(), m.to_string())).collect(),
+            ..RuleText::default()
+        };
+        let asks = "status = 'in' AND EXISTS (SELECT 1 FROM assignments a WHERE a.call = calls.id \
+                    AND pilot IN (SELECT member FROM crews WHERE boss = claim.sub))";
+        let masks = [("fee", "'hidden'"), ("note", "left(agency, 2)")];
+        let mut texts =
+            vec![rule("calls", asks, Some(&["id", "fee"]), &masks), rule("berths", "id = claim.sub", None, &[])];
+        let these = |names: &[&str]| Columns::These(names.iter().map(|n| Arc::from(*n)).collect());
+        let expected = [
+            ("calls", these(&["id", "status", "agency"])),
+            ("assignments", these(&["call", "pilot"])),
+            ("crews", these(&["member", "boss"])),
+            ("berths", Columns::All),
+        ];
+        let found = needed(&RuleSet::new(texts.clone()), &catalog);
+        assert_eq!(found, Some(expected.map(|(t, c)| (TableName::plain(t), c)).into()));
+        texts.push(rule("calls", "id = 'x'", Some(&["fee"]), &[]));
+        let found = needed(&RuleSet::new(texts.clone()), &catalog).unwrap();
+        assert!(found[&TableName::plain("calls")].has("fee"), "masked for one, open for another");
+        texts.push(rule("calls", "no_such = 1", None, &[]));
+        assert_eq!(needed(&RuleSet::new(texts), &catalog), None);
+    }
+}

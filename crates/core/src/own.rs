@@ -1,0 +1,75 @@
+//! Changes that are made in this very process, as a source like any other: Gossip's own tables, and topics.
+
+use std::sync::Arc;
+
+use crate::position::{CommitTime, Interval, Micros, Position, RowChange, Transaction, fold};
+
+/// Where such a source stands, and the changes that have not been handed to the engine yet.
+#[derive(Debug)]
+pub struct Own {
+    source: Arc<str>,
+    epoch: u64,
+    at: Position,
+    pending: Vec<RowChange>,
+}
+
+impl Own {
+    /// A source without changes yet. Cursors are good for as long as the epoch is the same.
+    pub fn new(source: &str, epoch: u64) -> Own {
+        Own { source: source.into(), epoch, at: Position::at(1), pending: Vec::new() }
+    }
+
+    /// Adds a change.
+    pub fn push(&mut self, change: RowChange) {
+        self.pending.push(change);
+    }
+
+    /// Where it stands, without what is pending.
+    pub fn at(&self) -> Position {
+        self.at
+    }
+
+    /// Where it stands, as operators and publishers are told.
+    pub fn position(&self) -> String {
+        format!("{}:{}", self.source, self.at)
+    }
+
+    /// The changes since the last call as an interval of one transaction, made at `committed`.
+    pub fn take(&mut self, committed: Micros, now: Micros) -> Option<Interval> {
+        if self.pending.is_empty() {
+            return None;
+        }
+        let changes = fold(std::mem::take(&mut self.pending));
+        if changes.is_empty() {
+            return None;
+        }
+        let from = self.at;
+        self.at = Position::at(from.commit + 1);
+        let committed = CommitTime { from: committed, to: committed };
+        Some(self.interval(
+            from,
+            vec![Arc::new(Transaction { position: self.at, committed, xid: 0, joined_after: None, changes })],
+            now,
+        ))
+    }
+
+    /// Says where it stands, so that snapshots can be joined before anything changes.
+    pub fn sign(&self, now: Micros) -> Interval {
+        self.interval(self.at, vec![], now)
+    }
+
+    fn interval(&self, from: Position, transactions: Vec<Arc<Transaction>>, now: Micros) -> Interval {
+        Interval {
+            source: self.source.clone(),
+            epoch: self.epoch,
+            from,
+            to: self.at,
+            transactions,
+            resets: vec![],
+            settled: Position::default(),
+            lineage: 0,
+            reader: self.source.clone(),
+            read_at: now,
+        }
+    }
+}

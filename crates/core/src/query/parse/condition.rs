@@ -1,0 +1,312 @@
+//! Conditions, from `OR` down to single values.
+
+use sqlparser::keywords::Keyword;
+use sqlparser::tokenizer::{Location, Token};
+
+use super::tokens::invalid;
+use super::types::ordered;
+use super::{MAX_DEPTH, OPERAND, Parser, Result, SUPPORTED, Typed};
+use crate::query::expr::{Blank, CmpOp, Expr};
+use crate::query::like::LikePattern;
+use crate::value::{Type, Value};
+
+impl Parser<'_> {
+    /// `OR` and everything that binds more tightly.
+    pub(super) fn expression(&mut self, depth: usize) -> Result<Typed> {
+        let first = self.conjunction(depth)?;
+        if self.keyword() != Keyword::OR {
+            return Ok(first);
+        }
+        let at = first.at;
+        let mut any = vec![self.condition(first)?];
+        while self.take_keyword(Keyword::OR) {
+            let next = self.conjunction(depth)?;
+            any.push(self.condition(next)?);
+        }
+        Ok(Typed { expr: Expr::Or(any), ty: Some(Type::Bool), at })
+    }
+
+    pub(super) fn conjunction(&mut self, depth: usize) -> Result<Typed> {
+        let first = self.negation(depth)?;
+        if self.keyword() != Keyword::AND {
+            return Ok(first);
+        }
+        let at = first.at;
+        let mut all = vec![self.condition(first)?];
+        while self.take_keyword(Keyword::AND) {
+            let next = self.negation(depth)?;
+            all.push(self.condition(next)?);
+        }
+        Ok(Typed { expr: Expr::And(all), ty: Some(Type::Bool), at })
+    }
+
+    pub(super) fn negation(&mut self, depth: usize) -> Result<Typed> {
+        let at = self.at();
+        if !self.take_keyword(Keyword::NOT) {
+            return self.is_null(depth);
+        }
+        let inner = self.deeper(depth, Self::negation)?;
+        let condition = self.condition(inner)?;
+        Ok(Typed { expr: Expr::Not(Box::new(condition)), ty: Some(Type::Bool), at })
+    }
+
+    pub(super) fn deeper(&mut self, depth: usize, f: impl FnOnce(&mut Self, usize) -> Result<Typed>) -> Result<Typed> {
+        if depth >= MAX_DEPTH {
+            return Err(invalid(self.at(), "nested too deeply", format!("at most {MAX_DEPTH} levels")));
+        }
+        f(self, depth + 1)
+    }
+
+    pub(super) fn is_null(&mut self, depth: usize) -> Result<Typed> {
+        let mut left = self.comparison(depth)?;
+        while self.take_keyword(Keyword::IS) {
+            let not = self.take_keyword(Keyword::NOT);
+            self.need_keyword(Keyword::NULL, if not { "NULL" } else { "NULL or NOT NULL" })?;
+            let operand = match left.expr {
+                Expr::Blank(kind, name, _) => Expr::Blank(kind, name, left.ty.unwrap_or(Type::Text)),
+                e => e,
+            };
+            let test = Expr::IsNull(Box::new(operand));
+            let expr = if not { Expr::Not(Box::new(test)) } else { test };
+            left = Typed { expr, ty: Some(Type::Bool), at: left.at };
+        }
+        Ok(left)
+    }
+
+    pub(super) fn comparison(&mut self, depth: usize) -> Result<Typed> {
+        let left = self.predicate(depth)?;
+        let op = match self.peek() {
+            Token::Eq => CmpOp::Eq,
+            Token::Neq => CmpOp::Ne,
+            Token::Lt => CmpOp::Lt,
+            Token::LtEq => CmpOp::Le,
+            Token::Gt => CmpOp::Gt,
+            Token::GtEq => CmpOp::Ge,
+            _ => return Ok(left),
+        };
+        self.next += 1;
+        let at = left.at;
+        if matches!(self.keyword(), Keyword::ANY | Keyword::SOME) {
+            return self.any_of(left, op);
+        }
+        let right = self.predicate(depth)?;
+        if !matches!(op, CmpOp::Eq | CmpOp::Ne) {
+            ordered(&left)?;
+            ordered(&right)?;
+        }
+        let (a, b) = self.pair(left, right)?;
+        Ok(Typed { expr: Expr::Cmp(op, Box::new(a), Box::new(b)), ty: Some(Type::Bool), at })
+    }
+
+    /// `= ANY (list)`, where the list is one value of the client's.
+    fn any_of(&mut self, left: Typed, op: CmpOp) -> Result<Typed> {
+        if op != CmpOp::Eq {
+            return Err(self.unexpected("a value; only = goes with ANY"));
+        }
+        self.next += 1;
+        self.need(&Token::LParen, "( and a list")?;
+        let list = self.operand(0)?;
+        let Expr::Blank(kind, name, _) = list.expr else {
+            let expected = if self.catalog.is_some() { "claim.name" } else { ":parameter" };
+            return Err(invalid(list.at, "this is not a list", expected));
+        };
+        self.need(&Token::RParen, ")")?;
+        let ty = left.ty.unwrap_or(Type::Text);
+        let value = self.of_type(left.expr, left.ty, ty, left.at)?;
+        Ok(Typed { expr: Expr::AnyOf(Box::new(value), kind, name, ty), ty: Some(Type::Bool), at: left.at })
+    }
+
+    pub(super) fn predicate(&mut self, depth: usize) -> Result<Typed> {
+        let left = self.operand(depth)?;
+        let before_not = self.next;
+        let not = self.take_keyword(Keyword::NOT);
+        let at = left.at;
+        let expr = if self.take_keyword(Keyword::IN) {
+            self.in_list(left, depth)?
+        } else if self.take_keyword(Keyword::BETWEEN) {
+            ordered(&left)?;
+            let low = self.operand(depth)?;
+            self.need_keyword(Keyword::AND, "AND and the upper bound")?;
+            let high = self.operand(depth)?;
+            let copy = Typed { expr: left.expr.clone(), ty: left.ty, at };
+            let (a, low) = self.pair(left, low)?;
+            let (b, high) = self.pair(copy, high)?;
+            Expr::And(vec![
+                Expr::Cmp(CmpOp::Ge, Box::new(a), Box::new(low)),
+                Expr::Cmp(CmpOp::Le, Box::new(b), Box::new(high)),
+            ])
+        } else if self.take_keyword(Keyword::LIKE) {
+            self.like(left, depth)?
+        } else if not {
+            self.next = before_not + 1;
+            return Err(self.unexpected("IN, BETWEEN or LIKE"));
+        } else {
+            return Ok(left);
+        };
+        let expr = if not { Expr::Not(Box::new(expr)) } else { expr };
+        Ok(Typed { expr, ty: Some(Type::Bool), at })
+    }
+
+    pub(super) fn in_list(&mut self, left: Typed, depth: usize) -> Result<Expr> {
+        self.need(&Token::LParen, "( and a list of values")?;
+        if self.keyword() == Keyword::SELECT {
+            return self.in_look_up(left);
+        }
+        let mut items = Vec::new();
+        loop {
+            items.push(self.operand(depth)?);
+            if self.take(&Token::RParen) {
+                break;
+            }
+            self.need(&Token::Comma, "a comma or )")?;
+        }
+        // One type for all: what has none of its own takes that of the first that has.
+        let ty = left.ty.or_else(|| items.iter().find_map(|i| i.ty)).unwrap_or(Type::Text);
+        let value = self.of_type(left.expr, left.ty, ty, left.at)?;
+        let mut list = Vec::with_capacity(items.len());
+        for item in items {
+            let left = Typed { expr: value.clone(), ty: Some(ty), at: left.at };
+            list.push(self.pair(left, item)?.1);
+        }
+        Ok(Expr::In(Box::new(value), list))
+    }
+
+    pub(super) fn like(&mut self, left: Typed, depth: usize) -> Result<Expr> {
+        let value = self.of_type(left.expr, left.ty, Type::Text, left.at)?;
+        let pattern = self.operand(depth)?;
+        let at = pattern.at;
+        let pattern = self.of_type(pattern.expr, pattern.ty, Type::Text, at)?;
+        let mut escape = Some('\\');
+        if self.take_keyword(Keyword::ESCAPE) {
+            let Token::SingleQuotedString(s) = self.peek() else {
+                return Err(self.unexpected("a character in quotes"));
+            };
+            let mut chars = s.chars();
+            escape = chars.next();
+            if chars.next().is_some() {
+                return Err(self.unexpected("one character or none"));
+            }
+            self.next += 1;
+        }
+        match pattern {
+            Expr::Const(Value::Text(text)) => match LikePattern::new(&text, escape) {
+                Ok(p) => Ok(Expr::Like(Box::new(value), p)),
+                Err(problem) => Err(invalid(at, format!("the pattern {problem}"), "")),
+            },
+            Expr::Const(_) => Ok(Expr::Const(Value::Null)),
+            Expr::Blank(..) => Ok(Expr::LikeBlank(Box::new(value), Box::new(pattern), escape)),
+            _ => Err(invalid(at, "a pattern that is not fixed", "a text or a parameter")),
+        }
+    }
+
+    /// One value, with the casts that follow it.
+    pub(super) fn operand(&mut self, depth: usize) -> Result<Typed> {
+        let mut value = self.single(depth)?;
+        while self.take(&Token::DoubleColon) {
+            value = self.cast(value)?;
+        }
+        Ok(value)
+    }
+
+    fn single(&mut self, depth: usize) -> Result<Typed> {
+        let at = self.at();
+        let typed = |expr, ty| Ok(Typed { expr, ty, at });
+        match self.peek().clone() {
+            Token::LParen => {
+                self.next += 1;
+                if self.keyword() == Keyword::SELECT {
+                    let elsewhere =
+                        if self.catalog.is_some() { "stands after IN or EXISTS" } else { "is not supported here" };
+                    return Err(self.unexpected(format!("a condition; SELECT {elsewhere}")));
+                }
+                let inner = self.deeper(depth, Self::expression)?;
+                self.need(&Token::RParen, ")")?;
+                Ok(Typed { at, ..inner })
+            }
+            Token::Number(digits, _) => {
+                self.next += 1;
+                self.number(&digits, at)
+            }
+            sign @ (Token::Minus | Token::Plus) => {
+                self.next += 1;
+                let Token::Number(digits, _) = self.peek().clone() else { return Err(self.unexpected("a number")) };
+                self.next += 1;
+                self.number(&format!("{}{digits}", if sign == Token::Minus { "-" } else { "" }), at)
+            }
+            Token::SingleQuotedString(s) => {
+                self.next += 1;
+                typed(Expr::Const(Value::from(s)), None)
+            }
+            Token::Colon => {
+                self.next += 1;
+                let Token::Word(w) = self.peek().clone() else {
+                    return Err(self.unexpected("the name of a parameter"));
+                };
+                if self.catalog.is_some() {
+                    return Err(invalid(at, "a rule has no parameters", "claim.name"));
+                }
+                self.next += 1;
+                self.params.insert(w.value.clone());
+                typed(Expr::Blank(Blank::Param, w.value.into(), Type::Any), None)
+            }
+            Token::Word(w) => {
+                match self.keyword() {
+                    Keyword::TRUE | Keyword::FALSE => {
+                        let b = self.keyword() == Keyword::TRUE;
+                        self.next += 1;
+                        return typed(Expr::Const(Value::Bool(b)), Some(Type::Bool));
+                    }
+                    Keyword::NULL => {
+                        self.next += 1;
+                        return typed(Expr::Const(Value::Null), None);
+                    }
+                    Keyword::EXISTS => return self.exists(),
+                    Keyword::CAST => {
+                        self.next += 1;
+                        self.need(&Token::LParen, "( and a value")?;
+                        let value = self.deeper(depth, Self::operand)?;
+                        self.need_keyword(Keyword::AS, "AS and a type")?;
+                        let cast = self.cast(value)?;
+                        self.need(&Token::RParen, ")")?;
+                        return Ok(Typed { at, ..cast });
+                    }
+                    _ => {}
+                }
+                let is_claim = self.claims
+                    && w.value.eq_ignore_ascii_case("claim")
+                    && matches!(self.tokens.get(self.next + 1).map(|t| &t.token), Some(Token::Period));
+                if is_claim {
+                    return self.claim();
+                }
+                let column = self.column_or_outer(OPERAND)?;
+                if *self.peek() == Token::LParen {
+                    return Err(self.unexpected(format!("{SUPPORTED}; functions are not supported")));
+                }
+                Ok(column)
+            }
+            _ => Err(self.unexpected(OPERAND)),
+        }
+    }
+
+    pub(super) fn number(&self, digits: &str, at: Location) -> Result<Typed> {
+        match Value::parse_number(digits) {
+            Some(v) => Ok(Typed { ty: Some(v.type_of()), expr: Expr::Const(v), at }),
+            None => Err(invalid(at, format!("{digits} is not a number that can be compared"), "")),
+        }
+    }
+
+    pub(super) fn claim(&mut self) -> Result<Typed> {
+        let at = self.at();
+        self.next += 1;
+        let mut path = String::new();
+        while self.take(&Token::Period) {
+            let Token::Word(w) = self.peek() else { return Err(self.unexpected("the name of a claim")) };
+            if !path.is_empty() {
+                path.push('.');
+            }
+            path.push_str(&w.value);
+            self.next += 1;
+        }
+        Ok(Typed { expr: Expr::Blank(Blank::Claim, path.into(), Type::Any), ty: None, at })
+    }
+}

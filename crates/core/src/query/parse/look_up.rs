@@ -1,0 +1,153 @@
+//! Sub-selects of rules: `IN (SELECT …)` and `EXISTS (SELECT …)`, as the sets of values that they ask another table
+//! for.
+//!
+//! What a sub-select compares with the row around it must stand as an equality in its `WHERE`; the rest of the
+//! condition is about the other table alone, so that equal sets are kept once however many rows they are held against.
+
+use std::sync::Arc;
+
+use sqlparser::keywords::Keyword;
+use sqlparser::tokenizer::{Location, Token};
+
+use super::tokens::{invalid, is_reserved};
+use super::{Parser, Result, Scope, Typed};
+use crate::look_up::LookUp;
+use crate::query::{CmpOp, Expr, QueryError, similar};
+use crate::value::Type;
+
+/// Sub-selects within sub-selects: a rule asks a table that asks a table.
+const MAX_LEVELS: usize = 2;
+
+impl Parser<'_> {
+    /// After `value IN (`.
+    pub(super) fn in_look_up(&mut self, left: Typed) -> Result<Expr> {
+        let at = self.at();
+        self.enter()?;
+        self.next += 1;
+        let selected = self.next;
+        self.skip_to_from()?;
+        self.from()?;
+        let rest = std::mem::replace(&mut self.next, selected);
+        let column = self.column("the name of one column")?;
+        if self.keyword() != Keyword::FROM {
+            return Err(self.unexpected("FROM: one column is selected"));
+        }
+        self.next = rest;
+        let (mut apart, condition) = self.filter(at)?;
+        if !apart.is_empty() {
+            return Err(invalid(at, "a sub-select after IN that speaks of the row around it", "EXISTS (SELECT …)"));
+        }
+        let Some(Scope { table, .. }) = self.scopes.pop() else { return Err(self.unexpected("a table")) };
+        let inner = Typed { expr: Expr::Column(column), ty: Some(table.columns[column].ty), at };
+        let (value, _) = self.pair(left, inner)?;
+        apart.push((value, column));
+        Ok(member(table, apart, condition, false))
+    }
+
+    /// From `EXISTS` on.
+    pub(super) fn exists(&mut self) -> Result<Typed> {
+        let at = self.at();
+        self.next += 1;
+        self.need(&Token::LParen, "( and SELECT")?;
+        if self.keyword() != Keyword::SELECT {
+            return Err(self.unexpected("SELECT"));
+        }
+        self.enter()?;
+        self.next += 1;
+        self.skip_to_from()?;
+        self.from()?;
+        let (apart, condition) = self.filter(at)?;
+        let Some(Scope { table, .. }) = self.scopes.pop() else { return Err(self.unexpected("a table")) };
+        Ok(Typed { expr: member(table, apart, condition, true), ty: Some(Type::Bool), at })
+    }
+
+    fn enter(&self) -> Result<()> {
+        if self.catalog.is_none() {
+            return Err(self.unexpected("a list of values; only rules may ask other tables"));
+        }
+        if self.scopes.len() > MAX_LEVELS {
+            return Err(self.unexpected(format!("a value; sub-selects stand at most {MAX_LEVELS} levels deep")));
+        }
+        Ok(())
+    }
+
+    fn from(&mut self) -> Result<()> {
+        let (mut name, mut quoted, at) = self.name("the name of a table")?;
+        let mut schema = None;
+        if self.take(&Token::Period) {
+            schema = Some(name);
+            (name, quoted, _) = self.name("the name of a table")?;
+        }
+        let source = self.scopes.first().map(|s| s.table.source.clone());
+        let of_source = |s: &Arc<crate::schema::Table>| Some(&s.source) == source.as_ref();
+        let Some(catalog) = self.catalog else { return Err(self.unexpected("a list of values")) };
+        let full = schema.as_ref().map_or(name.clone(), |s| format!("{s}.{name}"));
+        let table = match catalog.find(schema.as_deref(), &name, quoted) {
+            Some(table) if !of_source(table) => {
+                return Err(invalid(at, format!("{full} is of another source"), "a table of the same source"));
+            }
+            Some(table) if table.key.is_empty() => {
+                let message = format!("{full} has no key, so that rows that leave it cannot be told");
+                return Err(invalid(at, message, "a table with a primary key"));
+            }
+            Some(table) => table.clone(),
+            None => {
+                let names: Vec<String> = catalog.iter().filter(|t| of_source(t)).map(|t| t.name.to_string()).collect();
+                let similar = similar(&full, names.iter().map(String::as_str));
+                return Err(QueryError::NotKnown {
+                    line: at.line,
+                    column: at.column,
+                    kind: "table",
+                    name: full,
+                    similar,
+                });
+            }
+        };
+        let named = self.take_keyword(Keyword::AS);
+        let other = matches!(self.peek(), Token::Word(_)) && !is_reserved(self.keyword());
+        let alias = if named || other { Some(self.name("another name for the table")?.0) } else { None };
+        self.scopes.push(Scope { visible: table.all_columns(), table, alias });
+        Ok(())
+    }
+
+    /// `WHERE` and the closing bracket: what is compared with the row around, and the rest.
+    fn filter(&mut self, at: Location) -> Result<(Vec<(Expr, usize)>, Expr)> {
+        let condition = if self.take_keyword(Keyword::WHERE) {
+            let e = self.expression(0)?;
+            self.condition(e)?
+        } else {
+            Expr::always()
+        };
+        self.need(&Token::RParen, "AND, OR or )")?;
+        let all = match condition {
+            Expr::And(all) => all,
+            one => vec![one],
+        };
+        let (mut apart, mut rest) = (Vec::new(), Vec::new());
+        for e in all {
+            let mut speaks_of_outer = false;
+            e.for_each(&mut |e| speaks_of_outer |= matches!(e, Expr::Outer(_)));
+            match e {
+                e if !speaks_of_outer => rest.push(e),
+                Expr::Cmp(CmpOp::Eq, a, b) => match (*a, *b) {
+                    (Expr::Outer(o), Expr::Column(c)) | (Expr::Column(c), Expr::Outer(o)) => {
+                        apart.push((Expr::Column(o), c));
+                    }
+                    _ => return Err(only_equal(at)),
+                },
+                _ => return Err(only_equal(at)),
+            }
+        }
+        Ok((apart, Expr::And(rest)))
+    }
+}
+
+fn only_equal(at: Location) -> QueryError {
+    let expected = "column = column, beside the other conditions with AND";
+    invalid(at, "a sub-select that compares with the row around it in another way", expected)
+}
+
+fn member(table: Arc<crate::schema::Table>, apart: Vec<(Expr, usize)>, condition: Expr, exists: bool) -> Expr {
+    let (of, columns) = apart.into_iter().unzip();
+    Expr::Member { of, look_up: Arc::new(LookUp::new(table, columns, condition)), exists }
+}

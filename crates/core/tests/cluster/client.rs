@@ -1,0 +1,225 @@
+//! Clients of the source's tables: they come, go, read slowly, change their rights, and hold what they read against
+//! what they may be shown.
+
+use std::collections::BTreeMap;
+
+use gossip_core::engine::{Input, Request, Resume, SubId, Why};
+use gossip_core::feed::Change;
+use gossip_core::position::Position;
+use gossip_core::rule::{Effective, Seen};
+use gossip_core::schema::Key;
+use gossip_core::seal::Cursor;
+use gossip_core::send_queue::{QueueLimits, SendQueue};
+use gossip_core::value::Value;
+use rand::Rng;
+
+use crate::world::{COLUMNS, Person, Plain, QUERIES, Shown, World};
+use crate::{Cluster, Message, NODES};
+
+pub struct Client {
+    pub engine: usize,
+    pub person: Person,
+    pub query: usize,
+    pub queue: SendQueue<Message>,
+    pub shown: Shown,
+    pub position: Option<Position>,
+    pub reads: f64,
+    every: i64,
+    /// The fingerprint of the last effective query, as a cursor has it.
+    pub fingerprint: u64,
+    /// It came back and has not been answered yet.
+    asked_to_resume: bool,
+    /// It has parts of a transaction and not all of it.
+    pub unfinished: bool,
+}
+
+impl Cluster {
+    /// Nothing is read of what may not be seen any more where the client's engine stands.
+    fn hold_against_rights(&self, c: &Client, message: &Message) {
+        let at = self.nodes[c.engine].engine.progress("harbour").at.unwrap_or_default();
+        let Some(world) = self.history.get(&at) else { return };
+        let of = match message {
+            Message::Result(_, _, of, _) | Message::Resumed(of) => *of,
+            Message::Delta(delta) => delta.position,
+        };
+        let rows: Vec<(&Key, &Seen, &Effective)> = match message {
+            Message::Result(feed, rows, ..) => rows.iter().map(|(k, row)| (k, row, &**feed)).collect(),
+            Message::Resumed(_) => vec![],
+            Message::Delta(delta) => {
+                let told = delta.changes.iter().filter_map(|c| match c {
+                    Change::Add { key, row, .. } | Change::Replace { key, row, .. } => Some((key, row, &*delta.feed)),
+                    Change::Remove { .. } => None,
+                });
+                told.collect()
+            }
+        };
+        for (key, row, feed) in rows {
+            let id = id_of(key);
+            let Some(Plain::Call(call)) = world.get(&(0, id)) else { continue };
+            // One that was deleted and came again is another row, and one that left the result by itself was not taken
+            // back when it was withheld later.
+            let still = |w: &World| match w.get(&(0, id)) {
+                Some(Plain::Call(call)) => {
+                    c.person.may(id, call, w).is_none() || c.person.sees(c.query, id, call, w).is_some()
+                }
+                _ => false,
+            };
+            if of > at || !self.history.range(of..=at).all(|(_, w)| still(w)) {
+                continue;
+            }
+            let may = c.person.may(id, call, world);
+            let told = project(feed, row);
+            let Some(may) = may else {
+                panic!("{:?} at {at} reads {told:?}, which is withheld: {}", c.person, message.name())
+            };
+            let unmasked = |c: &str| match (c, may.get(c), told.get(c)) {
+                ("note", Some(Value::Int(-1)), Some(told)) => *told != Value::Int(-1),
+                ("agency", Some(Value::Text(may)), Some(Value::Text(told))) => {
+                    may.ends_with('…') && !told.ends_with('…')
+                }
+                _ => false,
+            };
+            let hidden: Vec<_> = told.keys().filter(|c| !may.contains_key(**c) || unmasked(c)).collect();
+            assert!(hidden.is_empty(), "{:?} at {at} reads {hidden:?} of {told:?}: {}", c.person, message.name());
+        }
+    }
+
+    /// A client reads one message and holds it against what may be shown.
+    pub fn client_reads(&mut self, sub: SubId) {
+        let Some(c) = self.clients.get_mut(&sub) else { return };
+        let message = c.queue.pop();
+        let c = &self.clients[&sub];
+        message.iter().for_each(|m| self.hold_against_rights(c, m));
+        let Some(c) = self.clients.get_mut(&sub) else { return };
+        match message {
+            None => {
+                let (engine, lagging) = (c.engine, c.queue.take_lagging());
+                // The engine hears of it a little later, and goes on delivering meanwhile.
+                let due = self.step + self.rng.random_range(0..4);
+                self.nodes[engine].catch_ups.extend(lagging.into_iter().map(|s| (due, s)));
+            }
+            Some(Message::Result(feed, rows, position, why)) => {
+                // A first result that was discarded unsent is followed by one that says why.
+                assert!(why != Why::First || c.position.is_none(), "a second first result");
+                assert!(why != Why::ResumedTooLate || c.asked_to_resume, "it had no cursor");
+                c.asked_to_resume = false;
+                c.fingerprint = feed.fingerprint;
+                c.shown = rows.iter().map(|(k, seen)| (id_of(k), project(&feed, seen))).collect();
+                c.unfinished = false;
+                let expected = c.person.expected(c.query, &self.history[&position]);
+                assert_eq!(c.shown, expected, "result at {position}");
+                c.position = Some(position);
+            }
+            Some(Message::Resumed(position)) => {
+                assert!(std::mem::take(&mut c.asked_to_resume), "resumed without asking");
+                assert_eq!(c.position, Some(position), "resumed somewhere else");
+            }
+            Some(Message::Delta(delta)) => {
+                assert!(!c.asked_to_resume, "a delta before the answer");
+                assert!(c.position.is_some_and(|p| p < delta.position), "a delta twice, or before the result");
+                c.position = Some(delta.position);
+                for change in &delta.changes {
+                    let id = id_of(change.key());
+                    let before = c.shown.get(&id).cloned();
+                    let after = match change {
+                        Change::Add { row, .. } | Change::Replace { row, .. } => Some(project(&delta.feed, row)),
+                        Change::Remove { .. } => None,
+                    };
+                    let same = before == after;
+                    // What changed twice between two deltas may be as it was.
+                    assert!(!same || c.every > 0 && after.is_some(), "{change:?} at {} is nothing", delta.position);
+                    assert!(
+                        before.is_some() || matches!(change, Change::Add { .. }),
+                        "{change:?} of what was not there"
+                    );
+                    if let (Change::Replace { changed, .. }, Some(before), Some(after)) = (change, &before, &after) {
+                        let told: Vec<&str> = changed.iter().map(|i| COLUMNS[*i]).collect();
+                        let differs = |c: &&&str| before.get(**c) != after.get(**c);
+                        let kept_quiet: Vec<_> = after.keys().filter(differs).filter(|c| !told.contains(c)).collect();
+                        assert!(kept_quiet.is_empty(), "{change:?} does not name {kept_quiet:?}");
+                    }
+                    match after {
+                        Some(row) => drop(c.shown.insert(id, row)),
+                        None => drop(c.shown.remove(&id)),
+                    }
+                }
+                c.unfinished = delta.more;
+                if !delta.more {
+                    let expected = c.person.expected(c.query, &self.history[&delta.position]);
+                    assert_eq!(c.shown, expected, "client {sub} {:?} after the delta of {}", c.person, delta.position);
+                }
+            }
+        }
+    }
+
+    pub fn arrive(&mut self) {
+        let (sub, engine) = (self.next, self.rng.random_range(0..NODES));
+        self.next += 1;
+        let person = Person::random(&mut self.rng);
+        let query = self.rng.random_range(0..QUERIES.len());
+        let limits = QueueLimits { deltas: self.rng.random_range(1..6), bytes: 1_000 };
+        let reads = self.rng.random_range(0.05..1.0);
+        let queue = SendQueue::new(limits);
+        let every = if self.rng.random_bool(0.3) { self.rng.random_range(1..20) } else { 0 };
+        let client = Client {
+            engine,
+            person,
+            query,
+            queue,
+            shown: Shown::new(),
+            position: None,
+            reads,
+            every,
+            fingerprint: 0,
+            asked_to_resume: false,
+            unfinished: false,
+        };
+        self.clients.insert(sub, client);
+        let observed = every == 0 && self.rng.random_bool(0.2);
+        self.subscribe(sub, observed, None);
+    }
+
+    fn subscribe(&mut self, sub: SubId, observed: bool, resume: Option<Resume>) {
+        let Some(c) = self.clients.get(&sub) else { return };
+        let (query, claims, every) = (QUERIES[c.query].into(), c.person.claims(), c.every);
+        let request = Request { query, claims, observed, every, resume, ..Request::default() };
+        self.handle(c.engine, Input::Subscribe(sub, request));
+    }
+
+    /// A client's connection breaks, and it comes back with its cursor, here or at another instance. What was unread
+    /// is lost to it.
+    pub fn come_back(&mut self, sub: SubId) {
+        let Some(mut c) = self.clients.remove(&sub) else { return };
+        self.handle(c.engine, Input::Unsubscribe(sub));
+        let back = self.next;
+        self.next += 1;
+        c.engine = self.rng.random_range(0..NODES);
+        c.queue = SendQueue::new(QueueLimits { deltas: 5, bytes: 1_000 });
+        let position = c.position;
+        c.asked_to_resume = position.is_some();
+        let (epoch, query) = (self.epoch, c.fingerprint);
+        let cursor =
+            position.map(|p| Cursor { source: "harbour".into(), epoch, commit: p.commit, index: p.index, query });
+        if self.rng.random_bool(0.1) {
+            c.person = Person::random(&mut self.rng);
+        }
+        self.clients.insert(back, c);
+        self.subscribe(back, false, cursor.map(Resume::At));
+    }
+
+    pub fn random_client(&mut self) -> Option<SubId> {
+        let n = self.clients.len();
+        (n > 0).then(|| self.rng.random_range(0..n)).and_then(|i| self.clients.keys().nth(i).copied())
+    }
+}
+
+pub fn id_of(key: &Key) -> i64 {
+    match key[..] {
+        [Value::Int(id)] => id,
+        _ => panic!("{key:?}"),
+    }
+}
+
+pub fn project(feed: &Effective, seen: &Seen) -> BTreeMap<&'static str, Value> {
+    feed.shown(seen).map(|(i, v)| (COLUMNS[i], v.clone())).collect()
+}

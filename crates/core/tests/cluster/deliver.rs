@@ -1,0 +1,118 @@
+//! What engines are given and what they put out.
+
+use gossip_core::audience::Audience;
+use gossip_core::engine::{Input, Output, SubId};
+use gossip_core::explain::Verdict;
+use gossip_core::position::{Position, Shows};
+use gossip_core::send_queue::{Offered, SendQueue};
+use rand::Rng;
+
+use crate::{Cluster, Message};
+
+impl Cluster {
+    pub fn handle(&mut self, n: usize, input: Input) {
+        self.nodes[n].engine.set_clock(self.step as i64);
+        let outputs = self.nodes[n].engine.handle(input);
+        let mut told = Vec::new();
+        for output in outputs {
+            match output {
+                Output::FetchSnapshot(id, feed, _) if &*feed.table.source != "harbour" => {
+                    let (at, rows) = self.own_snapshot(n, &feed.table.name);
+                    let due = self.step + self.rng.random_range(0..6);
+                    self.nodes[n].snapshots.push_back((due, id, Shows::UpTo(at), rows));
+                }
+                Output::FetchSnapshot(id, feed, only) => {
+                    // The snapshot is of now; its rows arrive later.
+                    let (shows, rows) = self.snapshot(&feed.table.name, only.as_ref());
+                    let due = self.step + self.rng.random_range(0..6);
+                    self.nodes[n].snapshots.push_back((due, id, shows, rows));
+                }
+                Output::Heal { after, .. } => {
+                    let due = self.step + self.rng.random_range(0..4);
+                    self.nodes[n].heals.push((due, after));
+                }
+                Output::Result { to, feed, rows, position, .. } => {
+                    for (sub, why) in to {
+                        let Some(queue) = self.queue(sub) else { continue };
+                        queue.push_result(sub, Message::Result(feed.clone(), rows.clone(), position, why));
+                    }
+                }
+                Output::Delta(delta, subs) => {
+                    told.push((delta.epoch, delta.position, subs.clone()));
+                    for sub in subs.as_slice() {
+                        let Some(queue) = self.queue(*sub) else { panic!("delta for nobody") };
+                        let offered = queue.offer(*sub, 10, delta.takes_back, Message::Delta(delta.clone()));
+                        let engine = self.clients.get(sub).map(|c| c.engine);
+                        assert!(offered != Offered::Queued || engine.is_none_or(|e| e == n));
+                    }
+                }
+                Output::Resumed { sub, feed, position, .. } => {
+                    self.resumed += 1;
+                    if let Some(c) = self.clients.get_mut(&sub) {
+                        c.fingerprint = feed.fingerprint;
+                    }
+                    let Some(queue) = self.queue(sub) else { panic!("resumed for nobody") };
+                    queue.push_result(sub, Message::Resumed(position));
+                }
+                Output::Unsend(subs) => {
+                    for sub in subs.as_slice() {
+                        self.queue(*sub).unwrap().unsend(*sub);
+                    }
+                }
+                Output::Discard(sub) => {
+                    if let Some(queue) = self.queue(sub) {
+                        queue.discard(sub);
+                    }
+                }
+                Output::Closed(sub, why) => panic!("subscription {sub} closed: {why:?}"),
+                Output::Verdict { sub, epoch, position, verdict: Verdict::Matched, .. } => {
+                    let is_it = |(e, p, subs): &(u64, Position, Audience)| {
+                        (*e, *p) == (epoch, position) && subs.as_slice().contains(&sub)
+                    };
+                    assert!(told.iter().any(is_it), "a match of {position} under {epoch} without its delta");
+                }
+                Output::CancelSnapshot(_) | Output::Verdict { .. } | Output::Taken(..) => {}
+            }
+        }
+    }
+
+    fn queue(&mut self, sub: SubId) -> Option<&mut SendQueue<Message>> {
+        let client = self.clients.get_mut(&sub).map(|c| &mut c.queue);
+        client.or_else(|| self.listeners.get_mut(&sub).map(|l| &mut l.queue))
+    }
+
+    pub fn deliver(&mut self, calm: bool) {
+        self.reveal(calm);
+        for n in 0..self.nodes.len() {
+            let step = self.step;
+            let node = &mut self.nodes[n];
+            let due = |due: usize| calm || due <= step;
+            let mut inputs = Vec::new();
+            let (now, later): (Vec<_>, Vec<_>) = node.inbox.drain(..).partition(|m| due(m.0));
+            node.inbox = later;
+            inputs.extend(now.into_iter().map(|(_, i)| Input::Interval(i)));
+            let (now, later): (Vec<_>, Vec<_>) = node.heals.drain(..).partition(|h| due(h.0));
+            node.heals = later;
+            for (_, after) in now {
+                let kept = !(self.faults && self.rng.random_bool(0.3));
+                let intervals = self.published.iter().filter(|i| i.to > after).cloned().collect();
+                inputs.push(Input::Healed { source: "harbour".into(), intervals: kept.then_some(intervals) });
+            }
+            let (now, later): (Vec<_>, Vec<_>) = self.nodes[n].catch_ups.drain(..).partition(|c| due(c.0));
+            self.nodes[n].catch_ups = later;
+            inputs.extend(now.into_iter().map(|(_, sub)| Input::CatchUp(sub)));
+            self.hear(n, calm);
+            while self.nodes[n].snapshots.front().is_some_and(|s| due(s.0)) {
+                let Some((_, id, at, rows)) = self.nodes[n].snapshots.pop_front() else { break };
+                if self.faults && self.rng.random_bool(0.1) {
+                    inputs.push(Input::SnapshotFailed(id, "busy".into()));
+                    continue;
+                }
+                inputs.extend(rows.chunks(3).map(|piece| Input::SnapshotRows(id, piece.to_vec())));
+                inputs.push(Input::SnapshotDone(id, at));
+            }
+            inputs.push(Input::Tick);
+            inputs.into_iter().for_each(|i| self.handle(n, i));
+        }
+    }
+}

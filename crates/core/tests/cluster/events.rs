@@ -1,0 +1,450 @@
+//! Topics and presence: what instances tell each other over the same relay, those who listen, and what each of them
+//! must have heard in the end.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use gossip_core::alike::Alike;
+use gossip_core::engine::{Engine, Input, Request, Resume, SubId};
+use gossip_core::feed::Change;
+use gossip_core::own::Own;
+use gossip_core::position::{Old, Position, RowChange};
+use gossip_core::presence::{Moved, Presence, Told, Where};
+use gossip_core::schema::{Column, ColumnSet, Key, PRESENCE, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
+use gossip_core::seal::Cursor;
+use gossip_core::send_queue::{QueueLimits, SendQueue};
+use gossip_core::topic::{From, Keep, Taken, Topic, TopicEvent, TopicState};
+use gossip_core::value::{Type, Value};
+use rand::Rng;
+use serde_json::json;
+
+use crate::world::{AGENCIES, Person};
+use crate::{Cluster, Message, NODES};
+
+const LISTENED: [&str; 3] =
+    ["SELECT * FROM tide", "SELECT * FROM radio", "SELECT place, instance, client, data FROM gossip.presence"];
+/// The topics by number.
+const TOPICS: [&str; 2] = ["tide", "radio"];
+/// Events that `radio` keeps.
+const KEPT: usize = 6;
+/// Steps of silence after which an instance is gone.
+const GONE_AFTER: usize = 40;
+
+/// What is said on the relay beside intervals, and by whom.
+#[derive(Clone)]
+enum Said {
+    Event(usize, TopicEvent),
+    Stands(u64, [u64; 2]),
+    Asks(usize, usize),
+    Kept(usize, Vec<TopicEvent>),
+    People(Told),
+}
+
+/// Topics and presence of one instance.
+pub struct EventsOf {
+    topics: [TopicState; 2],
+    /// Topics and Gossip's own tables, as sources.
+    own: [Own; 2],
+    epoch: u64,
+    presence: Presence,
+    alike: Alike,
+    /// When others were heard, and their run.
+    heard: BTreeMap<usize, (usize, u64)>,
+    /// (not before this step, by whom, what)
+    inbox: Vec<(usize, usize, Said)>,
+    /// What it ever took: topic, then what orders events, then the gauge and its level.
+    took: BTreeSet<(usize, i64, String, String, String, i64)>,
+    /// Who was said to be where.
+    said_to_be: Vec<Row>,
+    /// The rows of each table at each position.
+    states: BTreeMap<(usize, Position), Vec<Row>>,
+}
+
+/// Somebody who listens to a topic or to who is where.
+pub struct Listener {
+    pub engine: usize,
+    person: Person,
+    what: usize,
+    pub queue: SendQueue<Message>,
+    /// By key; by arrival where there is none.
+    shown: BTreeMap<Key, Row>,
+    arrivals: i64,
+    position: Option<Position>,
+    cursor: Option<Cursor>,
+    /// Where its cursor is good: the instance and its run, and the position.
+    was: Option<(usize, u64, Position)>,
+}
+
+fn topic(which: usize) -> Arc<Topic> {
+    let path = |name: &str| From::Path(vec![name.into()]);
+    let columns = vec![
+        ("gauge".into(), Type::Text, path("gauge")),
+        ("level".into(), Type::Int8, path("level")),
+        ("id".into(), Type::Text, From::Id),
+    ];
+    let (key, keep) = if which == 0 { (vec!["gauge".into()], Keep::Last) } else { (vec![], Keep::Newest(KEPT)) };
+    Arc::new(Topic::new(TOPICS[which], columns, &key, keep, None).unwrap())
+}
+
+fn presence_table() -> Arc<Table> {
+    let columns = [("place", Type::Text), ("instance", Type::Text), ("client", Type::Int8), ("data", Type::Int8)];
+    let column = |(name, ty): (&str, Type)| Column { name: name.into(), ty };
+    Arc::new(Table {
+        name: TableName::system(PRESENCE),
+        source: SYSTEM_SCHEMA.into(),
+        columns: columns.map(column).into(),
+        key: vec![0, 1, 2],
+        old_values: true,
+        incarnation: 0,
+    })
+}
+
+impl EventsOf {
+    pub fn start(n: usize, step: usize, engine: &mut Engine) -> EventsOf {
+        for table in [topic(0).table.clone(), topic(1).table.clone(), presence_table()] {
+            engine.handle(Input::Table(table));
+        }
+        let epoch = (step * NODES + n) as u64 + 1;
+        let own = [Own::new(TOPIC_SOURCE, epoch), Own::new(SYSTEM_SCHEMA, 0)];
+        own.iter().for_each(|own| drop(engine.handle(Input::Interval(Arc::new(own.sign(0))))));
+        EventsOf {
+            topics: [0, 1].map(|i| TopicState::new(topic(i))),
+            own,
+            epoch,
+            presence: Presence::new(step as u64 + 1),
+            alike: Alike::default(),
+            heard: BTreeMap::new(),
+            inbox: Vec::new(),
+            took: BTreeSet::new(),
+            said_to_be: Vec::new(),
+            states: BTreeMap::new(),
+        }
+    }
+
+    fn rows(&self, what: usize) -> Vec<Row> {
+        match what {
+            2 => self.presence.all().cloned().collect(),
+            topic => self.topics[topic].rows(0),
+        }
+    }
+}
+
+/// The column that rules ask: gauge and place stand first.
+fn may(person: &Person, row: &[Value]) -> bool {
+    person.agencies.iter().any(|a| row[0] == AGENCIES[*a].into())
+}
+
+fn sorted(rows: impl IntoIterator<Item = Row>) -> Vec<Row> {
+    let mut rows: Vec<Row> = rows.into_iter().collect();
+    rows.sort();
+    rows
+}
+
+impl Cluster {
+    /// A snapshot of one of a node's own tables.
+    pub fn own_snapshot(&self, n: usize, table: &TableName) -> (Position, Vec<Row>) {
+        let of = &self.nodes[n].events;
+        let what = TOPICS.iter().position(|t| *t == &*table.name).unwrap_or(2);
+        (of.own[what / 2].at(), of.rows(what))
+    }
+
+    fn say(&mut self, by: usize, said: &Said) {
+        for to in 0..NODES {
+            let apart = by != to && [by, to].map(Some).contains(&self.cut);
+            let copies = match self.rng.random_range(0..100) {
+                _ if apart => 0,
+                0..10 if self.faults => 0,
+                10..20 if self.faults => 2,
+                _ => 1,
+            };
+            for _ in 0..copies {
+                let late = self.faults && self.rng.random_bool(0.2);
+                let due = self.step + if late { self.rng.random_range(0..9) } else { 0 };
+                self.nodes[to].events.inbox.push((due, by, said.clone()));
+            }
+        }
+    }
+
+    /// Somebody publishes, and tries again elsewhere if unsure.
+    pub fn say_something(&mut self) {
+        self.published_events += 1;
+        let which = self.rng.random_range(0..2);
+        let gauge = AGENCIES[self.rng.random_range(0..3)];
+        let event = TopicEvent {
+            id: self.published_events.to_string().into(),
+            source: format!("/{}", self.rng.random_range(0..3)).into(),
+            subject: None,
+            sender: None,
+            // By the clocks of publishers, which differ.
+            time: self.step as i64 + self.rng.random_range(-20..20),
+            data: json!({"gauge": gauge, "level": self.published_events}),
+        };
+        let by = self.rng.random_range(0..NODES);
+        self.say(by, &Said::Event(which, event.clone()));
+        if self.rng.random_bool(0.2) {
+            let by = self.rng.random_range(0..NODES);
+            self.say(by, &Said::Event(which, event));
+        }
+    }
+
+    /// Somebody comes to a place at some instance, shows something else there, or leaves.
+    pub fn come_or_leave(&mut self) {
+        let n = self.rng.random_range(0..NODES);
+        let (place, client) = (AGENCIES[self.rng.random_range(0..3)], self.rng.random_range(0..3));
+        let at: Where = (place.into(), client);
+        let of = &mut self.nodes[n].events.presence;
+        let (moved, told) = if self.rng.random_bool(0.6) {
+            let data = Value::Int(self.rng.random_range(0..3));
+            let row: Row = [place.into(), n.to_string().as_str().into(), Value::Int(client as i64), data].into();
+            (Moved::Came(row.clone()), of.join(at, row))
+        } else {
+            let Some((row, told)) = of.leave(&at) else { return };
+            (Moved::Went(row), told)
+        };
+        self.moved(n, vec![moved]);
+        self.say(n, &Said::People(told));
+    }
+
+    /// What instances say from time to time.
+    pub fn tell_others(&mut self) {
+        for n in 0..NODES {
+            let of = &mut self.nodes[n].events;
+            let digests = [0, 1].map(|i| of.topics[i].digest());
+            (0..2).for_each(|i| of.alike.tell(TOPICS[i], digests[i]));
+            let (run, round) = (of.presence.run(), of.presence.round());
+            self.say(n, &Said::Stands(run, digests));
+            round.into_iter().for_each(|told| self.say(n, &Said::People(told)));
+            let of = &mut self.nodes[n].events;
+            let silent = |(_, (at, _)): &(&usize, &(usize, u64))| *at + GONE_AFTER < self.step;
+            let gone: Vec<usize> = of.heard.iter().filter(silent).map(|(other, _)| *other).collect();
+            for other in gone {
+                let of = &mut self.nodes[n].events;
+                of.heard.remove(&other);
+                of.alike.forget(&other.to_string());
+                let moved = of.presence.forget(&other.to_string());
+                self.moved(n, moved);
+            }
+        }
+    }
+
+    /// A node takes what has come to it.
+    pub fn hear(&mut self, n: usize, calm: bool) {
+        let step = self.step;
+        let inbox = std::mem::take(&mut self.nodes[n].events.inbox);
+        let (now, later): (Vec<_>, Vec<_>) = inbox.into_iter().partition(|m| calm || m.0 <= step);
+        self.nodes[n].events.inbox = later;
+        for (_, by, said) in now {
+            let of = &mut self.nodes[n].events;
+            match said {
+                Said::Event(topic, event) => self.take(n, topic, event),
+                Said::Kept(topic, events) => events.into_iter().for_each(|e| self.take(n, topic, e)),
+                Said::Asks(whom, topic) if whom == n => {
+                    let kept = Said::Kept(topic, of.topics[topic].events().cloned().collect());
+                    self.say(n, &kept);
+                }
+                Said::Stands(run, digests) if by != n => {
+                    let known = of.heard.get(&by).map_or(run, |(_, known)| *known);
+                    if run < known {
+                        continue;
+                    }
+                    of.heard.insert(by, (step, run));
+                    let mut moved = Vec::new();
+                    if run > known {
+                        of.alike.forget(&by.to_string());
+                        moved = of.presence.forget(&by.to_string());
+                    }
+                    // Steps are seconds here.
+                    let now = step as i64 * 1_000_000;
+                    let lacks = |i: &usize| of.alike.hear(&by.to_string(), TOPICS[*i], digests[*i], now);
+                    let lacking: Vec<usize> = (0..2).filter(lacks).collect();
+                    self.moved(n, moved);
+                    lacking.into_iter().for_each(|topic| self.say(n, &Said::Asks(by, topic)));
+                }
+                Said::People(told) if by != n && of.heard.get(&by).is_some_and(|(_, run)| *run == told.run) => {
+                    let moved = of.presence.hear(&by.to_string(), told);
+                    self.moved(n, moved);
+                }
+                Said::Asks(..) | Said::Stands(..) | Said::People(..) => {}
+            }
+        }
+    }
+
+    fn take(&mut self, n: usize, topic: usize, event: TopicEvent) {
+        let of = &mut self.nodes[n].events;
+        let (gauge, level) = (event.data["gauge"].as_str().unwrap().into(), event.data["level"].as_i64().unwrap());
+        of.took.insert((topic, event.time, event.source.to_string(), event.id.to_string(), gauge, level));
+        if let Taken::Changed(change) = of.topics[topic].take(event).unwrap() {
+            of.own[0].push(change);
+            self.hand_over(n, 0, &[topic]);
+        }
+    }
+
+    fn moved(&mut self, n: usize, moved: Vec<Moved>) {
+        if moved.is_empty() {
+            return;
+        }
+        let table = presence_table();
+        let of = &mut self.nodes[n].events;
+        for one in moved {
+            let (Moved::Came(row) | Moved::Went(row)) = &one;
+            let key = table.key_of(row);
+            let before =
+                of.said_to_be.iter().position(|r| table.key_of(r) == key).map(|i| of.said_to_be.swap_remove(i));
+            let new = matches!(one, Moved::Came(_)).then(|| row.clone());
+            of.said_to_be.extend(new.clone());
+            let (table, old) = (table.name.clone(), Old::Known(before));
+            of.own[1].push(RowChange { table, key, old, new, untold: ColumnSet::default() });
+        }
+        assert_eq!(sorted(of.said_to_be.clone()), sorted(of.presence.all().cloned()), "who was said to be where");
+        self.hand_over(n, 1, &[2]);
+    }
+
+    fn hand_over(&mut self, n: usize, source: usize, changed: &[usize]) {
+        let of = &mut self.nodes[n].events;
+        let Some(interval) = of.own[source].take(0, 0) else { return };
+        for what in changed {
+            of.states.insert((*what, interval.to), of.rows(*what));
+        }
+        self.handle(n, Input::Interval(Arc::new(interval)));
+    }
+
+    pub fn listen(&mut self) {
+        let (sub, engine) = (self.next, self.rng.random_range(0..NODES));
+        self.next += 1;
+        let queue = SendQueue::new(QueueLimits { deltas: self.rng.random_range(1..6), bytes: 1_000 });
+        let listener = Listener {
+            engine,
+            person: Person::random(&mut self.rng),
+            what: self.rng.random_range(0..3),
+            queue,
+            shown: BTreeMap::new(),
+            arrivals: 0,
+            position: None,
+            cursor: None,
+            was: None,
+        };
+        let (query, claims) = (LISTENED[listener.what].into(), listener.person.claims());
+        self.listeners.insert(sub, listener);
+        self.handle(engine, Input::Subscribe(sub, Request { query, claims, ..Request::default() }));
+    }
+
+    /// A listener's connection is gone; it comes back with what it has, here or elsewhere.
+    pub fn listen_again(&mut self, sub: SubId) {
+        let Some(mut l) = self.listeners.remove(&sub) else { return };
+        let back = self.next;
+        self.next += 1;
+        l.engine = self.rng.random_range(0..NODES);
+        l.queue = SendQueue::new(QueueLimits { deltas: 5, bytes: 1_000 });
+        l.position = None;
+        let (query, claims, resume) = (LISTENED[l.what].into(), l.person.claims(), l.cursor.take().map(Resume::At));
+        let engine = l.engine;
+        self.listeners.insert(back, l);
+        self.handle(engine, Input::Subscribe(back, Request { query, claims, resume, ..Request::default() }));
+    }
+
+    pub fn listeners_read(&mut self, calm: bool) {
+        for sub in self.listeners.keys().copied().collect::<Vec<_>>() {
+            if !calm && self.rng.random_bool(0.4) {
+                continue;
+            }
+            for _ in 0..if calm { 20 } else { 2 } {
+                self.listener_reads(sub);
+            }
+            if self.faults && self.rng.random_bool(0.02) {
+                let Some(engine) = self.listeners.get(&sub).map(|l| l.engine) else { continue };
+                self.handle(engine, Input::Unsubscribe(sub));
+                self.listen_again(sub);
+            }
+        }
+    }
+
+    fn listener_reads(&mut self, sub: SubId) {
+        let Some(l) = self.listeners.get_mut(&sub) else { return };
+        let (source, what) = ([TOPIC_SOURCE, TOPIC_SOURCE, SYSTEM_SCHEMA][l.what], l.what);
+        let run = self.nodes[l.engine].events.epoch;
+        let cursor = |epoch, p: Position, query| {
+            Some(Cursor { source: source.into(), epoch, commit: p.commit, index: p.index, query })
+        };
+        let Some(message) = l.queue.pop() else {
+            let (engine, lagging) = (l.engine, l.queue.take_lagging());
+            self.nodes[engine].catch_ups.extend(lagging.into_iter().map(|sub| (self.step, sub)));
+            return;
+        };
+        let name = message.name();
+        let put = |l: &mut Listener, key: &Key, row: Row, fresh: bool| {
+            assert!(may(&l.person, &row), "{:?} hears {row:?}, which is withheld: {name}", l.person);
+            let key = if key.is_empty() {
+                assert!(!l.shown.values().any(|r| *r == row), "{row:?} twice: {name}");
+                l.arrivals += 1;
+                Key::from([Value::Int(l.arrivals)])
+            } else {
+                key.clone()
+            };
+            let before = l.shown.insert(key, row);
+            assert!(!fresh || before.is_none(), "added twice: {name}");
+        };
+        match message {
+            Message::Result(feed, rows, at, _) => {
+                l.shown.clear();
+                rows.iter().for_each(|(key, seen)| put(l, key, seen.row.clone(), true));
+                (l.position, l.cursor) = (Some(at), cursor(run, at, feed.fingerprint));
+                l.was = Some((l.engine, run, at));
+            }
+            Message::Resumed(at) => {
+                assert_eq!(l.was, Some((l.engine, run, at)), "positions of topics are an instance's own");
+                l.position = Some(at);
+            }
+            Message::Delta(delta) => {
+                assert!(l.position.is_some_and(|p| p < delta.position), "a delta twice, or before the result");
+                l.position = Some(delta.position);
+                l.cursor = cursor(delta.epoch, delta.position, delta.feed.fingerprint);
+                l.was = Some((l.engine, run, delta.position));
+                for change in &delta.changes {
+                    match change {
+                        Change::Add { key, row, instead } => put(l, key, row.row.clone(), !instead),
+                        Change::Replace { key, row, .. } => {
+                            assert!(l.shown.contains_key(key), "replaced what was not there");
+                            put(l, key, row.row.clone(), false);
+                        }
+                        Change::Remove { key } => assert!(l.shown.remove(key).is_some(), "removed twice"),
+                    }
+                }
+                // What `radio` told is more than what it keeps.
+                let state = self.nodes[l.engine].events.states.get(&(what, delta.position));
+                if let Some(state) = state.filter(|_| what != 1) {
+                    let expected = sorted(state.iter().filter(|r| may(&l.person, r)).cloned());
+                    assert_eq!(sorted(l.shown.values().cloned()), expected, "after {name}");
+                }
+            }
+        }
+    }
+
+    /// At rest: every instance holds the same, which is what follows from all that was heard anywhere and not lost with
+    /// its instance, and so does everybody who listens.
+    pub fn events_are_the_same_everywhere(&self) {
+        let all = |n: usize| &self.nodes[n].events;
+        let took: BTreeSet<_> = (0..NODES).flat_map(|n| all(n).took.iter().cloned()).collect();
+        let row = |t: &(usize, i64, String, String, String, i64)| -> Row {
+            [t.4.as_str().into(), Value::Int(t.5), t.3.as_str().into()].into()
+        };
+        let newest = |topic: usize| took.iter().rev().filter(move |t| t.0 == topic);
+        let last = AGENCIES.iter().filter_map(|gauge| newest(0).find(|t| t.4 == *gauge));
+        let expected = [sorted(last.map(row)), sorted(newest(1).take(KEPT).map(row))];
+        for n in 0..NODES {
+            for (topic, name) in TOPICS.iter().enumerate() {
+                assert_eq!(sorted(all(n).rows(topic)), expected[topic], "{name} at {n}");
+            }
+            let there = sorted((0..NODES).flat_map(|m| all(m).presence.own().values().cloned()));
+            assert_eq!(sorted(all(n).presence.all().cloned()), there, "who is where, at {n}");
+        }
+        for (sub, l) in &self.listeners {
+            assert!(l.position.is_some(), "listener {sub} never got a result");
+            let expected = sorted(all(l.engine).rows(l.what).into_iter().filter(|r| may(&l.person, r)));
+            let shown = sorted(l.shown.values().cloned());
+            match l.what {
+                1 => assert!(expected.iter().all(|r| shown.contains(r)), "listener {sub}: {shown:?} of {expected:?}"),
+                _ => assert_eq!(shown, expected, "listener {sub} of {}", LISTENED[l.what]),
+            }
+        }
+    }
+}

@@ -1,0 +1,88 @@
+//! What feeds keep for rules that ask other tables has a limit, for those who come and for those who are there.
+#![allow(clippy::unwrap_used)]
+
+use std::sync::Arc;
+
+use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SubId};
+use gossip_core::position::{Interval, Position, Shows};
+use gossip_core::rule::{Claims, RuleSet, RuleText};
+use gossip_core::schema::{Column, Row, Table, TableName};
+use gossip_core::value::{Type, Value};
+use serde_json::json;
+
+fn table(name: &str) -> Arc<Table> {
+    let column = |(name, ty): (&str, Type)| Column { name: name.into(), ty };
+    Arc::new(Table {
+        name: TableName::plain(name),
+        source: "s".into(),
+        columns: [("id", Type::Int8), ("call", Type::Int8), ("pilot", Type::Text)].map(column).to_vec(),
+        key: vec![0],
+        old_values: true,
+        incarnation: 0,
+    })
+}
+
+/// Subscribes as somebody who may see `rows` rows of `calls`, and says how it ended.
+fn subscribe(engine: &mut Engine, sub: SubId, rows: i64) -> Result<(), String> {
+    let facts = json!({"me": sub.to_string()}).as_object().unwrap().clone();
+    let claims = Arc::new(Claims { roles: vec!["pilot".into()], facts, operator: false });
+    let request = Request { query: "SELECT * FROM calls".into(), claims, ..Request::default() };
+    let mut outputs = engine.handle(Input::Subscribe(sub, request));
+    let mut end = Err("no answer".to_string());
+    while let Some(output) = outputs.pop() {
+        match output {
+            Output::FetchSnapshot(id, ..) => {
+                let row = |n| -> Row { [Value::Int(n), Value::Int(n), sub.to_string().into()].into() };
+                outputs.extend(engine.handle(Input::SnapshotRows(id, (0..rows).map(row).collect())));
+                outputs.extend(engine.handle(Input::SnapshotDone(id, Shows::UpTo(Position::at(1)))));
+            }
+            Output::Result { to, .. } if to.iter().any(|(s, _)| *s == sub) => end = Ok(()),
+            Output::Closed(s, Refusal::Limit(text)) if s == sub => end = Err(text),
+            _ => {}
+        }
+    }
+    end
+}
+
+fn engine(sent_bytes: usize, result_rows: usize) -> Engine {
+    let rule = RuleText {
+        role: "pilot".into(),
+        table: TableName::plain("calls"),
+        rows: Some("id IN (SELECT call FROM assignments WHERE pilot = claim.me)".into()),
+        ..RuleText::default()
+    };
+    let limits = Limits { sent_bytes, result_rows, ..Limits::default() };
+    let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), limits);
+    for t in ["calls", "assignments"] {
+        engine.handle(Input::Table(table(t)));
+    }
+    engine.handle(Input::Interval(Arc::new(Interval {
+        source: "s".into(),
+        epoch: 1,
+        from: Position::at(0),
+        to: Position::at(1),
+        transactions: vec![],
+        resets: vec![],
+        settled: Position::at(1),
+        lineage: 0,
+        reader: "one".into(),
+        read_at: 0,
+    })));
+    engine
+}
+
+#[test]
+fn what_is_kept_has_a_limit() {
+    let mut e = engine(100_000, 1_000);
+    assert_eq!(subscribe(&mut e, 1, 500), Ok(()));
+    // The first took more than the limit: the next is refused, until it has gone.
+    let refused = subscribe(&mut e, 2, 1).unwrap_err();
+    assert!(refused.contains("at most 100000 bytes"), "{refused}");
+    e.handle(Input::Unsubscribe(1));
+    assert_eq!(subscribe(&mut e, 2, 1), Ok(()));
+    // One that alone takes twice the limit ends, and leaves nothing behind.
+    let mut e = engine(100_000, 10_000);
+    assert!(subscribe(&mut e, 1, 5_000).unwrap_err().contains("at most 100000 bytes"));
+    assert_eq!((subscribe(&mut e, 2, 1), e.feeds().count()), (Ok(()), 2), "a feed and its look-up");
+    assert!(subscribe(&mut engine(1 << 30, 100), 1, 101).unwrap_err().contains("at most 100"));
+}

@@ -1,0 +1,194 @@
+//! What rules can say: sub-selects, lists, casts, masks; and that everything else is refused at its place.
+#![allow(clippy::unwrap_used)]
+
+use std::sync::Arc;
+
+use gossip_core::explain::{Passed, explain};
+use gossip_core::mask::Mask;
+use gossip_core::position::{CommitTime, Old, Position, RowChange, Transaction};
+use gossip_core::query::{Blank, Expr, parse_condition, parse_mask, parse_query};
+use gossip_core::rule::{Claims, Effective, Permitted, RuleSet, RuleText};
+use gossip_core::schema::{Catalog, Column, Table, TableName};
+use gossip_core::value::{Type, Value};
+use serde_json::{Map, json};
+
+fn table(name: &str, source: &str, key: &[usize], columns: &[(&str, Type)]) -> Arc<Table> {
+    let column = |(name, ty): &(&str, Type)| Column { name: (*name).into(), ty: *ty };
+    Arc::new(Table {
+        name: TableName::plain(name),
+        source: source.into(),
+        columns: columns.iter().map(column).collect(),
+        key: key.to_vec(),
+        old_values: true,
+        incarnation: 0,
+    })
+}
+
+fn catalog() -> Catalog {
+    let mut catalog = Catalog::default();
+    let text = |n| (n, Type::Text);
+    let id = ("id", Type::Int8);
+    catalog.put(table("calls", "a", &[0], &[id, text("agency"), text("phone"), ("eta", Type::Date)]));
+    catalog.put(table("assignments", "a", &[0], &[id, ("call", Type::Int8), text("pilot")]));
+    catalog.put(table("crews", "a", &[0], &[id, text("member"), text("boss")]));
+    catalog.put(table("log", "a", &[], &[id]));
+    catalog.put(table("elsewhere", "b", &[0], &[id]));
+    catalog
+}
+
+fn calls() -> Arc<Table> {
+    catalog().get(&TableName::plain("calls")).unwrap().clone()
+}
+
+#[test]
+fn sub_selects_are_understood_and_shown_again() {
+    for (text, shown) in [
+        (
+            "id IN (SELECT call FROM assignments WHERE pilot = claim.sub)",
+            "id IN (SELECT call FROM assignments WHERE pilot = claim.sub)",
+        ),
+        (
+            "EXISTS (SELECT 1 FROM assignments a WHERE calls.id = a.call AND pilot LIKE 'A%')",
+            "(id) IN (SELECT call FROM assignments WHERE pilot LIKE 'A%')",
+        ),
+        (
+            "NOT EXISTS (SELECT * FROM assignments AS a WHERE a.call = calls.id AND a.pilot IN \
+             (SELECT member FROM crews WHERE boss = ANY(claim.team.bosses)))",
+            "NOT ((id) IN (SELECT call FROM assignments WHERE pilot IN \
+             (SELECT member FROM crews WHERE boss = ANY(claim.team.bosses))))",
+        ),
+        ("EXISTS (SELECT 1 FROM crews WHERE boss = claim.sub)", "EXISTS (SELECT 1 FROM crews WHERE boss = claim.sub)"),
+        ("claim.sub IN (SELECT boss FROM crews)", "claim.sub IN (SELECT boss FROM crews)"),
+        ("id = claim.n::int8 AND eta > CAST('2026-11-23' AS date)", "id = claim.n AND eta > '2026-11-23'"),
+        ("id::text = claim.sub", "id::text = claim.sub"),
+    ] {
+        let e = parse_condition(text, &calls(), &catalog()).unwrap_or_else(|e| panic!("{text}: {e}"));
+        assert_eq!(e.show(&calls(), None).to_string(), shown);
+    }
+}
+
+#[test]
+fn what_a_rule_cannot_say_is_refused_at_its_place() {
+    for (text, column, words) in [
+        ("id IN (SELECT call FROM assinments)", 25, "assinments is not known"),
+        ("id IN (SELECT id FROM log)", 23, "log has no key"),
+        ("id IN (SELECT id FROM elsewhere)", 23, "elsewhere is of another source"),
+        ("id IN (SELECT call, id FROM assignments)", 19, "expected FROM: one column"),
+        ("id IN (SELECT call FROM assignments WHERE pilot = agency)", 8, "EXISTS (SELECT …)"),
+        ("EXISTS (SELECT 1 FROM assignments WHERE call > calls.id)", 1, "in another way"),
+        ("EXISTS (SELECT 1 FROM assignments WHERE call = calls.id OR id = 1)", 1, "in another way"),
+        ("id IN (SELECT nothing FROM assignments)", 15, "nothing is not known"),
+        ("agency IN (SELECT call FROM assignments)", 12, "cannot be compared with"),
+        (
+            "id IN (SELECT call FROM assignments WHERE pilot IN (SELECT member FROM crews WHERE boss IN (SELECT boss FROM crews)))",
+            93,
+            "at most 2 levels deep",
+        ),
+        ("id = (SELECT 1)", 7, "stands after IN or EXISTS"),
+        ("agency = ANY(phone)", 14, "this is not a list; expected claim.name"),
+        ("agency <> ANY(claim.x)", 11, "only = goes with ANY"),
+        ("agency = :p", 10, "a rule has no parameters"),
+        ("agency::int8 = 1", 9, "not cast to int8 here"),
+        ("id::nothing = 1", 5, "not the name of a type"),
+        ("'x'::int8 = id", 1, "not a value of type int8"),
+    ] {
+        let e = parse_condition(text, &calls(), &catalog()).expect_err(text).to_string();
+        assert!(e.contains(words) && e.starts_with(&format!("line 1, column {column}:")), "{text}: {e}");
+    }
+    // Clients ask no other tables, whatever their rights.
+    let rule = |t: &str| RuleText { role: "all".into(), table: TableName::plain(t), ..RuleText::default() };
+    let rules = RuleSet::new(vec![rule("calls"), rule("crews")]);
+    let claims = Claims { roles: vec!["all".into()], ..Claims::default() };
+    let catalog = catalog();
+    let permitted = Permitted { catalog: &catalog, rules: &rules, claims: &claims };
+    for text in ["id IN (SELECT id FROM crews)", "EXISTS (SELECT 1 FROM crews)", "agency = claim.sub"] {
+        assert!(parse_query(&format!("SELECT * FROM calls WHERE {text}"), &permitted, &Map::new()).is_err(), "{text}");
+    }
+}
+
+#[test]
+fn a_list_that_is_none_grants_nothing_and_an_empty_one_finds_nothing() {
+    let e = parse_condition("agency = ANY(claim.list)", &calls(), &catalog()).unwrap();
+    let fill = |claims: serde_json::Value| e.fill(Blank::Claim, claims.as_object().unwrap()).map(Expr::normal);
+    for claims in [
+        json!({}),
+        json!({"list": "a"}),
+        json!({"list": null}),
+        json!({"list": [1]}),
+        json!({"list": vec!["x"; 10_001]}),
+    ] {
+        assert!(fill(claims.clone()).is_err(), "{claims}");
+    }
+    assert!(fill(json!({"list": []})).unwrap().is_const(false));
+    assert_eq!(
+        fill(json!({"list": ["b", "a", "b"]})).unwrap().show(&calls(), None).to_string(),
+        "agency IN ('a', 'b')"
+    );
+}
+
+#[test]
+fn masks_are_parts_of_texts_of_the_columns_type() {
+    let row = |phone: Value| [Value::Int(7), "Dunmore".into(), phone, Value::Null];
+    let value = |text: &str, phone: &str| parse_mask(text, &calls(), 2).unwrap().value(&row(phone.into()));
+    assert_eq!(value("'…' || right(phone, 4)", "00441234"), "…1234".into());
+    assert_eq!(value("left(agency, 1) || left(phone, -3) || right(phone, -3)", "äöü45"), "Däö45".into());
+    assert_eq!(value("right(phone, 9)", "12"), "12".into());
+    assert_eq!(parse_mask("'x' || phone", &calls(), 2).unwrap().value(&row(Value::Null)), Value::Null);
+    assert_eq!(parse_mask("NULL", &calls(), 3), Ok(Mask::Const(Value::Null)));
+    assert_eq!(parse_mask("-1", &calls(), 0), Ok(Mask::Const(Value::Int(-1))));
+    for (text, column, words) in [
+        ("'x'", 0, "not a value of type int8"),
+        ("1", 2, "not a value of type text"),
+        ("left(phone)", 2, "expected a comma"),
+        ("left(eta, 1)", 2, "not a text"),
+        ("phone", 3, "not put together from texts"),
+        ("upper(phone)", 2, "upper is not known"),
+        ("right(phone, 4) 'x'", 2, "the end of the text"),
+    ] {
+        let e = parse_mask(text, &calls(), column).expect_err(text).to_string();
+        assert!(e.contains(words), "{text}: {e}");
+    }
+}
+
+#[test]
+fn a_changed_membership_is_explained_by_the_rule_that_asks_it() {
+    let rule = RuleText {
+        role: "pilot".into(),
+        table: TableName::plain("calls"),
+        rows: Some("id IN (SELECT call FROM assignments WHERE pilot = claim.sub)".into()),
+        ..RuleText::default()
+    };
+    let (rules, catalog) = (RuleSet::new(vec![rule]), catalog());
+    let facts = json!({"sub": "ada"}).as_object().unwrap().clone();
+    let claims = Claims { roles: vec!["pilot".into()], facts, operator: false };
+    let permitted = Permitted { catalog: &catalog, rules: &rules, claims: &claims };
+    let query = parse_query("SELECT * FROM calls", &permitted, &Map::new()).unwrap();
+    let standing = rules.standing(&calls(), &claims, &catalog);
+    let effective = Effective::new(query, &standing);
+    let steps = |table: &str, width: usize| {
+        let new = (0..width).map(|_| Value::Int(1)).collect();
+        let change = RowChange {
+            table: TableName::plain(table),
+            key: [Value::Int(1)].into(),
+            old: Old::Known(None),
+            new: Some(new),
+            untold: Default::default(),
+        };
+        let (position, committed) = (Position::at(1), CommitTime::default());
+        explain(
+            &effective,
+            &standing,
+            &Transaction { position, committed, xid: 0, joined_after: None, changes: vec![change] },
+            &(),
+        )
+    };
+    let of_assignments = steps("assignments", 3);
+    assert!(of_assignments[0].text.contains("assignments, which a rule on calls asks"), "{of_assignments:?}");
+    assert_eq!(of_assignments[0].verdict, Passed::Yes);
+    assert_eq!(steps("crews", 3)[0].verdict, Passed::No, "nobody asks it");
+    let unknown = &steps("calls", 4)[1];
+    assert!(
+        unknown.verdict == Passed::No && unknown.values[0].starts_with("nobody listens under this rule"),
+        "{unknown:?}"
+    );
+}

@@ -1,0 +1,497 @@
+//! What stands on a broker: an [`Interval`] as a CloudEvent (version 1.0, JSON format), for instances and for whoever
+//! else may read it.
+//!
+//! One event for each interval: `type` is `gossip.interval.v1`, `subject` the source, `source` the reader. Its `data` names the
+//! tables with their columns, so that no other knowledge is needed: see `docs/protocol.md`. Values have the form that
+//! clients get; where that would not lead back to the same value (a table of SQLite may hold anything) it stands in an
+//! object that does.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::RangeInclusive;
+use std::sync::Arc;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD as BASE64;
+use gossip_core::need::{Columns, Needed};
+use gossip_core::position::{CommitTime, Interval, Old, Position, Reset, ResetWhy, RowChange, Transaction};
+use gossip_core::schema::{Column, ColumnSet, Row, Table, TableName};
+use gossip_core::value::{Type, Value};
+use gossip_core::wire::rfc3339;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value as Json, json};
+
+/// The event's type, without the version of its format.
+const KIND: &str = "gossip.interval.v";
+
+/// Versions of the format that are read here. The highest is the one described in `docs/protocol.md`.
+pub const READS: RangeInclusive<u32> = 1..=1;
+
+/// The version to be spoken where those who are present read these, each from its lowest to its highest: the newest that
+/// everybody reads. So instances can be replaced by newer ones one after the other. `None` if there is none.
+pub fn spoken(present: impl IntoIterator<Item = RangeInclusive<u32>>) -> Option<u32> {
+    let all = present.into_iter().fold(READS, |a, b| *a.start().max(b.start())..=*a.end().min(b.end()));
+    (!all.is_empty()).then_some(*all.end())
+}
+
+/// The mark of a value that stands in an object.
+const EXACT: &str = "gossip:exact";
+
+/// The tables of a source, as its reader describes them.
+pub type Tables = BTreeMap<TableName, Arc<Table>>;
+
+#[derive(Serialize, Deserialize)]
+struct Event {
+    specversion: String,
+    id: String,
+    source: String,
+    #[serde(rename = "type")]
+    kind: String,
+    subject: String,
+    time: String,
+    #[serde(default)]
+    datacontenttype: String,
+    data: Data,
+}
+
+#[derive(Serialize, Deserialize)]
+struct Data {
+    from: String,
+    to: String,
+    settled: String,
+    epoch: u64,
+    lineage: String,
+    read_at: i64,
+    /// The tables that transactions speak of.
+    #[serde(default)]
+    tables: BTreeMap<String, Described>,
+    /// Tables that have changed and of which nobody may see anything: their changes are not here.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    withheld: Vec<String>,
+    #[serde(default)]
+    transactions: Vec<Told>,
+    #[serde(default)]
+    resets: Vec<ToldReset>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct Described {
+    columns: Vec<ColumnTold>,
+    key: Vec<String>,
+    old_values: bool,
+    incarnation: String,
+    /// Columns that nobody may see: their values are not here.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    withheld: Vec<String>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct ColumnTold {
+    name: String,
+    #[serde(rename = "type")]
+    ty: String,
+}
+
+#[derive(Serialize, Deserialize)]
+struct Told {
+    position: String,
+    committed: [i64; 2],
+    #[serde(default)]
+    xid: u64,
+    /// Where it begins, if there may be commits in it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    joined_after: Option<String>,
+    changes: Vec<ToldChange>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct ToldChange {
+    table: String,
+    op: String,
+    key: Vec<Json>,
+    /// Absent where the source does not tell, `null` where there was none.
+    #[serde(default, skip_serializing_if = "Option::is_none", with = "maybe")]
+    old: Option<Option<Map<String, Json>>>,
+    #[serde(default)]
+    new: Option<Map<String, Json>>,
+    /// Columns of `new` that did not change and are not told.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    untold: Vec<String>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct ToldReset {
+    table: String,
+    why: String,
+    described: Option<Described>,
+}
+
+/// Tells `null` from absent.
+mod maybe {
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    pub fn serialize<T: Serialize, S: Serializer>(v: &Option<Option<T>>, s: S) -> Result<S::Ok, S::Error> {
+        match v {
+            Some(inner) => inner.serialize(s),
+            None => s.serialize_none(),
+        }
+    }
+
+    pub fn deserialize<'de, T: Deserialize<'de>, D: Deserializer<'de>>(d: D) -> Result<Option<Option<T>>, D::Error> {
+        Option::deserialize(d).map(Some)
+    }
+}
+
+/// Notes what an interval says about tables, for those that follow.
+pub fn learn(tables: &mut Tables, interval: &Interval) {
+    for reset in &interval.resets {
+        match &reset.table {
+            Some(table) => drop(tables.insert(reset.name.clone(), table.clone())),
+            None => drop(tables.remove(&reset.name)),
+        }
+    }
+}
+
+/// Puts an interval into words. A table that is not described has its columns named by their numbers.
+pub fn encode(interval: &Interval, tables: &Tables) -> Vec<u8> {
+    encode_for(interval, tables, None, *READS.end())
+}
+
+/// Puts of an interval what is needed into words: no values of other columns but keys, and no changes of other tables.
+pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>, version: u32) -> Vec<u8> {
+    let is_needed = |name: &TableName| needed.is_none_or(|n| n.contains_key(name));
+    let named: BTreeSet<&TableName> = interval.transactions.iter().flat_map(|t| &t.changes).map(|c| &c.table).collect();
+    let width = |name: &TableName| {
+        let all = interval.transactions.iter().flat_map(|t| &t.changes).filter(|c| c.table == *name);
+        all.flat_map(|c| rows(c).map(|r| r.len())).max().unwrap_or(0)
+    };
+    let of = |name: &TableName| match tables.get(name) {
+        Some(t) if t.columns.len() >= width(name) => t.clone(),
+        _ => unnamed(name, width(name)),
+    };
+    let (named, left_out): (BTreeSet<&TableName>, BTreeSet<&TableName>) = named.into_iter().partition(|n| is_needed(n));
+    let tables: BTreeMap<&TableName, Arc<Table>> = named.into_iter().map(|name| (name, of(name))).collect();
+    let withheld = |name: &TableName, table: &Table, i: usize| {
+        let column = |c: &Columns| table.columns.get(i).is_some_and(|column| !c.has(&column.name));
+        !table.key.contains(&i) && needed.and_then(|n| n.get(name)).is_some_and(column)
+    };
+    let withheld: BTreeMap<&TableName, ColumnSet> = tables
+        .iter()
+        .map(|(name, table)| (*name, (0..table.columns.len()).filter(|i| withheld(name, table, *i)).collect()))
+        .collect();
+    let change = |c: &RowChange| {
+        let (table, withheld) = (&tables[&c.table], &withheld[&c.table]);
+        let row = |row: &Row| -> Map<String, Json> {
+            let cell = |(i, v): (usize, &Value)| {
+                let column = &table.columns[i];
+                (column.name.to_string(), value_out(v, column.ty))
+            };
+            let told = |i: usize| !c.untold.contains(i) && !withheld.contains(i);
+            row.iter().enumerate().filter(|(i, _)| told(*i)).map(cell).collect()
+        };
+        // A row as it was has all its columns, but for those that nobody may see.
+        let whole = |row: &Row| -> Map<String, Json> {
+            let cell =
+                |(_, (column, v)): (usize, (&Column, &Value))| (column.name.to_string(), value_out(v, column.ty));
+            let told = table.columns.iter().zip(row.iter()).enumerate().filter(|(i, _)| !withheld.contains(*i));
+            told.map(cell).collect()
+        };
+        let key_type = |i: usize| table.key.get(i).map_or(Type::Any, |k| table.columns[*k].ty);
+        let op = match (&c.old, &c.new) {
+            (_, None) => "delete",
+            (Old::Known(None), Some(_)) => "insert",
+            _ => "update",
+        };
+        ToldChange {
+            table: c.table.to_string(),
+            op: op.into(),
+            key: c.key.iter().enumerate().map(|(i, v)| value_out(v, key_type(i))).collect(),
+            old: match &c.old {
+                Old::Unknown => None,
+                Old::Known(old) => Some(old.as_ref().map(whole)),
+            },
+            new: c.new.as_ref().map(row),
+            untold: c
+                .untold
+                .iter()
+                .filter(|i| !withheld.contains(*i))
+                .filter_map(|i| table.columns.get(i))
+                .map(|c| c.name.to_string())
+                .collect(),
+        }
+    };
+    let told = |t: &Arc<Transaction>| Told {
+        position: t.position.to_string(),
+        committed: [t.committed.from, t.committed.to],
+        xid: t.xid,
+        joined_after: t.joined_after.map(|p| p.to_string()),
+        changes: t.changes.iter().filter(|c| is_needed(&c.table)).map(change).collect(),
+    };
+    let reset = |r: &Reset| ToldReset {
+        table: r.name.to_string(),
+        why: why_out(r.why).into(),
+        described: r.table.as_deref().map(described),
+    };
+    let event = Event {
+        specversion: "1.0".into(),
+        id: format!("{}:{}:{}", interval.epoch, interval.from, interval.to),
+        source: format!("/gossip/{}", interval.reader),
+        kind: format!("{KIND}{version}"),
+        subject: interval.source.to_string(),
+        time: rfc3339(interval.read_at),
+        datacontenttype: "application/json".into(),
+        data: Data {
+            from: interval.from.to_string(),
+            to: interval.to.to_string(),
+            settled: interval.settled.to_string(),
+            epoch: interval.epoch,
+            lineage: interval.lineage.to_string(),
+            read_at: interval.read_at,
+            tables: tables
+                .iter()
+                .map(|(name, t)| {
+                    let withheld = withheld[name].iter().map(|i| t.columns[i].name.to_string()).collect();
+                    (name.to_string(), Described { withheld, ..described(t) })
+                })
+                .collect(),
+            withheld: left_out.iter().map(|name| name.to_string()).collect(),
+            transactions: interval.transactions.iter().map(told).collect(),
+            resets: interval.resets.iter().map(reset).collect(),
+        },
+    };
+    // Maps with texts as keys cannot fail.
+    serde_json::to_vec(&event).unwrap_or_default()
+}
+
+/// Reads an event.
+///
+/// # Errors
+/// What is not as it should be, without any of its values.
+pub fn decode(bytes: &[u8]) -> Result<Interval, String> {
+    decode_for(bytes, Some(&Needed::new()))
+}
+
+/// Reads an event for an instance that needs so much of it. Where something of that was withheld, by one that knows
+/// other rules, the table has to be read anew.
+///
+/// # Errors
+/// What is not as it should be, without any of its values.
+pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, String> {
+    let event: Event = serde_json::from_slice(bytes)
+        .map_err(|e| format!("not such an event: line {}, column {}", e.line(), e.column()))?;
+    let version = event.kind.strip_prefix(KIND).and_then(|v| v.parse().ok());
+    let version: u32 = version.filter(|_| event.specversion == "1.0").ok_or("not a CloudEvent 1.0 of such a type")?;
+    if !READS.contains(&version) {
+        let (from, to) = (READS.start(), READS.end());
+        return Err(format!("it has version {version} of the format; this instance reads {from} to {to}"));
+    }
+    let Event { source: reader, subject, data, .. } = event;
+    let source: Arc<str> = subject.as_str().into();
+    let mut lacking: BTreeSet<TableName> = data.withheld.iter().map(|name| TableName::parse(name)).collect();
+    lacking.retain(|name| needed.is_none_or(|n| n.contains_key(name)));
+    for (name, d) in data.tables.iter().filter(|(_, d)| !d.withheld.is_empty()) {
+        let name = TableName::parse(name);
+        let lacks = |n: &Needed| n.get(&name).is_some_and(|c| d.withheld.iter().any(|column| c.has(column)));
+        if needed.is_none_or(lacks) {
+            lacking.insert(name);
+        }
+    }
+    let tables = data.tables.into_iter().map(|(name, d)| {
+        let name = TableName::parse(&name);
+        Ok((name.clone(), table_in(name, &source, d)?))
+    });
+    let tables: BTreeMap<TableName, Arc<Table>> = tables.collect::<Result<_, String>>()?;
+    let reset = |r: ToldReset| {
+        let name = TableName::parse(&r.table);
+        let table = r.described.map(|d| table_in(name.clone(), &source, d)).transpose()?;
+        Ok(Reset { name, table, why: why_in(&r.why).ok_or("a reset for no known reason")? })
+    };
+    let mut interval = Interval {
+        epoch: data.epoch,
+        from: position(&data.from)?,
+        to: position(&data.to)?,
+        transactions: data.transactions.into_iter().map(|t| transaction(t, &tables)).collect::<Result<_, _>>()?,
+        resets: data.resets.into_iter().map(reset).collect::<Result<_, String>>()?,
+        settled: position(&data.settled)?,
+        lineage: data.lineage.parse().map_err(|_| "lineage is not a number")?,
+        reader: reader.strip_prefix("/gossip/").unwrap_or(&reader).into(),
+        read_at: data.read_at,
+        source,
+    };
+    if !lacking.is_empty() {
+        for t in &mut interval.transactions {
+            Arc::make_mut(t).changes.retain(|c| !lacking.contains(&c.table));
+        }
+    }
+    let mut at = interval.from;
+    for t in &interval.transactions {
+        if t.position <= at || t.position > interval.to {
+            return Err("its transactions are not in order".into());
+        }
+        at = t.position;
+    }
+    if interval.to < interval.from {
+        return Err("it ends before it begins".into());
+    }
+    lacking.retain(|name| interval.resets.iter().all(|r| r.name != *name));
+    interval.resets.extend(lacking.into_iter().map(|name| Reset { name, table: None, why: ResetWhy::TooLarge }));
+    Ok(interval)
+}
+
+fn rows(c: &RowChange) -> impl Iterator<Item = &Row> {
+    let old = match &c.old {
+        Old::Known(old) => old.as_ref(),
+        Old::Unknown => None,
+    };
+    c.new.iter().chain(old)
+}
+
+fn unnamed(name: &TableName, columns: usize) -> Arc<Table> {
+    let column = |i: usize| Column { name: i.to_string().into(), ty: Type::Any };
+    Arc::new(Table {
+        name: name.clone(),
+        source: "".into(),
+        columns: (0..columns).map(column).collect(),
+        key: vec![],
+        old_values: true,
+        incarnation: 0,
+    })
+}
+
+fn described(t: &Table) -> Described {
+    let column = |c: &Column| ColumnTold { name: c.name.to_string(), ty: c.ty.name().into() };
+    Described {
+        columns: t.columns.iter().map(column).collect(),
+        key: t.key.iter().map(|&i| t.columns[i].name.to_string()).collect(),
+        old_values: t.old_values,
+        incarnation: t.incarnation.to_string(),
+        withheld: vec![],
+    }
+}
+
+fn table_in(name: TableName, source: &Arc<str>, d: Described) -> Result<Arc<Table>, String> {
+    let column = |c: &ColumnTold| Column { name: c.name.as_str().into(), ty: Type::named(&c.ty) };
+    let columns: Vec<Column> = d.columns.iter().map(column).collect();
+    let names: BTreeSet<&str> = d.columns.iter().map(|c| c.name.as_str()).collect();
+    if names.len() < columns.len() {
+        return Err("a table has two columns of the same name".into());
+    }
+    let place = |name: &String| columns.iter().position(|c| *c.name == **name).ok_or("a key of no known column");
+    let key = d.key.iter().map(place).collect::<Result<_, _>>()?;
+    let incarnation = d.incarnation.parse().map_err(|_| "an incarnation that is not a number")?;
+    Ok(Arc::new(Table { name, source: source.clone(), columns, key, old_values: d.old_values, incarnation }))
+}
+
+fn transaction(t: Told, tables: &BTreeMap<TableName, Arc<Table>>) -> Result<Arc<Transaction>, String> {
+    let changes = t.changes.into_iter().map(|c| change_in(c, tables)).collect::<Result<_, _>>()?;
+    let committed = CommitTime { from: t.committed[0], to: t.committed[1] };
+    let joined_after = t.joined_after.as_deref().map(position).transpose()?;
+    Ok(Arc::new(Transaction { position: position(&t.position)?, committed, xid: t.xid, joined_after, changes }))
+}
+
+fn change_in(c: ToldChange, tables: &BTreeMap<TableName, Arc<Table>>) -> Result<RowChange, String> {
+    let name = TableName::parse(&c.table);
+    let table = tables.get(&name).ok_or("a change of a table that is not described")?;
+    let row = |mut row: Map<String, Json>| -> Result<Row, String> {
+        let cell = |column: &Column| match row.remove(&*column.name) {
+            None => Ok(Value::Null),
+            Some(v) => value_in(&v, column.ty),
+        };
+        let cells: Vec<Value> = table.columns.iter().map(cell).collect::<Result<_, _>>()?;
+        if row.is_empty() { Ok(cells.into()) } else { Err("a row with a column that is not described".into()) }
+    };
+    if !table.key.is_empty() && c.key.len() != table.key.len() {
+        return Err("a key of another length".into());
+    }
+    let key_type = |i: usize| table.key.get(i).map_or(Type::Any, |k| table.columns[*k].ty);
+    let key = c.key.iter().enumerate().map(|(i, v)| value_in(v, key_type(i))).collect::<Result<_, _>>()?;
+    let place = |name: &String| table.columns.iter().position(|c| *c.name == **name).ok_or("an untold column");
+    Ok(RowChange {
+        key,
+        old: match c.old {
+            None => Old::Unknown,
+            Some(old) => Old::Known(old.map(row).transpose()?),
+        },
+        new: c.new.map(row).transpose()?,
+        untold: c.untold.iter().map(place).collect::<Result<ColumnSet, _>>()?,
+        table: name,
+    })
+}
+
+fn position(text: &str) -> Result<Position, String> {
+    text.parse().map_err(|()| "a position that is none".into())
+}
+
+fn why_out(why: ResetWhy) -> &'static str {
+    match why {
+        ResetWhy::SchemaChanged => "schema-changed",
+        ResetWhy::Described => "described",
+        ResetWhy::Truncated => "truncated",
+        ResetWhy::TooLarge => "too-large",
+    }
+}
+
+fn why_in(text: &str) -> Option<ResetWhy> {
+    use ResetWhy::{Described, SchemaChanged, TooLarge, Truncated};
+    [SchemaChanged, Described, Truncated, TooLarge].into_iter().find(|w| why_out(*w) == text)
+}
+
+/// A value in the protocol's form, or exactly where that does not lead back to it.
+fn value_out(v: &Value, ty: Type) -> Json {
+    let plain = v.to_json();
+    let leads_back = match (v, ty) {
+        (Value::Null, _) | (Value::Bool(_), Type::Bool) | (Value::Int(_), Type::Int8) => true,
+        (Value::Text(_), Type::Text | Type::Enum | Type::Other) | (Value::Bytes(_), Type::Bytea) => true,
+        _ => !plain.is_object() && Value::from_json(&plain, ty).is_ok_and(|back| back == *v),
+    };
+    if leads_back {
+        return plain;
+    }
+    let (kind, text) = match v {
+        Value::Null => return Json::Null,
+        Value::Bool(b) => ("bool", b.to_string()),
+        Value::Int(i) => ("int8", i.to_string()),
+        Value::Float(x) => ("float8", x.to_bits().to_string()),
+        Value::Float4(x) => ("float4", x.to_bits().to_string()),
+        Value::Numeric(n) => {
+            // With all the digits behind the point, also where they are zeros.
+            let (digits, behind) = n.as_bigint_and_exponent();
+            ("numeric", format!("{digits}e{}", -behind))
+        }
+        Value::Text(s) => ("text", s.to_string()),
+        Value::Bytes(b) => ("bytea", BASE64.encode(b)),
+        Value::Date(d) => ("date", d.to_string()),
+        Value::Time(t) => ("time", t.to_string()),
+        Value::Timestamp(t) => ("timestamp", t.to_string()),
+        Value::Timestamptz(t) => ("timestamptz", t.to_string()),
+        Value::Json(text) => ("json", text.to_string()),
+    };
+    json!({EXACT: kind, "value": text})
+}
+
+fn value_in(v: &Json, ty: Type) -> Result<Value, String> {
+    let Json::Object(exact) = v else { return Value::from_json(v, ty) };
+    let (Some(kind), Some(text)) = (exact.get(EXACT).and_then(Json::as_str), exact.get("value").and_then(Json::as_str))
+    else {
+        return Value::from_json(v, ty);
+    };
+    let wrong = || format!("a value that is not a {kind}");
+    fn number<T: std::str::FromStr>(text: &str) -> Option<T> {
+        text.parse().ok()
+    }
+    let found = match kind {
+        "bool" => number(text).map(Value::Bool),
+        "int8" => number(text).map(Value::Int),
+        "float8" => number(text).map(|bits| Value::Float(f64::from_bits(bits))),
+        "float4" => number(text).map(|bits| Value::Float4(f32::from_bits(bits))),
+        "numeric" => Value::decimal(text),
+        "text" => Some(Value::text(text)),
+        "bytea" => BASE64.decode(text).ok().map(|b| Value::Bytes(b.into())),
+        "date" => number(text).map(Value::Date),
+        "time" => number(text).map(Value::Time),
+        "timestamp" => number(text).map(Value::Timestamp),
+        "timestamptz" => number(text).map(Value::Timestamptz),
+        "json" => Some(Value::Json(text.into())),
+        _ => None,
+    };
+    found.ok_or_else(wrong)
+}

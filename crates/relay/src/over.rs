@@ -1,0 +1,413 @@
+//! The relay over a broker, whichever it is.
+//!
+//! What an instance lacks it gets from what the broker keeps, where it does; else from another instance, which it asks
+//! over the same broker: each remembers the newest intervals of its sources in a bounded [`Window`]. The answer comes as
+//! events under the answering instance's own name. Whatever cannot be read is counted, and the newest of it can be shown;
+//! it is never more than a message that did not come.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::time::Duration;
+
+use async_trait::async_trait;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD as BASE64;
+use bytes::Bytes;
+use gossip_core::need::Needed;
+use gossip_core::position::{Interval, Position, ResetWhy};
+use gossip_core::schema::Table;
+use parking_lot::Mutex;
+use rand::Rng;
+use serde_json::{Value as Json, json};
+use tokio::sync::{Semaphore, mpsc};
+
+use crate::broker::{Broker, Message, Path, token};
+use crate::cloud::CloudEvent;
+use crate::event::{self, Tables};
+use crate::parts::{Part, Parts};
+use crate::window::{Window, sign, unbroken};
+use crate::{About, Event, Heard, INBOX, Inbox, Relay, RelayError, Standing};
+
+/// Asks another instance for intervals.
+const ASK: &str = "gossip.replay.ask.v1";
+
+/// One interval of an answer, or that there are none.
+const ANSWER: &str = "gossip.replay.answer.v1";
+
+/// How long the reader's instance, and then all the others, have to begin their answer, and between two events of it.
+const ANSWER_WITHIN: Duration = Duration::from_millis(1_500);
+
+/// Answers that an instance gives at the same time.
+const ANSWERING: usize = 2;
+
+/// Characters of a message that cannot be read which are kept to be shown.
+const SHOWN: usize = 120;
+
+/// What is spoken of here.
+struct Described {
+    sources: BTreeSet<Arc<str>>,
+    tables: Tables,
+    /// What the rules here can show or ask; `None`: everything.
+    needed: Option<Arc<Needed>>,
+    /// The version of the format that everybody reads.
+    version: u32,
+}
+
+impl Default for Described {
+    fn default() -> Described {
+        let version = *event::READS.end();
+        Described { sources: BTreeSet::new(), tables: Tables::new(), needed: None, version }
+    }
+}
+
+impl Described {
+    fn encode(&self, interval: &Interval) -> Vec<u8> {
+        event::encode_for(interval, &self.tables, self.needed.as_deref(), self.version)
+    }
+}
+
+/// An event of an answer: which question, its place, how many there are, and the interval.
+struct Answer {
+    number: usize,
+    of: usize,
+    interval: Option<Arc<Interval>>,
+}
+
+struct Shared {
+    instance: Arc<str>,
+    /// Tells this process from one of the same name that ran before.
+    run: u64,
+    described: Mutex<Described>,
+    window: Mutex<Window>,
+    /// Questions that wait for their answer.
+    asked: Mutex<HashMap<String, mpsc::Sender<Answer>>>,
+    answering: Arc<Semaphore>,
+    next: AtomicU64,
+    sent: AtomicU64,
+    heard: AtomicU64,
+    lost: AtomicU64,
+    malformed: AtomicU64,
+    last_malformed: Mutex<Option<String>>,
+}
+
+/// A relay over a broker.
+pub struct OverBroker<B> {
+    broker: Arc<B>,
+    shared: Arc<Shared>,
+}
+
+impl<B: Broker> OverBroker<B> {
+    /// For the instance of this name.
+    pub fn new(broker: B, instance: &str) -> OverBroker<B> {
+        let shared = Shared {
+            instance: instance.into(),
+            run: rand::rng().random(),
+            described: Mutex::default(),
+            window: Mutex::default(),
+            asked: Mutex::default(),
+            answering: Arc::new(Semaphore::new(ANSWERING)),
+            next: AtomicU64::new(1),
+            sent: AtomicU64::new(0),
+            heard: AtomicU64::new(0),
+            lost: AtomicU64::new(0),
+            malformed: AtomicU64::new(0),
+            last_malformed: Mutex::default(),
+        };
+        OverBroker { broker: Arc::new(broker), shared: Arc::new(shared) }
+    }
+
+    /// Asks instances for what follows a position: the one named, or all.
+    async fn ask(&self, whom: Option<&str>, source: &str, after: Position) -> Option<Vec<Arc<Interval>>> {
+        let shared = &self.shared;
+        let id = shared.id();
+        let (sender, mut answers) = mpsc::channel(INBOX);
+        shared.asked.lock().insert(id.clone(), sender);
+        let data = json!({"source": source, "after": after.to_string(), "whom": whom});
+        let question = shared.event(ASK, id.clone(), data);
+        let mut found: BTreeMap<usize, Arc<Interval>> = BTreeMap::new();
+        if say(&*self.broker, shared, Path::Member(token(&shared.instance)), &question.to_bytes()).await.is_ok() {
+            while let Ok(Some(answer)) = tokio::time::timeout(ANSWER_WITHIN, answers.recv()).await {
+                let Some(interval) = answer.interval else {
+                    // Somebody else may know.
+                    if whom.is_some() { break } else { continue }
+                };
+                found.insert(answer.number, interval);
+                if found.len() == answer.of {
+                    break;
+                }
+            }
+        }
+        shared.asked.lock().remove(&id);
+        unbroken(after, found.into_values())
+    }
+
+    /// Whole intervals of what the broker keeps.
+    fn whole(&self, messages: Vec<Message>) -> Vec<Arc<Interval>> {
+        let mut parts = Parts::default();
+        let whole = messages.into_iter().filter_map(|m| parts.add("", m.part, m.bytes));
+        whole.filter_map(|bytes| self.shared.read(&bytes).ok()).map(Arc::new).collect()
+    }
+}
+
+impl Shared {
+    fn id(&self) -> String {
+        format!("{:016x}-{}", self.run, self.next.fetch_add(1, Relaxed))
+    }
+
+    fn event(&self, kind: &str, id: String, data: Json) -> CloudEvent {
+        let time = jiff::Timestamp::now().to_string();
+        CloudEvent::new(kind, &format!("/gossip/{}", self.instance), id, time, data)
+    }
+
+    fn malformed(&self, path: &Path, bytes: &[u8], why: &str) {
+        if self.malformed.fetch_add(1, Relaxed) == 0 {
+            tracing::warn!("a message on {path} cannot be read: {why}; others like it are counted");
+        }
+        let begin: String = String::from_utf8_lossy(&bytes[..bytes.len().min(4 * SHOWN)]).chars().take(SHOWN).collect();
+        *self.last_malformed.lock() = Some(format!("{path}: {why}: {begin}"));
+    }
+
+    fn read(&self, bytes: &[u8]) -> Result<Interval, String> {
+        let needed = self.described.lock().needed.clone();
+        let mut interval = event::decode_for(bytes, needed.as_deref())?;
+        // A table that has to be read anew is still there.
+        for r in interval.resets.iter_mut().filter(|r| r.why == ResetWhy::TooLarge && r.table.is_none()) {
+            r.table = self.described.lock().tables.get(&r.name).cloned();
+        }
+        Ok(interval)
+    }
+
+    /// An interval of a source that is spoken of here; others are another cluster's, or nobody's.
+    fn interval(&self, interval: Interval) -> Option<Arc<Interval>> {
+        let interval = Arc::new(interval);
+        {
+            let mut described = self.described.lock();
+            if !described.sources.contains(&interval.source) {
+                return None;
+            }
+            event::learn(&mut described.tables, &interval);
+        }
+        self.window.lock().add(&interval);
+        Some(interval)
+    }
+
+    /// Takes an event of the relay's own, and gives back one that is not.
+    fn own(self: &Arc<Self>, broker: &Arc<impl Broker>, event: CloudEvent) -> Option<CloudEvent> {
+        match event.kind.as_str() {
+            ASK => {
+                let me = event.source.strip_prefix("/gossip/") == Some(&*self.instance)
+                    && event.id.starts_with(&format!("{:016x}-", self.run));
+                let whom = event.data["whom"].as_str();
+                if !me && whom.is_none_or(|w| w == &*self.instance) {
+                    self.answer(broker, &event);
+                }
+                None
+            }
+            ANSWER => {
+                let d = &event.data;
+                let number = |name: &str| d[name].as_u64().map(|n| n as usize);
+                let waiting = d["ask"].as_str().and_then(|id| self.asked.lock().get(id).cloned());
+                let (Some(waiting), Some(number), Some(of)) = (waiting, number("number"), number("of")) else {
+                    return None;
+                };
+                let interval = d["interval"].as_str().and_then(|text| BASE64.decode(text).ok());
+                let interval = interval.and_then(|bytes| self.read(&bytes).ok()).map(Arc::new);
+                let _ = waiting.try_send(Answer { number, of, interval });
+                None
+            }
+            _ => Some(event),
+        }
+    }
+
+    /// Tells whoever asked what is remembered; nothing, if there are too many questions already.
+    fn answer(self: &Arc<Self>, broker: &Arc<impl Broker>, question: &CloudEvent) {
+        let Ok(place) = self.answering.clone().try_acquire_owned() else { return };
+        let after = question.data["after"].as_str().and_then(|t| t.parse().ok());
+        let (Some(source), Some(after)) = (question.data["source"].as_str(), after) else { return };
+        let since = self.window.lock().since(source, after);
+        let (shared, broker, ask) = (self.clone(), broker.clone(), question.id.clone());
+        tokio::spawn(async move {
+            let _place = place;
+            let path = Path::Member(token(&shared.instance));
+            let all = since.unwrap_or_default();
+            let mut said = all.iter().enumerate().map(|(i, interval)| {
+                let bytes = shared.described.lock().encode(interval);
+                json!({"ask": ask, "number": i, "of": all.len(), "interval": BASE64.encode(bytes)})
+            });
+            let none = all.is_empty().then(|| json!({"ask": ask, "number": 0, "of": 0}));
+            for data in none.into_iter().chain(&mut said) {
+                let event = shared.event(ANSWER, shared.id(), data);
+                if say(&*broker, &shared, path.clone(), &event.to_bytes()).await.is_err() {
+                    return;
+                }
+            }
+        });
+    }
+}
+
+/// Cuts bytes into messages that the broker takes.
+fn cut(most: usize, path: &Path, to: Option<Position>, id: &str, bytes: &Bytes) -> Vec<Message> {
+    let of = bytes.len().div_ceil(most).max(1);
+    let piece = |index: usize| Message {
+        path: path.clone(),
+        part: Part { index, of },
+        to,
+        id: id.into(),
+        bytes: bytes.slice(index * most..bytes.len().min((index + 1) * most)),
+    };
+    (0..of).map(piece).collect()
+}
+
+async fn say(broker: &impl Broker, shared: &Shared, path: Path, bytes: &[u8]) -> Result<(), RelayError> {
+    for m in cut(broker.most(), &path, None, "", &Bytes::copy_from_slice(bytes)) {
+        broker.say(m).await?;
+    }
+    shared.sent.fetch_add(1, Relaxed);
+    Ok(())
+}
+
+#[async_trait]
+impl<B: Broker> Relay for OverBroker<B> {
+    fn describe(&self, tables: &[Arc<Table>]) {
+        let mut described = self.shared.described.lock();
+        described.sources.extend(tables.iter().map(|t| t.source.clone()));
+        described.tables.extend(tables.iter().map(|t| (t.name.clone(), t.clone())));
+    }
+
+    fn speak(&self, version: u32) {
+        self.shared.described.lock().version = version;
+    }
+
+    fn need(&self, needed: Option<Needed>) {
+        let mut described = self.shared.described.lock();
+        if described.needed.as_deref() != needed.as_ref() {
+            described.needed = needed.map(Arc::new);
+            drop(described);
+            // What was heard before may lack what is needed now, and no longer says so.
+            self.shared.window.lock().forget();
+        }
+    }
+
+    async fn publish(&self, interval: Arc<Interval>) -> Result<(), RelayError> {
+        let bytes: Bytes = {
+            let mut described = self.shared.described.lock();
+            event::learn(&mut described.tables, &interval);
+            described.encode(&interval).into()
+        };
+        let source = token(&interval.source);
+        if interval.from == interval.to {
+            return say(&*self.broker, &self.shared, Path::Beat(source), &bytes).await;
+        }
+        let id =
+            format!("{}-{}-{}-{}-{}", interval.lineage, interval.epoch, interval.reader, interval.from, interval.to);
+        let messages = cut(self.broker.most(), &Path::Rows(source), Some(interval.to), &id, &bytes);
+        self.broker.keep(&interval.source, messages).await?;
+        // Whoever missed it can ask here, whether or not it comes back.
+        self.shared.window.lock().add(&interval);
+        self.shared.sent.fetch_add(1, Relaxed);
+        Ok(())
+    }
+
+    async fn tell(&self, event: Arc<Event>) -> Result<(), RelayError> {
+        let path = match &event.about {
+            About::Topic(name) => Path::Topic(token(name)),
+            About::Members => Path::Member(token(&self.shared.instance)),
+        };
+        say(&*self.broker, &self.shared, path, &event.event.to_bytes()).await
+    }
+
+    async fn join(&self) -> Result<Inbox, RelayError> {
+        let mut messages = self.broker.listen().await?;
+        let (sender, inbox) = mpsc::channel(INBOX);
+        let sources = self.shared.described.lock().sources.clone();
+        for source in sources {
+            if let Some(last) = self.last(&source).await? {
+                let _ = sender.try_send(Heard::Interval(Arc::new(sign(&last))));
+            }
+        }
+        let (shared, broker) = (self.shared.clone(), self.broker.clone());
+        tokio::spawn(async move {
+            let mut parts = Parts::default();
+            loop {
+                let m = tokio::select! {
+                    m = messages.recv() => m,
+                    () = sender.closed() => return,
+                };
+                let Some(Message { path, part, bytes, .. }) = m else { return };
+                let Some(whole) = parts.add(&path.to_string(), part, bytes) else { continue };
+                shared.heard.fetch_add(1, Relaxed);
+                let read = match &path {
+                    Path::Rows(_) | Path::Beat(_) => {
+                        shared.read(&whole).map(|i| shared.interval(i).map(Heard::Interval))
+                    }
+                    Path::Topic(name) => CloudEvent::read(&whole)
+                        .map(|event| Some(Heard::Event(Arc::new(Event { about: About::Topic(name.clone()), event })))),
+                    // Answers hold whole intervals: only their form is looked at.
+                    Path::Member(_) => serde_json::from_slice::<CloudEvent>(&whole)
+                        .map_err(|e| format!("not a CloudEvent: line {}, column {}", e.line(), e.column()))
+                        .and_then(|event| event.check().map(|()| event))
+                        .map(|event| {
+                            let theirs = shared.own(&broker, event)?;
+                            Some(Heard::Event(Arc::new(Event { about: About::Members, event: theirs })))
+                        }),
+                };
+                match read {
+                    Ok(None) => {}
+                    // A full inbox loses this one and notices.
+                    Ok(Some(heard)) => {
+                        if sender.try_send(heard).is_err() {
+                            shared.lost.fetch_add(1, Relaxed);
+                        }
+                    }
+                    Err(why) => shared.malformed(&path, &whole, &why),
+                }
+            }
+        });
+        Ok(inbox)
+    }
+
+    async fn replay(&self, source: &str, after: Position) -> Result<Option<Vec<Arc<Interval>>>, RelayError> {
+        let kept = self.broker.kept(source, after).await?;
+        if let Some(since) = kept.and_then(|messages| unbroken(after, self.whole(messages))) {
+            return Ok(Some(since));
+        }
+        if !self.broker.is_connected() {
+            return Err(RelayError::Unreachable("not connected".into()));
+        }
+        // What this instance has heard itself may be what its engine had no room for.
+        if let Some(since) = self.shared.window.lock().since(source, after) {
+            return Ok(Some(since));
+        }
+        let reader = self.shared.window.lock().last(source).map(|i| i.reader.clone());
+        if let Some(reader) = reader.filter(|r| *r != self.shared.instance)
+            && let Some(since) = self.ask(Some(&reader), source, after).await
+        {
+            return Ok(Some(since));
+        }
+        Ok(self.ask(None, source, after).await)
+    }
+
+    async fn last(&self, source: &str) -> Result<Option<Arc<Interval>>, RelayError> {
+        let heard = self.shared.window.lock().last(source);
+        let kept = self.whole(self.broker.newest(source).await?).pop();
+        Ok(match (heard, kept) {
+            (Some(heard), Some(kept)) if (heard.epoch, heard.to) < (kept.epoch, kept.to) => Some(kept),
+            (heard, kept) => heard.or(kept),
+        })
+    }
+
+    fn standing(&self) -> Standing {
+        let s = &self.shared;
+        Standing {
+            kind: self.broker.kind(),
+            connected: self.broker.is_connected(),
+            sent: s.sent.load(Relaxed),
+            heard: s.heard.load(Relaxed),
+            lost: s.lost.load(Relaxed),
+            malformed: s.malformed.load(Relaxed),
+            last_malformed: s.last_malformed.lock().clone(),
+            names: self.broker.names(),
+        }
+    }
+}

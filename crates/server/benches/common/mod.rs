@@ -1,0 +1,54 @@
+//! A table and its changes, for benchmarks of the engine alone.
+#![allow(dead_code, clippy::unwrap_used)]
+
+use std::sync::Arc;
+
+use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Transaction};
+use gossip_core::schema::{Column, Row, Table, TableName};
+use gossip_core::value::Type;
+
+pub fn table() -> Arc<Table> {
+    let column = |(name, ty): (&str, Type)| Column { name: name.into(), ty };
+    Arc::new(Table {
+        name: TableName::plain("calls"),
+        source: "s".into(),
+        columns: [("id", Type::Int8), ("owner", Type::Int8), ("level", Type::Int8)].map(column).to_vec(),
+        key: vec![0],
+        old_values: true,
+        incarnation: 0,
+    })
+}
+
+pub fn interval(at: u64, row: Row) -> Arc<Interval> {
+    let changes = vec![RowChange {
+        table: TableName::plain("calls"),
+        key: [row[0].clone()].into(),
+        old: Old::Known(None),
+        new: Some(row),
+        untold: Default::default(),
+    }];
+    let transaction = Transaction {
+        position: Position::at(at),
+        committed: CommitTime::default(),
+        xid: 0,
+        joined_after: None,
+        changes,
+    };
+    Arc::new(Interval {
+        source: "s".into(),
+        epoch: 1,
+        from: Position::at(at - 1),
+        to: Position::at(at),
+        transactions: vec![Arc::new(transaction)],
+        resets: vec![],
+        settled: Position::default(),
+        lineage: 0,
+        reader: "one".into(),
+        read_at: 0,
+    })
+}
+
+pub fn median(mut values: Vec<f64>) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
+}

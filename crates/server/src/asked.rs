@@ -1,0 +1,70 @@
+//! Which query is meant: one of the client's own, a stored one by its name, or one that the application has signed.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use gossip_core::engine::Request;
+use gossip_core::rule::Claims;
+use gossip_core::wire::{RpcError, code};
+use serde_json::{Map, Value as Json};
+
+use crate::auth::Tokens;
+use crate::instance::Admission;
+use crate::params::invalid;
+
+/// What a client says about its query.
+#[derive(Clone, Debug, Default)]
+pub struct Asked {
+    /// A query of its own.
+    pub query: Option<String>,
+    /// The name of a stored one.
+    pub name: Option<String>,
+    /// A signed one.
+    pub grant: Option<String>,
+    /// Parameters, of the client's own.
+    pub params: Map<String, Json>,
+}
+
+/// Where queries come from.
+#[derive(Clone, Debug)]
+pub struct Askable {
+    /// Who may come and with which queries.
+    pub admission: Admission,
+    /// Stored queries by name.
+    pub queries: Arc<BTreeMap<String, String>>,
+    /// Checks grants; `None`: nobody can have one.
+    pub tokens: Option<Arc<Tokens>>,
+}
+
+impl Askable {
+    /// The request that is meant.
+    pub async fn request(&self, asked: Asked, claims: Arc<Claims>) -> Result<Request, RpcError> {
+        let Asked { query, name, grant, params } = asked;
+        let (query, params, trusted) = match (query, name, grant) {
+            (Some(query), None, None) => {
+                self.admission.own_query(&claims)?;
+                (query, params, false)
+            }
+            (None, Some(name), None) => match self.queries.get(&name) {
+                Some(query) => (query.clone(), params, true),
+                None => {
+                    let shown: String = name.chars().take(60).collect();
+                    return Err(RpcError::new(code::UNKNOWN_NAME, format!("there is no stored query {shown}")));
+                }
+            },
+            (None, None, Some(grant)) => {
+                let refused = |e: String| RpcError::new(code::NOT_AUTHENTICATED, e);
+                let no_tokens = || refused("this instance takes no tokens, and no grants".into());
+                let tokens = self.tokens.as_ref().ok_or_else(no_tokens)?;
+                let granted = tokens.grant(&grant, &claims).await.map_err(refused)?;
+                if !params.is_empty() {
+                    return Err(invalid("params: those of a grant are in the grant"));
+                }
+                (granted.query, granted.params, true)
+            }
+            (None, None, None) => return Err(crate::params::missing("query")),
+            _ => return Err(invalid("query, name and grant: expected one of them")),
+        };
+        Ok(Request { query, params, claims, trusted, ..Request::default() })
+    }
+}

@@ -1,0 +1,291 @@
+//! Decisions from outside: an application that keeps memberships elsewhere is asked over HTTP, and its answer adds
+//! claims.
+//!
+//! `POST url` with the key in `X-API-Key` and a JSON body `{"subject", "roles", "claims", "table", "params"}`; the
+//! answer is `{"claims": {…}}`. What it says holds for a stated time. Without an answer there are no rights: slow, dead
+//! and lying servers are all the same, and after a few failures in a row they are left alone for a while.
+
+use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
+use std::time::{Duration, Instant};
+
+use gossip_core::position::Micros;
+use gossip_core::rule::Claims;
+use gossip_core::wire;
+use parking_lot::Mutex;
+use serde_json::{Map, Value as Json, json};
+use sha2::{Digest, Sha256};
+use tokio::sync::Semaphore;
+
+use crate::auth::json::object;
+use crate::now;
+
+/// Answers that are remembered; the oldest go first.
+const MAX_CACHED: usize = 50_000;
+
+/// Questions under way at the same time.
+const MAX_ASKED: usize = 64;
+
+/// Questions that wait; whoever comes then is refused.
+const MAX_WAITING: usize = 10_000;
+
+/// Longest answer, in bytes.
+const MAX_ANSWER: usize = 64 * 1024;
+
+/// Failures in a row after which the server is left alone.
+const FAILURES: u32 = 5;
+
+/// For how long it is left alone; then one question tries it again.
+const REST: Duration = Duration::from_secs(2);
+
+/// Claims that differ from token to token of the same person.
+const OF_THE_TOKEN: [&str; 5] = ["exp", "iat", "nbf", "jti", "auth_time"];
+
+/// Whom to ask and about what.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Settings {
+    /// The address that is asked.
+    pub url: String,
+    /// The environment variable that holds the key.
+    pub key_env: Option<String>,
+    /// The tables for which it is asked.
+    pub tables: BTreeSet<String>,
+    /// How long an answer may take.
+    pub timeout: Duration,
+    /// How long an answer holds.
+    pub cache: Duration,
+}
+
+/// What was decided, and until when it holds.
+#[derive(Clone, Debug)]
+pub struct Decided {
+    /// The claims that it adds.
+    pub facts: Arc<Map<String, Json>>,
+    /// Until then it holds.
+    pub until: Instant,
+}
+
+/// Asks, remembers, and knows when not to ask.
+pub struct Decisions {
+    settings: Settings,
+    key: String,
+    client: reqwest::Client,
+    cached: Mutex<Cached>,
+    asking: Semaphore,
+    waiting: AtomicUsize,
+    breaker: Mutex<Breaker>,
+}
+
+type Question = [u8; 32];
+
+/// One question: those who ask the same wait for the first.
+type Slot = Arc<tokio::sync::Mutex<Option<Decided>>>;
+
+#[derive(Default)]
+struct Cached {
+    slots: HashMap<Question, Slot>,
+    order: VecDeque<Question>,
+}
+
+#[derive(Default)]
+struct Breaker {
+    failures: u32,
+    /// Why the last one failed, and since when there was no answer.
+    trouble: Option<(String, Micros)>,
+    /// Until then nobody is asked.
+    rests_until: Option<Instant>,
+}
+
+impl Decisions {
+    /// Ready to ask. `key` is sent with every question.
+    pub fn new(settings: Settings, key: String) -> Result<Decisions, String> {
+        let client = crate::http_client(settings.timeout).map_err(|e| format!("decisions: {e}"))?;
+        Ok(Decisions {
+            settings,
+            key,
+            client,
+            cached: Mutex::default(),
+            asking: Semaphore::new(MAX_ASKED),
+            waiting: AtomicUsize::new(0),
+            breaker: Mutex::default(),
+        })
+    }
+
+    /// Whether a table's rights are decided outside.
+    pub fn concern(&self, table: &str) -> bool {
+        self.settings.tables.contains(table)
+    }
+
+    /// What the outside adds to somebody's claims for a table.
+    ///
+    /// # Errors
+    /// Why there is no answer, without anything that was sent.
+    pub async fn decide(&self, claims: &Claims, table: &str, params: &Map<String, Json>) -> Result<Decided, String> {
+        let body = json!({
+            "subject": claims.subject(),
+            "roles": claims.roles,
+            "claims": claims.facts,
+            "table": table,
+            "params": params,
+        });
+        let slot = self.slot(&body);
+        if self.waiting.fetch_add(1, Relaxed) >= MAX_WAITING {
+            self.waiting.fetch_sub(1, Relaxed);
+            return Err(format!("more than {MAX_WAITING} questions wait"));
+        }
+        let _seat = Seat(&self.waiting);
+        let mut decided = slot.lock().await;
+        // Half of its time is for asking again.
+        if let Some(d) = decided.as_ref().filter(|d| d.until > Instant::now() + self.settings.cache / 2) {
+            return Ok(d.clone());
+        }
+        let _turn = self.asking.acquire().await.map_err(|_| "the instance stops".to_string())?;
+        let answer = match self.may_ask() {
+            Err(e) => Err(e),
+            Ok(()) => {
+                let answer = self.ask(&body, claims).await;
+                self.note(answer.as_ref().err());
+                answer
+            }
+        };
+        let facts = match (answer, decided.as_ref()) {
+            (Ok(facts), _) => Arc::new(facts),
+            // What was said before holds for its time.
+            (Err(_), Some(d)) if d.until > Instant::now() => return Ok(d.clone()),
+            (Err(e), _) => return Err(e),
+        };
+        let found = Decided { facts, until: Instant::now() + self.settings.cache };
+        *decided = Some(found.clone());
+        Ok(found)
+    }
+
+    /// How long an answer holds.
+    pub fn cache(&self) -> Duration {
+        self.settings.cache
+    }
+
+    /// How it stands: `answering`, or why not and since when.
+    pub fn state(&self) -> String {
+        match &self.breaker.lock().trouble {
+            None => "answering".into(),
+            Some((why, since)) => format!("failing since {}: {why}", wire::rfc3339(*since)),
+        }
+    }
+
+    fn slot(&self, body: &Json) -> Slot {
+        let mut same = body.clone();
+        if let Some(claims) = same["claims"].as_object_mut() {
+            OF_THE_TOKEN.iter().for_each(|name| drop(claims.remove(*name)));
+        }
+        let question: Question = Sha256::digest(same.to_string()).into();
+        let mut cached = self.cached.lock();
+        if let Some(slot) = cached.slots.get(&question) {
+            return slot.clone();
+        }
+        while cached.order.len() >= MAX_CACHED {
+            if let Some(oldest) = cached.order.pop_front() {
+                cached.slots.remove(&oldest);
+            }
+        }
+        let slot = Slot::default();
+        cached.order.push_back(question);
+        cached.slots.insert(question, slot.clone());
+        slot
+    }
+
+    /// While it rests nobody is asked; the first one afterwards tries it, and keeps the others off meanwhile.
+    fn may_ask(&self) -> Result<(), String> {
+        let mut b = self.breaker.lock();
+        if b.failures < FAILURES {
+            return Ok(());
+        }
+        let now = Instant::now();
+        if b.rests_until.is_some_and(|until| now < until) {
+            let why = b.trouble.as_ref().map_or("", |(why, _)| why.as_str());
+            return Err(format!("{why}; not asked again for a moment"));
+        }
+        b.rests_until = Some(now + REST);
+        Ok(())
+    }
+
+    fn note(&self, failed: Option<&String>) {
+        let mut b = self.breaker.lock();
+        match failed {
+            None => {
+                if let Some((_, since)) = &b.trouble {
+                    tracing::info!("decisions: answered again, after {} ms", (now() - since) / 1_000);
+                }
+                *b = Breaker::default();
+            }
+            Some(why) => {
+                if b.trouble.is_none() {
+                    tracing::warn!("decisions: {why}; nobody gets rights that are decided there");
+                }
+                b.failures = b.failures.saturating_add(1);
+                let since = b.trouble.as_ref().map_or_else(now, |(_, since)| *since);
+                b.trouble = Some((why.clone(), since));
+                if b.failures >= FAILURES {
+                    b.rests_until = Some(Instant::now() + REST);
+                }
+            }
+        }
+    }
+
+    async fn ask(&self, body: &Json, claims: &Claims) -> Result<Map<String, Json>, String> {
+        // An address may hold a password; errors of the client name it.
+        let plain = |e: reqwest::Error| match e.is_timeout() {
+            true => format!("no answer within {} ms", self.settings.timeout.as_millis()),
+            false if e.is_connect() => "it cannot be connected to".to_string(),
+            false => e.without_url().to_string(),
+        };
+        let request = self.client.post(&self.settings.url).header("content-type", "application/json");
+        let request = if self.key.is_empty() { request } else { request.header("x-api-key", &self.key) };
+        let mut answer = request.body(body.to_string()).send().await.map_err(plain)?;
+        if answer.status() != reqwest::StatusCode::OK {
+            return Err(format!("it answered {}", answer.status()));
+        }
+        let mut bytes = Vec::new();
+        while let Some(piece) = answer.chunk().await.map_err(plain)? {
+            bytes.extend_from_slice(&piece);
+            if bytes.len() > MAX_ANSWER {
+                return Err(format!("it answered more than {MAX_ANSWER} bytes"));
+            }
+        }
+        let mut said = object(&bytes).map_err(|e| format!("its answer is not as it should be: {e}"))?;
+        let Some(Json::Object(facts)) = said.remove("claims") else {
+            return Err("its answer has no object claims".into());
+        };
+        if !said.is_empty() {
+            return Err("its answer has more than claims".into());
+        }
+        // Roles and subject are the token's to say.
+        match facts.keys().find(|name| claims.facts.contains_key(*name)) {
+            Some(_) => Err("it answered a claim that the token has".into()),
+            None => Ok(facts),
+        }
+    }
+}
+
+impl std::fmt::Debug for Decisions {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Decisions").field("tables", &self.settings.tables).finish_non_exhaustive()
+    }
+}
+
+struct Seat<'a>(&'a AtomicUsize);
+
+impl Drop for Seat<'_> {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Relaxed);
+    }
+}
+
+/// A client's claims with what was decided about it.
+pub fn with(claims: &Claims, facts: &Map<String, Json>) -> Arc<Claims> {
+    let mut all = claims.facts.clone();
+    for (name, fact) in facts {
+        all.entry(name).or_insert_with(|| fact.clone());
+    }
+    Arc::new(Claims { facts: all, ..claims.clone() })
+}

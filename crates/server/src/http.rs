@@ -1,0 +1,243 @@
+//! HTTP: the way to a socket, single results, and how the instance stands. [`crate::live`] has server-sent events.
+
+use std::collections::HashMap;
+use std::convert::Infallible;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering::Relaxed};
+
+use axum::Router;
+use axum::extract::connect_info::IntoMakeServiceWithConnectInfo;
+use axum::extract::{ConnectInfo, DefaultBodyLimit, Query, Request as HttpRequest, State as Shared};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::middleware::{self, Next};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use gossip_core::rule::Claims;
+use gossip_core::seal::Sealer;
+use gossip_core::send_queue::QueueLimits;
+use gossip_core::wire::{RpcError, code};
+use parking_lot::Mutex;
+use serde_json::{Map, Value as Json, json};
+use tokio::sync::{mpsc, oneshot, watch};
+
+use crate::asked::{Askable, Asked};
+use crate::auth::Accepted;
+use crate::connection::{self, Served};
+use crate::live;
+use crate::node::{Ask, Client};
+use crate::now;
+use crate::outbox::Outbox;
+use crate::posted;
+use crate::record::{Record, Who};
+use crate::upgrade::upgrade;
+
+/// Connections of one instance.
+pub const MAX_CONNECTIONS: usize = 20_000;
+
+/// What HTTP calls work with.
+pub struct Front {
+    /// The engine's loop.
+    pub asks: mpsc::Sender<Ask>,
+    /// Where queries come from, and who may come.
+    pub askable: Askable,
+    /// Seals keys, cursors and tickets.
+    pub sealer: Arc<Sealer>,
+    /// What may wait for one client.
+    pub queue: QueueLimits,
+    /// Turns true when the instance stops.
+    pub stopping: watch::Receiver<bool>,
+    /// Who was refused what.
+    pub record: Arc<Record>,
+    /// The next client's number.
+    pub next_client: AtomicU64,
+    /// Connections that are open.
+    pub connections: Arc<AtomicUsize>,
+}
+
+/// All addresses.
+pub fn router(front: Arc<Front>) -> IntoMakeServiceWithConnectInfo<Router, SocketAddr> {
+    let cors = front.askable.admission.cors();
+    let origins = middleware::from_fn_with_state(front.clone(), known_origins);
+    Router::new()
+        .route("/v1/socket", get(socket))
+        .route("/v1/rows", get(rows).layer(cors.clone()))
+        .route("/v1/live", get(live::live).layer(cors.clone()))
+        .route("/v1/tickets", post(live::ticket).layer(cors.clone()))
+        .route(
+            "/v1/events",
+            post(posted::events).layer::<_, Infallible>(DefaultBodyLimit::max(posted::MAX_BODY)).layer(cors),
+        )
+        .route_layer(origins)
+        .route("/healthz", get(|| async { "ok\n" }))
+        .route("/readyz", get(ready))
+        .with_state(front)
+        .into_make_service_with_connect_info::<SocketAddr>()
+}
+
+/// The token of a request.
+pub fn bearer(headers: &HeaderMap) -> Option<String> {
+    let value = headers.get(header::AUTHORIZATION)?.to_str().ok()?;
+    let (scheme, token) = value.split_once(' ')?;
+    scheme.eq_ignore_ascii_case("bearer").then(|| token.trim().to_string())
+}
+
+/// A place among the connections, given back when it is dropped.
+pub struct Seat(Arc<AtomicUsize>);
+
+impl Drop for Seat {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Relaxed);
+    }
+}
+
+impl Front {
+    /// A place among the connections; an error if all are taken.
+    pub fn seat(&self) -> Result<Seat, RpcError> {
+        let seat = Seat(self.connections.clone());
+        if self.connections.fetch_add(1, Relaxed) >= MAX_CONNECTIONS {
+            let text = format!("this instance has {MAX_CONNECTIONS} connections, the most it takes; try another");
+            return Err(RpcError::new(code::UNAVAILABLE, text).with(json!({"retry_after_ms": 5_000})));
+        }
+        Ok(seat)
+    }
+
+    /// A client that has just come.
+    pub fn client(&self, address: SocketAddr, transport: &'static str, claims: Claims) -> Arc<Client> {
+        Arc::new(Client {
+            id: self.next_client.fetch_add(1, Relaxed),
+            address,
+            since: now(),
+            transport,
+            outbox: Outbox::new(self.queue),
+            subscriptions: AtomicU64::new(0),
+            claims: Mutex::new(Arc::new(claims)),
+        })
+    }
+
+    /// Who sends a token, or nobody known.
+    pub async fn who(&self, token: Option<&str>) -> Result<Option<Accepted>, RpcError> {
+        let refused = |e: String| RpcError::new(code::NOT_AUTHENTICATED, e);
+        match (token, &self.askable.tokens) {
+            (None, _) => Ok(None),
+            (Some(token), Some(tokens)) => Ok(Some(tokens.accept(token).await.map_err(refused)?)),
+            (Some(_), None) => Err(refused("this instance takes no tokens".into())),
+        }
+    }
+}
+
+/// Refuses browsers from origins that are not listed.
+async fn known_origins(
+    Shared(front): Shared<Arc<Front>>,
+    ConnectInfo(address): ConnectInfo<SocketAddr>,
+    request: HttpRequest,
+    next: Next,
+) -> Response {
+    if front.askable.admission.lets_in(request.headers()) {
+        return next.run(request).await;
+    }
+    let e = RpcError::new(code::NOT_KNOWN, "this origin is not among instance.origins");
+    front.record.refused(&Who { address: &address, claims: &Claims::anonymous() }, "a call", &e);
+    (StatusCode::FORBIDDEN, e.message + "\n").into_response()
+}
+
+async fn socket(
+    Shared(front): Shared<Arc<Front>>,
+    ConnectInfo(address): ConnectInfo<SocketAddr>,
+    request: HttpRequest,
+) -> Response {
+    let seat = match front.seat() {
+        Ok(seat) => seat,
+        Err(e) => return problem(&e),
+    };
+    let token = bearer(request.headers());
+    let client = front.client(address, "websocket", Claims::anonymous());
+    let served = Served {
+        client: client.clone(),
+        asks: front.asks.clone(),
+        askable: front.askable.clone(),
+        record: front.record.clone(),
+        sealer: front.sealer.clone(),
+        stopping: front.stopping.clone(),
+    };
+    upgrade(request, client, move |calls| async move {
+        let _seat = seat;
+        connection::serve(calls, served, token).await;
+    })
+}
+
+/// An error as an HTTP answer: problem details (RFC 9457).
+pub fn problem(e: &RpcError) -> Response {
+    let status = match e.code {
+        code::NOT_AUTHENTICATED => StatusCode::UNAUTHORIZED,
+        code::NOT_KNOWN | code::UNKNOWN_NAME => StatusCode::NOT_FOUND,
+        code::LIMIT => StatusCode::TOO_MANY_REQUESTS,
+        code::UNAVAILABLE => StatusCode::SERVICE_UNAVAILABLE,
+        _ => StatusCode::BAD_REQUEST,
+    };
+    let body = json!({"title": e.message, "status": status.as_u16(), "code": e.code, "data": e.data});
+    (status, [(header::CONTENT_TYPE, "application/problem+json")], body.to_string()).into_response()
+}
+
+async fn rows(
+    Shared(front): Shared<Arc<Front>>,
+    ConnectInfo(address): ConnectInfo<SocketAddr>,
+    headers: HeaderMap,
+    Query(query): Query<HashMap<String, String>>,
+) -> Response {
+    match one_result(&front, &headers, query).await {
+        Ok(text) => ([(header::CONTENT_TYPE, "application/json")], text).into_response(),
+        Err(e) => refuse(&front, &address, "a call for rows", &e),
+    }
+}
+
+/// Records that something was refused, and says so.
+pub fn refuse(front: &Front, address: &SocketAddr, what: &str, e: &RpcError) -> Response {
+    // Whom a token speaks of is not said where the token itself may be what is wrong.
+    front.record.refused(&Who { address, claims: &Claims::default() }, what, e);
+    problem(e)
+}
+
+async fn one_result(front: &Front, headers: &HeaderMap, mut q: HashMap<String, String>) -> Result<String, RpcError> {
+    let who = front.who(bearer(headers).as_deref()).await?;
+    let claims = Arc::new(who.map_or_else(Claims::anonymous, |a| a.claims));
+    let asked = asked(&mut q)?;
+    nothing_else(&q, "query, name, grant, params")?;
+    let request = front.askable.request(asked, claims).await?;
+    let (answer, answered) = oneshot::channel();
+    let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
+    front.asks.send(Ask::Rows(request, answer)).await.map_err(|_| stops(()))?;
+    answered.await.map_err(|_| stops(()))?
+}
+
+/// What is asked, from the parameters of an address.
+pub fn asked(q: &mut HashMap<String, String>) -> Result<Asked, RpcError> {
+    let params: Map<String, Json> = match q.remove("params") {
+        None => Map::new(),
+        Some(text) => serde_json::from_str(&text)
+            .map_err(|_| RpcError::new(code::INVALID_PARAMS, "params: expected a JSON object"))?,
+    };
+    Ok(Asked { query: q.remove("query"), name: q.remove("name"), grant: q.remove("grant"), params })
+}
+
+/// Refuses parameters that are not known.
+pub fn nothing_else(q: &HashMap<String, String>, known: &str) -> Result<(), RpcError> {
+    match q.keys().next() {
+        None => Ok(()),
+        Some(stray) => {
+            let stray: String = stray.chars().take(60).collect();
+            Err(RpcError::new(code::INVALID_PARAMS, format!("{stray} is not known here; known: {known}")))
+        }
+    }
+}
+
+async fn ready(Shared(front): Shared<Arc<Front>>) -> Response {
+    let (answer, answered) = oneshot::channel();
+    let _ = front.asks.send(Ask::State(answer)).await;
+    let state = answered.await.unwrap_or_default();
+    let body = json!({
+        "ready": state.ready, "position": state.position, "behind_ms": state.behind_ms, "reading": state.reading,
+    });
+    let status = if state.ready { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
+    (status, [(header::CONTENT_TYPE, "application/json")], format!("{body}\n")).into_response()
+}

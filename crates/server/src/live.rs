@@ -1,0 +1,294 @@
+//! Live queries as server-sent events (HTML, 9.2), and the tickets that browsers' `EventSource` needs for them, because
+//! it cannot send a token.
+
+use std::collections::HashMap;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::Json as Body;
+use axum::extract::rejection::JsonRejection;
+use axum::extract::{ConnectInfo, Query, State as Shared};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use bytes::Bytes;
+use gossip_core::engine::{Request, Resume};
+use gossip_core::rule::Claims;
+use gossip_core::wire::{self, RpcError, code};
+use serde::{Deserialize, Serialize};
+use serde_json::value::RawValue;
+use serde_json::{Map, Value as Json, json};
+use tokio::sync::mpsc;
+use tokio::time::{Instant, sleep_until, timeout};
+
+use crate::asked::Asked;
+use crate::auth::Accepted;
+use crate::connection::{MAX_EVERY_MS, STUCK};
+use crate::http::{Front, Seat, asked, bearer, nothing_else, refuse};
+use crate::node::{Ask, Client};
+use crate::now;
+use crate::outbox::Style;
+use crate::params::invalid;
+use crate::writers::tell;
+
+/// Longest ticket, in bytes: it stands in an address.
+const MAX_TICKET: usize = 6 * 1024;
+
+/// What tickets are sealed for.
+const PURPOSE: &str = "ticket";
+
+/// Messages between the client's queue and its socket.
+const AHEAD: usize = 4;
+
+/// A comment is sent so often, so that what lies between does not take the connection for dead.
+const COMMENT_EVERY: Duration = Duration::from_secs(15);
+
+/// A ticket: whose it is, and for exactly which query.
+#[derive(Serialize, Deserialize)]
+struct Ticket {
+    token: String,
+    query: Option<String>,
+    name: Option<String>,
+    grant: Option<String>,
+    params: Map<String, Json>,
+}
+
+/// The body of a call for a ticket.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ForTicket {
+    query: Option<String>,
+    name: Option<String>,
+    grant: Option<String>,
+    #[serde(default)]
+    params: Map<String, Json>,
+}
+
+/// `POST /v1/tickets`: a ticket for one query, good until the token's end.
+pub async fn ticket(
+    Shared(front): Shared<Arc<Front>>,
+    ConnectInfo(address): ConnectInfo<SocketAddr>,
+    headers: HeaderMap,
+    body: Result<Body<ForTicket>, JsonRejection>,
+) -> Response {
+    match make_ticket(&front, &headers, body).await {
+        Ok(made) => (StatusCode::CREATED, [(header::CACHE_CONTROL, "no-store")], Body(made)).into_response(),
+        Err(e) => refuse(&front, &address, "a ticket", &e),
+    }
+}
+
+async fn make_ticket(
+    front: &Front,
+    headers: &HeaderMap,
+    body: Result<Body<ForTicket>, JsonRejection>,
+) -> Result<Json, RpcError> {
+    let Some(token) = bearer(headers) else {
+        let text = "a ticket stands for a token: send one in Authorization";
+        return Err(RpcError::new(code::NOT_AUTHENTICATED, text));
+    };
+    let who = front.who(Some(&token)).await?;
+    let Body(ForTicket { query, name, grant, params }) =
+        body.map_err(|e| invalid(format!("the body: {}", e.body_text())))?;
+    let (claims, expires) = who.map_or((Claims::anonymous(), 0), |a| (a.claims, a.expires));
+    // What is wrong with it is told here, where it can be read.
+    let asked = Asked { query: query.clone(), name: name.clone(), grant: grant.clone(), params: params.clone() };
+    front.askable.request(asked, Arc::new(claims)).await?;
+    let ticket = json!(Ticket { token, query, name, grant, params }).to_string();
+    let sealed = front.sealer.seal_for(PURPOSE, ticket.as_bytes());
+    if sealed.len() > MAX_TICKET {
+        let text =
+            format!("limit reached: a ticket of {} bytes, at most {MAX_TICKET}: it stands in an address", sealed.len());
+        return Err(RpcError::new(code::LIMIT, text));
+    }
+    Ok(json!({"ticket": sealed, "expires": wire::rfc3339(expires.saturating_mul(1_000_000))}))
+}
+
+/// `GET /v1/live`: one live query as server-sent events.
+pub async fn live(
+    Shared(front): Shared<Arc<Front>>,
+    ConnectInfo(address): ConnectInfo<SocketAddr>,
+    headers: HeaderMap,
+    Query(query): Query<HashMap<String, String>>,
+) -> Response {
+    match begin(&front, address, &headers, query).await {
+        Ok(response) => response,
+        Err(e) => refuse(&front, &address, "a live query", &e),
+    }
+}
+
+async fn begin(
+    front: &Arc<Front>,
+    address: SocketAddr,
+    headers: &HeaderMap,
+    mut q: HashMap<String, String>,
+) -> Result<Response, RpcError> {
+    let last = headers.get("last-event-id").and_then(|v| v.to_str().ok()).map(String::from);
+    let resume = last.or(q.remove("cursor")).filter(|c| !c.is_empty());
+    let every_ms = match q.remove("every_ms").map(|t| t.parse::<u64>()) {
+        None => 0,
+        Some(Ok(n)) if n <= MAX_EVERY_MS => n,
+        Some(_) => return Err(invalid(format!("every_ms: expected a number from 0 to {MAX_EVERY_MS}"))),
+    };
+    let only_changed = match q.remove("send").as_deref() {
+        None | Some("rows") => false,
+        Some("changed") => true,
+        Some(_) => return Err(invalid("send: expected \"rows\" or \"changed\"")),
+    };
+    let (token, asked) = match q.remove("ticket") {
+        None => (bearer(headers), asked(&mut q)?),
+        Some(sealed) => {
+            let opened = front.sealer.open_for(PURPOSE, &sealed);
+            let ticket: Option<Ticket> = opened.and_then(|t| serde_json::from_slice(&t).ok());
+            let Some(Ticket { token, query, name, grant, params }) = ticket else {
+                return Err(RpcError::new(code::NOT_AUTHENTICATED, "the ticket is not one of this cluster's"));
+            };
+            (Some(token), Asked { query, name, grant, params })
+        }
+    };
+    nothing_else(&q, "ticket, or query, name or grant with params; cursor, every_ms, send")?;
+    let who = front.who(token.as_deref()).await?;
+    let (claims, expires) = match who {
+        None => (Claims::anonymous(), None),
+        Some(Accepted { claims, expires }) => (claims, Some(expires)),
+    };
+    let seat = front.seat()?;
+    let request = front.askable.request(asked, Arc::new(claims.clone())).await?;
+    let resume = resume.map(|c| front.sealer.open(&c).map_or(Resume::Unreadable, Resume::At));
+    let request = Request { every: every_ms as i64 * 1_000, resume, ..request };
+    let client = front.client(address, "sse", claims);
+    client.outbox.open_to_take();
+    let style = Style { batch: usize::MAX, only_changed };
+    let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
+    let connected = Connected { front: front.clone(), client: client.clone(), _seat: seat };
+    front.asks.send(Ask::Connected(client.clone())).await.map_err(|_| stops(()))?;
+    let subscribe = Ask::Subscribe { client: client.id, call: 1.into(), request, style, observed: None };
+    front.asks.send(subscribe).await.map_err(|_| stops(()))?;
+    // Only what has begun is a stream: a refusal is an answer of its own.
+    let mut stopping = front.stopping.clone();
+    let first = tokio::select! {
+        first = connected.next() => first.map_err(|()| stops(()))?,
+        _ = stopping.wait_for(|s| *s) => return Err(stops(())),
+    };
+    let mut cursor = None;
+    let first = match in_words(&first, &mut cursor) {
+        Said::Event(text) => text,
+        Said::Refused(e) => return Err(e),
+    };
+    let (events, body) = mpsc::channel(AHEAD);
+    tokio::spawn(connected.pump(first, cursor, expires, events));
+    let stream = futures_util::stream::unfold(body, |mut body| async move {
+        let bytes: Bytes = body.recv().await?;
+        Some((Ok::<_, std::convert::Infallible>(bytes), body))
+    });
+    let head = [(header::CONTENT_TYPE, "text/event-stream"), (header::CACHE_CONTROL, "no-store")];
+    Ok((head, axum::body::Body::from_stream(stream)).into_response())
+}
+
+/// A client that the engine's loop knows, until this is dropped.
+struct Connected {
+    front: Arc<Front>,
+    client: Arc<Client>,
+    _seat: Seat,
+}
+
+impl Drop for Connected {
+    fn drop(&mut self) {
+        self.client.outbox.close();
+        let (asks, id) = (self.front.asks.clone(), self.client.id);
+        // Where the runtime is ending, so is the loop.
+        if let Ok(runtime) = tokio::runtime::Handle::try_current() {
+            runtime.spawn(async move { asks.send(Ask::Disconnected(id)).await });
+        }
+    }
+}
+
+impl Connected {
+    /// The next message; an error if the instance stops.
+    async fn next(&self) -> Result<Bytes, ()> {
+        loop {
+            let taken = self.client.outbox.take(&self.front.sealer);
+            tell(taken.told, &self.front.asks).await?;
+            match taken.text {
+                Some(text) => return Ok(text),
+                None => self.client.outbox.blocked().await,
+            }
+        }
+    }
+
+    /// Hands on what the client is told, until it goes, its token ends, its subscription is closed or the instance
+    /// stops.
+    async fn pump(self, first: Bytes, mut cursor: Option<String>, expires: Option<i64>, events: mpsc::Sender<Bytes>) {
+        let mut stopping = self.front.stopping.clone();
+        let left = expires.map(|at| at.saturating_mul(1_000_000).saturating_sub(now()).max(0).unsigned_abs());
+        let grace = self.front.askable.tokens.as_ref().map_or(Duration::ZERO, |t| t.grace());
+        let ends = left.and_then(|left| Instant::now().checked_add(Duration::from_micros(left) + grace));
+        let mut text = first;
+        loop {
+            let over = text.starts_with(b"event: closed");
+            // What waits for a slow client waits in its queue, which has a limit.
+            if !matches!(timeout(STUCK, events.send(text)).await, Ok(Ok(()))) || over {
+                return;
+            }
+            text = tokio::select! {
+                next = self.next() => match next.map(|n| in_words(&n, &mut cursor)) {
+                    Ok(Said::Event(text)) => text,
+                    // Nothing else was called.
+                    Ok(Said::Refused(_)) | Err(()) => return,
+                },
+                () = tokio::time::sleep(COMMENT_EVERY) => Bytes::from_static(b":\n\n"),
+                () = events.closed() => return,
+                _ = stopping.wait_for(|s| *s) => return,
+                () = async { match ends { Some(at) => sleep_until(at).await, None => std::future::pending().await } } => {
+                    event("closed", &json!({"why": "expired: the token has ended"}).to_string(), None)
+                }
+            };
+        }
+    }
+}
+
+enum Said {
+    Event(Bytes),
+    Refused(RpcError),
+}
+
+/// A message as the socket's protocol has it, as an event. The cursor of a result counts once all of it is there.
+fn in_words(message: &[u8], cursor: &mut Option<String>) -> Said {
+    #[derive(Deserialize)]
+    struct Message<'a> {
+        method: Option<&'a str>,
+        #[serde(borrow)]
+        params: Option<&'a RawValue>,
+        #[serde(borrow)]
+        result: Option<&'a RawValue>,
+        error: Option<RpcError>,
+    }
+    #[derive(Deserialize)]
+    struct Content {
+        cursor: Option<String>,
+        #[serde(default)]
+        more: bool,
+    }
+    let Ok(Message { method, params, result, error }) = serde_json::from_slice(message) else {
+        return Said::Refused(RpcError::new(code::UNAVAILABLE, "a message that cannot be read"));
+    };
+    if let Some(e) = error {
+        return Said::Refused(e);
+    }
+    let name = method.unwrap_or("rows");
+    let content = params.or(result).map_or("{}", RawValue::get);
+    let told: Content = serde_json::from_str(content).unwrap_or(Content { cursor: None, more: false });
+    let id = match name {
+        "delta" => told.cursor,
+        _ => {
+            *cursor = told.cursor.or(cursor.take());
+            if told.more { None } else { cursor.take() }
+        }
+    };
+    Said::Event(event(name, content, id.as_deref()))
+}
+
+/// One event. JSON has no line breaks where it is not written for people.
+fn event(name: &str, data: &str, id: Option<&str>) -> Bytes {
+    let id = id.map_or(String::new(), |id| format!("id: {id}\n"));
+    format!("event: {name}\n{id}data: {data}\n\n").into()
+}

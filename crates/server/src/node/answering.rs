@@ -1,0 +1,143 @@
+//! What connections ask of the loop.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+
+use gossip_core::engine::{Input, Refusal, Request, SubId};
+use gossip_core::explain::Tally;
+use gossip_core::value::Value;
+use gossip_core::wire::{self, RpcError, code};
+use serde_json::{Value as Json, json};
+
+use super::{Ask, MAX_SUBSCRIPTIONS, Node, Sub, Target};
+use crate::outbox::{Receipt, Style, Subscription};
+
+impl Node {
+    pub(super) fn answer(&mut self, ask: Ask) {
+        match ask {
+            Ask::Connected(client) => drop(self.clients.insert(client.id, (client, BTreeMap::new()))),
+            Ask::Disconnected(id) => {
+                let Some((_, subs)) = self.clients.remove(&id) else { return };
+                self.leave_everywhere(id);
+                for sub in subs.into_values() {
+                    self.subs.remove(&sub);
+                    self.forget_decision(sub);
+                    self.handle(Input::Unsubscribe(sub));
+                }
+            }
+            Ask::Expired(client) => {
+                let subs = self.clients.get(&client).map(|(_, subs)| subs.values().copied().collect::<Vec<_>>());
+                for id in subs.unwrap_or_default() {
+                    self.handle(Input::Unsubscribe(id));
+                    self.closed(id, Refusal::Expired);
+                }
+            }
+            Ask::Decided(id, claims, answer) => self.decided(id, claims, answer),
+            Ask::Claims(client, before, claims) => {
+                let Some((_, subs)) = self.clients.get(&client) else { return };
+                let subs: Vec<SubId> = subs.values().copied().collect();
+                for id in &subs {
+                    if let Some(sub) = self.subs.get_mut(id) {
+                        sub.operator = claims.operator;
+                    }
+                }
+                self.claims_of_decided(subs, &before, &claims);
+            }
+            Ask::Subscribe { client, call, request, style, observed } => {
+                self.subscribe(client, call, request, style, observed);
+            }
+            Ask::Unsubscribe { client, call, number } => {
+                let Some((client, subs)) = self.clients.get_mut(&client) else { return };
+                match subs.remove(&number) {
+                    Some(id) => {
+                        // A result or delta that waits must not come after the answer.
+                        client.outbox.discard(id);
+                        let unanswered = self.subs.get(&id).filter(|s| !s.subscription.answered.swap(true, Relaxed));
+                        if let Some(s) = unanswered {
+                            let e = RpcError::new(code::UNKNOWN_NAME, "unsubscribed before the first result");
+                            client.outbox.say(&wire::refuse(&s.subscription.call, &e));
+                        }
+                        client.outbox.say(&wire::reply(&call, json!({})));
+                        self.writers.due(client);
+                        self.subs.remove(&id);
+                        self.forget_decision(id);
+                        self.handle(Input::Unsubscribe(id));
+                    }
+                    None => {
+                        let e =
+                            RpcError::new(code::UNKNOWN_NAME, format!("this connection has no subscription {number}"));
+                        client.outbox.say(&wire::refuse(&call, &e));
+                        self.writers.due(client);
+                    }
+                }
+            }
+            Ask::Publish(publish) => self.publish(*publish),
+            Ask::Join { client, call, place, data } => {
+                let outcome = self.join(client, place, data);
+                self.presence(client, &call, outcome);
+            }
+            Ask::Leave { client, call, place } => {
+                let outcome = self.leave(client, &place);
+                self.presence(client, &call, outcome);
+            }
+            Ask::Stopping => self.take_leave(),
+            // The loop itself sees to it.
+            Ask::End => {}
+            Ask::CatchUp(id) => self.handle(Input::CatchUp(id)),
+            Ask::Written(receipt, at) => {
+                let Receipt { subscription, source, position } = *receipt;
+                self.tell_verdict(&subscription, &source, position, "written", Tally::default(), at, Value::Null);
+                self.flush_system();
+            }
+            Ask::Operate(o) => self.operate(*o),
+            Ask::WhatIf(question, answer, held) => self.what_if(question, answer, held),
+            Ask::Rows(request, answer) => {
+                let id = self.new_sub(Target::Once(Some(answer)), &request);
+                self.begin(id, request);
+            }
+            Ask::Rules(rules) => {
+                self.handle(Input::Rules(rules));
+                self.tell_needs();
+            }
+            Ask::State(answer) => drop(answer.send(self.state())),
+        }
+    }
+
+    /// A subscription that is not a connection's.
+    pub(super) fn new_sub(&mut self, target: Target, request: &Request) -> SubId {
+        let id = self.next_sub;
+        self.next_sub += 1;
+        let subscription = Arc::new(Subscription {
+            id,
+            number: 0,
+            call: Json::Null,
+            answered: AtomicBool::new(false),
+            observed: None,
+            style: Style { batch: usize::MAX, only_changed: false },
+        });
+        let (operator, text) = (request.claims.operator, request.query.clone());
+        self.subs.insert(id, Sub { subscription, target, operator, text });
+        id
+    }
+
+    fn subscribe(&mut self, client: u64, call: Json, mut request: Request, style: Style, observed: Option<String>) {
+        let Some((client, subs)) = self.clients.get_mut(&client) else { return };
+        if subs.len() >= MAX_SUBSCRIPTIONS {
+            let e = RpcError::new(code::LIMIT, format!("subscriptions of one connection, at most {MAX_SUBSCRIPTIONS}"));
+            client.outbox.say(&wire::refuse(&call, &e));
+            return self.writers.due(client);
+        }
+        let id = self.next_sub;
+        self.next_sub += 1;
+        // Counted within the connection: a number must not tell how much others do.
+        let number = client.subscriptions.fetch_add(1, Relaxed) + 1;
+        subs.insert(number, id);
+        request.observed = observed.is_some();
+        let answered = AtomicBool::new(false);
+        let subscription = Arc::new(Subscription { id, number, call, answered, observed, style });
+        let (operator, text) = (request.claims.operator, request.query.clone());
+        self.subs.insert(id, Sub { subscription, target: Target::Client(client.clone()), operator, text });
+        self.begin(id, request);
+    }
+}

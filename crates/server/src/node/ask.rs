@@ -1,0 +1,171 @@
+//! What the loop is asked, by whom, and what it needs to begin.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+
+use gossip_core::engine::{Limits, Request, SubId};
+use gossip_core::position::Micros;
+use gossip_core::rule::{Claims, RuleSet};
+use gossip_core::schema::Table;
+use gossip_core::seal::Sealer;
+use gossip_core::topic::Topic;
+use gossip_core::wire::RpcError;
+use gossip_relay::Relay;
+use gossip_relay::foreign::Listen;
+use parking_lot::Mutex;
+use serde_json::Value as Json;
+use tokio::sync::{mpsc, oneshot, watch};
+
+use super::what_if::{self, Held, WhatIf};
+use super::{Operate, Publish};
+use crate::decisions::{Decided, Decisions};
+use crate::outbox::{Outbox, Receipt, Style};
+use crate::reading::{Reading, Snapshots};
+use crate::record::Record;
+
+/// A connected client.
+#[derive(Debug)]
+pub struct Client {
+    /// Its number in this instance.
+    pub id: u64,
+    /// Where it comes from.
+    pub address: SocketAddr,
+    /// When it came.
+    pub since: Micros,
+    /// How it is told: `websocket` or `sse`.
+    pub transport: &'static str,
+    /// What it is to be told.
+    pub outbox: Outbox,
+    /// Subscriptions that it ever made.
+    pub subscriptions: AtomicU64,
+    /// Who it is.
+    pub claims: Mutex<Arc<Claims>>,
+}
+
+/// What is asked of the loop.
+pub enum Ask {
+    /// A client has come.
+    Connected(Arc<Client>),
+    /// A client has gone.
+    Disconnected(u64),
+    /// A client has other claims than these before.
+    Claims(u64, Arc<Claims>, Arc<Claims>),
+    /// What was decided outside about a subscription, for the claims that it had then.
+    Decided(SubId, Arc<Claims>, Result<Decided, String>),
+    /// A client's token has ended, and the time that it had to renew it.
+    Expired(u64),
+    /// A client subscribes; the answer goes to its outbox.
+    Subscribe {
+        /// The client.
+        client: u64,
+        /// The id of the call.
+        call: Json,
+        /// What it asks for.
+        request: Request,
+        /// How it wants to be told.
+        style: Style,
+        /// The label under which it is observed.
+        observed: Option<String>,
+    },
+    /// A client ends a subscription; the answer goes to its outbox.
+    Unsubscribe {
+        /// The client.
+        client: u64,
+        /// The id of the call.
+        call: Json,
+        /// The subscription's number within the connection.
+        number: u64,
+    },
+    /// Somebody publishes an event.
+    Publish(Box<Publish>),
+    /// A client comes to a place; the answer goes to its outbox.
+    Join {
+        /// The client.
+        client: u64,
+        /// The id of the call.
+        call: Json,
+        /// The place.
+        place: String,
+        /// What it says of itself there.
+        data: Json,
+    },
+    /// A client leaves a place; the answer goes to its outbox.
+    Leave {
+        /// The client.
+        client: u64,
+        /// The id of the call.
+        call: Json,
+        /// The place.
+        place: String,
+    },
+    /// The instance stops: the others are told.
+    Stopping,
+    /// The loop ends.
+    End,
+    /// A slow client has read what was left.
+    CatchUp(SubId),
+    /// A delta that is observed has been written to its socket.
+    Written(Box<Receipt>, Micros),
+    /// A call of an operator.
+    Operate(Box<Operate>),
+    /// What other rules would have let be heard: goes on with what was found.
+    WhatIf(WhatIf, what_if::Answer, Held),
+    /// One result, once.
+    Rows(Request, oneshot::Sender<Result<String, RpcError>>),
+    /// Other rules from now on.
+    Rules(Arc<RuleSet>),
+    /// How things stand.
+    State(oneshot::Sender<State>),
+}
+
+/// How an instance stands.
+#[derive(Clone, Debug, Default)]
+pub struct State {
+    /// Whether it has a position and misses nothing.
+    pub ready: bool,
+    /// The source's position.
+    pub position: String,
+    /// Milliseconds since it was known to be current, 0 if it is.
+    pub behind_ms: u64,
+    /// What its reading thread does.
+    pub reading: String,
+}
+
+/// What the loop needs to begin.
+pub struct Start {
+    /// The instance's name.
+    pub name: String,
+    /// Where it listens.
+    pub address: SocketAddr,
+    /// The source's name.
+    pub source: Arc<str>,
+    /// The schema of tables that are named without one.
+    pub default_schema: Arc<str>,
+    /// The tables at the start.
+    pub tables: Vec<Arc<Table>>,
+    /// The topics.
+    pub topics: Vec<Arc<Topic>>,
+    /// Topics that come from other programs, and from where.
+    pub foreign: Vec<(String, Listen)>,
+    /// The rules.
+    pub rules: Arc<RuleSet>,
+    /// The engine's limits.
+    pub limits: Limits,
+    /// The cluster's key.
+    pub sealer: Arc<Sealer>,
+    /// Reads snapshots.
+    pub snapshots: Arc<Snapshots>,
+    /// The relay.
+    pub relay: Arc<dyn Relay>,
+    /// The reading thread.
+    pub reading: Arc<Reading>,
+    /// The loop's own questions, which must not keep it alive.
+    pub asks: mpsc::WeakSender<Ask>,
+    /// Who was refused what.
+    pub record: Arc<Record>,
+    /// Who decides about rights outside.
+    pub decisions: Option<Arc<Decisions>>,
+    /// Set when an operator has this instance drained.
+    pub drain: watch::Sender<bool>,
+}

@@ -1,0 +1,161 @@
+//! Subscriptions whose rights are decided outside: asked before they begin, again before the answer's time is over, and
+//! closed when it is over and nobody answers.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use gossip_core::engine::{Input, Refusal, Request, SubId};
+use gossip_core::rule::Claims;
+use serde_json::{Map, Value as Json};
+
+use super::{Ask, Node, Target};
+use crate::decisions::{Decided, with};
+
+/// Time between two attempts while an answer still holds.
+const AGAIN: Duration = Duration::from_secs(1);
+
+/// What is asked outside for one subscription.
+pub(super) struct Outside {
+    table: String,
+    params: Map<String, Json>,
+    /// It has not begun yet.
+    pending: Option<Request>,
+    decided: Option<Decided>,
+    /// When to look at it again.
+    next: Option<Instant>,
+}
+
+impl Node {
+    /// Begins a subscription, at once or when it is decided who may see what of it.
+    pub(super) fn begin(&mut self, id: SubId, request: Request) {
+        let Some(table) = self.decided_outside(&request) else {
+            return self.handle(Input::Subscribe(id, request));
+        };
+        let (params, claims) = (request.params.clone(), request.claims.clone());
+        let outside = Outside { table, params, pending: Some(request), decided: None, next: None };
+        self.outside.insert(id, outside);
+        self.ask_outside(id, claims);
+    }
+
+    /// The table of a request, if its rights are decided outside. Whoever has no rule on it need not wait to be refused.
+    fn decided_outside(&self, request: &Request) -> Option<String> {
+        let decisions = self.start.decisions.as_ref()?;
+        let table = self.engine.table_named(request)?;
+        let concerns = |r: &gossip_core::rule::RuleText| r.table == table && request.claims.roles.contains(&r.role);
+        let name = table.to_string();
+        (decisions.concern(&name) && self.engine.rules().texts().iter().any(concerns)).then_some(name)
+    }
+
+    fn ask_outside(&self, id: SubId, claims: Arc<Claims>) {
+        let (Some(decisions), Some(of)) = (self.start.decisions.clone(), self.outside.get(&id)) else { return };
+        let (table, params, asks) = (of.table.clone(), of.params.clone(), self.start.asks.clone());
+        tokio::spawn(async move {
+            let answer = decisions.decide(&claims, &table, &params).await;
+            if let Some(asks) = asks.upgrade() {
+                let _ = asks.send(Ask::Decided(id, claims, answer)).await;
+            }
+        });
+    }
+
+    /// An answer has come for the claims that somebody had.
+    pub(super) fn decided(&mut self, id: SubId, claims: Arc<Claims>, answer: Result<Decided, String>) {
+        let Some(sub) = self.subs.get(&id) else {
+            self.outside.remove(&id);
+            return;
+        };
+        let now_claims = match &sub.target {
+            Target::Client(client) => client.claims.lock().clone(),
+            Target::Once(_) | Target::Held(_) => claims.clone(),
+        };
+        if now_claims != claims {
+            return self.ask_outside(id, now_claims);
+        }
+        let half = self.start.decisions.as_ref().map_or(AGAIN, |d| d.cache() / 2);
+        let again = AGAIN.min(half / 2);
+        let Some(of) = self.outside.get_mut(&id) else { return };
+        match answer {
+            Ok(decided) => {
+                let claims = with(&claims, &decided.facts);
+                let next = (decided.until.checked_sub(half).unwrap_or(decided.until)).max(Instant::now() + again);
+                let next = next.min(decided.until);
+                of.decided = Some(decided);
+                let pending = of.pending.take();
+                if matches!(sub.target, Target::Client(_)) {
+                    self.look_again(id, next);
+                } else {
+                    // One result, once.
+                    self.forget_decision(id);
+                }
+                match pending {
+                    Some(request) => self.handle(Input::Subscribe(id, Request { claims, ..request })),
+                    None => self.handle(Input::Claims(vec![id], claims)),
+                }
+            }
+            Err(why) => match of.decided.as_ref().map(|d| d.until).filter(|until| *until > Instant::now()) {
+                Some(until) => self.look_again(id, until.min(Instant::now() + again)),
+                None => self.undecided(id, &why),
+            },
+        }
+    }
+
+    fn look_again(&mut self, id: SubId, at: Instant) {
+        let Some(of) = self.outside.get_mut(&id) else { return };
+        if let Some(before) = of.next.replace(at) {
+            self.renewals.remove(&(before, id));
+        }
+        self.renewals.insert((at, id));
+    }
+
+    /// A subscription has ended.
+    pub(super) fn forget_decision(&mut self, id: SubId) {
+        if let Some(next) = self.outside.remove(&id).and_then(|of| of.next) {
+            self.renewals.remove(&(next, id));
+        }
+    }
+
+    /// Without an answer there are no rights.
+    fn undecided(&mut self, id: SubId, why: &str) {
+        self.handle(Input::Unsubscribe(id));
+        self.closed(id, Refusal::Unavailable(format!("rights are decided elsewhere, and there is no answer: {why}")));
+    }
+
+    /// Asks again where an answer's time is half over, and closes where it is over.
+    pub(super) fn renew_decisions(&mut self) {
+        let now = Instant::now();
+        while let Some((at, id)) = self.renewals.first().copied().filter(|(at, _)| *at <= now) {
+            self.renewals.remove(&(at, id));
+            let Some(of) = self.outside.get_mut(&id) else { continue };
+            of.next = None;
+            let until = of.decided.as_ref().map_or(now, |d| d.until);
+            match self.subs.get(&id).map(|s| &s.target) {
+                Some(Target::Client(client)) if until > now => {
+                    let claims = client.claims.lock().clone();
+                    self.look_again(id, until);
+                    self.ask_outside(id, claims);
+                }
+                Some(Target::Client(_)) => self.undecided(id, "the last one is too old"),
+                _ => drop(self.outside.remove(&id)),
+            }
+        }
+    }
+
+    /// Somebody's token says something else now. What was decided about the same person holds for its time; whether it
+    /// still fits is asked at once.
+    pub(super) fn claims_of_decided(&mut self, subs: Vec<SubId>, before: &Claims, claims: &Arc<Claims>) {
+        let (outside, plain): (Vec<_>, Vec<_>) = subs.into_iter().partition(|id| self.outside.contains_key(id));
+        self.handle(Input::Claims(plain, claims.clone()));
+        for id in outside {
+            let Some(of) = self.outside.get(&id) else { continue };
+            if of.pending.is_some() {
+                continue;
+            }
+            let same = before.subject().is_some() && before.subject() == claims.subject();
+            let claims_now = match of.decided.as_ref().filter(|_| same) {
+                Some(d) => with(claims, &d.facts),
+                None => claims.clone(),
+            };
+            self.handle(Input::Claims(vec![id], claims_now));
+            self.ask_outside(id, claims.clone());
+        }
+    }
+}

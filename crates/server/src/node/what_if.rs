@@ -1,0 +1,172 @@
+//! What other rules would have let be heard, for operators who are about to change them.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use gossip_core::engine::{Input, Request, SubId};
+use gossip_core::query::QueryError;
+use gossip_core::rule::{Effective, RuleSet};
+use gossip_core::trial::{Difference, Outcome, Trial, Tried};
+use gossip_core::wire::{self, RpcError, code};
+use serde_json::{Value as Json, json};
+use tokio::sync::{OwnedSemaphorePermit, oneshot};
+
+use super::operators::show_change;
+use super::{Ask, Node, Target, Whom, word};
+
+/// Queries of one question.
+pub const MAX_ASKED: usize = 64;
+
+/// Rules of one question.
+pub const MAX_RULES: usize = 2_000;
+
+/// Questions that are being answered.
+pub const MAX_UNDER_WAY: usize = 8;
+
+/// Longest wait for that.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// A question of `what_if`.
+#[derive(Clone, Debug)]
+pub struct WhatIf {
+    /// The rules to be tried, all of them.
+    pub rules: Arc<RuleSet>,
+    /// Whose queries.
+    pub asked: Vec<Whom>,
+}
+
+/// What a question takes while it is under way.
+#[derive(Debug, Default)]
+pub struct Held {
+    /// Its place among those that are being answered.
+    place: Option<OwnedSemaphorePermit>,
+    /// Subscriptions that let look-ups be known. Nobody is told their results.
+    subscriptions: Option<Vec<SubId>>,
+}
+
+/// Where the answer goes.
+pub type Answer = oneshot::Sender<Result<Json, RpcError>>;
+
+impl Node {
+    pub(super) fn what_if(&mut self, question: WhatIf, answer: Answer, mut held: Held) {
+        if held.place.is_none() {
+            let Ok(place) = self.tries.clone().try_acquire_owned() else {
+                let text = format!("limit reached: what_if at the same time, at most {MAX_UNDER_WAY}");
+                let _ = answer.send(Err(RpcError::new(code::LIMIT, text)));
+                return;
+            };
+            held.place = Some(place);
+        }
+        let requests = match self.requests(&question) {
+            Ok(requests) => requests,
+            Err(e) => {
+                let _ = answer.send(Err(e));
+                return self.release(held);
+            }
+        };
+        let trial = self.engine.trial(&question.rules, &requests);
+        if held.subscriptions.is_none() && !trial.unknown().is_empty() {
+            return self.hold(question, &requests, answer, held);
+        }
+        let problems = question.rules.check(self.engine.catalog());
+        let problems: Vec<Json> =
+            problems.into_iter().map(|p| json!({"rule": p.line.saturating_sub(1), "message": p.message})).collect();
+        let place = held.place.take();
+        self.release(held);
+        // The loop has other things to do than to judge thousands of changes.
+        tokio::task::spawn_blocking(move || {
+            let _ = answer.send(Ok(told(&trial, problems)));
+            drop(place);
+        });
+    }
+
+    fn requests(&self, question: &WhatIf) -> Result<Vec<Request>, RpcError> {
+        let request = |whom: &Whom| match whom {
+            Whom::Subscription(id) => {
+                let known = self.engine.request(*id).cloned();
+                let known = known.map(|r| Request { observed: false, resume: None, ..r });
+                known.ok_or_else(|| {
+                    RpcError::new(code::UNKNOWN_NAME, format!("this instance has no subscription {id} any more"))
+                })
+            }
+            Whom::Anybody(request) => Ok((**request).clone()),
+        };
+        question.asked.iter().map(request).collect()
+    }
+
+    /// Subscribes to what is asked, so that what sub-selects find is read, and asks again then.
+    fn hold(&mut self, question: WhatIf, requests: &[Request], answer: Answer, mut held: Held) {
+        let mut ids = Vec::new();
+        let mut waiting = Vec::new();
+        for r in requests {
+            for under in [None, Some(question.rules.clone())] {
+                let (sender, receiver) = oneshot::channel();
+                let request = Request { under, every: 0, ..r.clone() };
+                let id = self.new_sub(Target::Held(Some(sender)), &request);
+                ids.push(id);
+                waiting.push(receiver);
+                self.handle(Input::Subscribe(id, request));
+            }
+        }
+        held.subscriptions = Some(ids);
+        let asks = self.start.asks.clone();
+        tokio::spawn(async move {
+            // Whoever is refused or too large is not waited for: its end drops the sender.
+            let all = async {
+                for receiver in waiting {
+                    let _ = receiver.await;
+                }
+            };
+            let _ = tokio::time::timeout(PATIENCE, all).await;
+            if let Some(asks) = asks.upgrade() {
+                let _ = asks.send(Ask::WhatIf(question, answer, held)).await;
+            }
+        });
+    }
+
+    fn release(&mut self, held: Held) {
+        for id in held.subscriptions.unwrap_or_default() {
+            if self.subs.remove(&id).is_some() {
+                self.handle(Input::Unsubscribe(id));
+            }
+        }
+    }
+}
+
+fn told(trial: &Trial, problems: Vec<Json>) -> Json {
+    let outcomes = trial.run();
+    let asked: Vec<Json> = trial.asked.iter().zip(outcomes).map(|(t, o)| told_of(t, &o)).collect();
+    let since = trial.transactions.front().map(|(_, t)| wire::rfc3339(t.committed.from));
+    let unknown: Vec<String> = trial.unknown().iter().map(|l| l.to_string()).collect();
+    json!({
+        "transactions": trial.transactions.len(),
+        "since": since,
+        "problems": problems,
+        "unknown": unknown,
+        "asked": asked,
+    })
+}
+
+fn told_of(tried: &Tried, o: &Outcome) -> Json {
+    let refused = |e: &Result<Arc<Effective>, QueryError>| e.as_ref().err().map(ToString::to_string);
+    let table = tried.now.as_ref().or(tried.then.as_ref()).ok().map(|e| e.table.clone());
+    let difference = |d: &Difference| {
+        let mut shown = show_change(d.row(), table.as_deref());
+        shown["position"] = format!("{}:{}", d.source, d.transaction.position).into();
+        shown["at"] = wire::rfc3339(d.transaction.committed.to).into();
+        shown["effect"] = json!(d.effect);
+        shown["verdict"] = word(d.now.0).into();
+        shown["heard"] = json!(d.now.1);
+        shown["would_be"] = word(d.then.0).into();
+        shown["would_be_heard"] = json!(d.then.1);
+        shown
+    };
+    json!({
+        "refused": refused(&tried.now),
+        "would_be_refused": refused(&tried.then),
+        "more": o.more,
+        "less": o.less,
+        "otherwise": o.otherwise,
+        "changes": o.differences.iter().map(difference).collect::<Vec<_>>(),
+    })
+}

@@ -1,0 +1,161 @@
+//! The topics of one instance: what it holds of each, and how an event in the standard's words becomes one of them.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use gossip_core::moment;
+use gossip_core::position::{Interval, Micros, Position};
+use gossip_core::schema::{Row, TOPIC_SOURCE, Table};
+use gossip_core::topic::{Floor, Keep, Taken, Topic, TopicEvent, TopicState};
+use gossip_core::wire::rfc3339;
+use gossip_relay::cloud::CloudEvent;
+use serde_json::{Map, Value as Json};
+
+use gossip_core::own::Own;
+
+/// The attribute, an extension, that holds the subject of the client that published an event.
+pub const SENDER: &str = "sender";
+
+/// How often something was heard.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Counts {
+    /// Events that changed the table.
+    pub taken: u64,
+    /// Events that were there already, or older than what was there.
+    pub passed: u64,
+    /// Events that do not fit.
+    pub malformed: u64,
+}
+
+/// All topics.
+#[derive(Debug)]
+pub struct Topics {
+    states: BTreeMap<String, (TopicState, Counts)>,
+    own: Own,
+    /// When the pending event happened.
+    happened: Micros,
+    /// The newest event that did not fit: of which topic, and why.
+    last_malformed: Option<String>,
+}
+
+impl Topics {
+    /// Nothing has been heard yet. `run` tells this run from all others, here
+    /// and elsewhere: positions of topics are its own.
+    pub fn new(topics: &[Arc<Topic>], run: u64) -> Topics {
+        let state = |t: &Arc<Topic>| (t.table.name.name.to_string(), (TopicState::new(t.clone()), Counts::default()));
+        Topics {
+            states: topics.iter().map(state).collect(),
+            own: Own::new(TOPIC_SOURCE, run),
+            happened: 0,
+            last_malformed: None,
+        }
+    }
+
+    /// The topic of a name.
+    pub fn get(&self, name: &str) -> Option<&Arc<Topic>> {
+        self.states.get(name).map(|(state, _)| state.topic())
+    }
+
+    /// All of them, by name.
+    pub fn iter(&self) -> impl Iterator<Item = (&str, &TopicState, Counts)> {
+        self.states.iter().map(|(name, (state, counts))| (name.as_str(), state, *counts))
+    }
+
+    /// The tables.
+    pub fn tables(&self) -> impl Iterator<Item = &Arc<Table>> {
+        self.states.values().map(|(state, _)| &state.topic().table)
+    }
+
+    /// Takes an event; what it changes is pending then.
+    ///
+    /// # Errors
+    /// Why it does not fit, without its values.
+    pub fn hear(&mut self, name: &str, event: &CloudEvent, now: Micros) -> Result<bool, String> {
+        let Some((state, counts)) = self.states.get_mut(name) else { return Ok(false) };
+        match read(event, state.topic(), None).and_then(|event| Ok((event.time, state.take(event)?))) {
+            Ok((time, Taken::Changed(change))) => {
+                counts.taken += 1;
+                // By a clock that is ahead it would have happened after it was heard.
+                self.happened = time.min(now);
+                self.own.push(change);
+                Ok(true)
+            }
+            Ok((_, Taken::Repeated | Taken::Older)) => {
+                counts.passed += 1;
+                Ok(false)
+            }
+            Err(why) => {
+                counts.malformed += 1;
+                self.last_malformed = Some(format!("{name}: {why}"));
+                Err(why)
+            }
+        }
+    }
+
+    /// Another instance has no room for what is not newer than this.
+    pub fn raise_floor(&mut self, name: &str, floor: Floor) {
+        if let Some((state, _)) = self.states.get_mut(name) {
+            state.raise_floor(floor);
+        }
+    }
+
+    /// The newest event that did not fit.
+    pub fn last_malformed(&self) -> Option<&str> {
+        self.last_malformed.as_deref()
+    }
+
+    /// What is pending, as an interval.
+    pub fn take(&mut self, now: Micros) -> Option<Interval> {
+        self.own.take(self.happened, now)
+    }
+
+    /// Says where the topics stand.
+    pub fn sign(&self, now: Micros) -> Interval {
+        self.own.sign(now)
+    }
+
+    /// Where they stand, for a publisher.
+    pub fn position(&self) -> String {
+        self.own.position()
+    }
+
+    /// All rows of a topic with the position that they show; nothing may be pending.
+    pub fn snapshot(&self, name: &str, now: Micros) -> (Vec<Row>, Position) {
+        (self.states.get(name).map(|(state, _)| state.rows(now)).unwrap_or_default(), self.own.at())
+    }
+}
+
+/// Reads what the standard's attributes say. Without a time of its own an event happened at `or_now`.
+///
+/// # Errors
+/// What is missing or cannot be read.
+pub fn read(event: &CloudEvent, topic: &Topic, or_now: Option<Micros>) -> Result<TopicEvent, String> {
+    let time = match (&event.time, or_now) {
+        (Some(text), _) => {
+            let time = moment::parse_timestamp(text, true).filter(|t| *t != moment::FOREVER && *t != moment::NEVER);
+            time.ok_or("time: expected RFC 3339")?.saturating_add(moment::SINCE_1970)
+        }
+        (None, Some(now)) => now,
+        // What nobody keeps is in no order.
+        (None, None) if topic.keep == Keep::Nothing => 0,
+        (None, None) => return Err("time: missing; it says which event is the last".into()),
+    };
+    Ok(TopicEvent {
+        id: event.id.as_str().into(),
+        source: event.source.as_str().into(),
+        subject: event.subject.as_deref().map(Arc::from),
+        sender: event.more.get(SENDER).and_then(Json::as_str).map(Arc::from),
+        time,
+        data: event.data.clone(),
+    })
+}
+
+/// An event in the standard's words.
+pub fn written(name: &str, e: &TopicEvent) -> CloudEvent {
+    let mut event = CloudEvent::new(name, &e.source, e.id.to_string(), rfc3339(e.time), e.data.clone());
+    event.subject = e.subject.as_deref().map(String::from);
+    if let Some(sender) = &e.sender {
+        event.more = Map::from_iter([(SENDER.to_string(), Json::from(&**sender))]);
+    }
+    event
+}

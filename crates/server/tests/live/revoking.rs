@@ -1,0 +1,233 @@
+//! What is revoked is not sent any more: rights that end in every way there is, for clients that read, that have stopped
+//! reading, and that are told only every so often. Looked at in the raw frames.
+
+use std::time::Duration;
+
+use gossip_client::live::Applied;
+use gossip_client::{Incoming, Live, Session};
+use gossip_core::rule::RuleText;
+use gossip_core::send_queue::QueueLimits;
+use gossip_core::wire::Notification;
+use serde_json::{Map, Value as Json, json};
+
+use crate::common::{Cluster, rule};
+
+const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT, status TEXT, note TEXT);
+  CREATE TABLE assignments (id INTEGER PRIMARY KEY, call INTEGER, pilot TEXT);
+  CREATE TABLE crews (id INTEGER PRIMARY KEY, member TEXT, boss TEXT);
+  INSERT INTO calls VALUES (5, 'Dunmore', 'expected', 'first'), (6, 'Elsewhere', 'expected', 'private');
+  INSERT INTO assignments VALUES (1, 5, 'ada'), (2, 6, 'eve');
+  INSERT INTO crews VALUES (1, 'ada', 'bo')";
+
+fn rules() -> Vec<RuleText> {
+    let assigned = "id IN (SELECT call FROM assignments WHERE pilot = claim.me)";
+    let of_crew = "EXISTS (SELECT 1 FROM assignments a WHERE a.call = calls.id \
+                   AND a.pilot IN (SELECT member FROM crews WHERE boss = claim.me))";
+    let masked = RuleText {
+        masks: [("note".to_string(), "left(note, 1) || '…'".to_string())].into(),
+        ..rule("masked", "calls", None, &["id", "agency"])
+    };
+    vec![
+        rule("control", "calls", None, &[]),
+        rule("agent", "calls", Some("agency = claim.agency"), &[]),
+        rule("pilot", "calls", Some(assigned), &[]),
+        rule("boss", "calls", Some(of_crew), &[]),
+        rule("narrow", "calls", Some("agency = claim.agency"), &["id", "status"]),
+        masked,
+    ]
+}
+
+async fn cluster() -> Cluster {
+    let queue = QueueLimits { deltas: 1_000, bytes: 64 << 20 };
+    Cluster::start(SCHEMA, &["calls", "assignments", "crews"], rules(), queue).await
+}
+
+/// How a right ends.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum End {
+    /// The row that gave it goes.
+    Membership,
+    /// A row behind that row changes.
+    MembershipOfCrew,
+    /// The row changes hands.
+    Owner,
+    /// The rule is another one.
+    Rule,
+    /// The token is renewed with fewer roles. Who does not read cannot have renewed it.
+    Claims,
+    /// The token ends.
+    Expiry,
+}
+
+impl End {
+    fn person(self) -> (&'static str, Json) {
+        match self {
+            End::Membership => ("pilot", json!({"me": "ada"})),
+            End::MembershipOfCrew => ("boss", json!({"me": "bo"})),
+            End::Owner => ("agent", json!({"agency": "Dunmore"})),
+            End::Rule | End::Claims => ("control", json!({})),
+            // Long enough for everything before it, also on a slow machine.
+            End::Expiry => ("control", json!({"exp": gossip_server::now() / 1_000_000 + 15})),
+        }
+    }
+}
+
+struct Listener {
+    name: &'static str,
+    session: Session,
+    live: Live,
+    ended: bool,
+}
+
+impl Listener {
+    async fn new(c: &Cluster, name: &'static str, end: End, every_ms: u64) -> Listener {
+        let (role, claims) = end.person();
+        let mut session = c.connect(0, &[role], claims).await;
+        let params = json!({"query": "SELECT id, note FROM calls WHERE id = 5", "every_ms": every_ms});
+        let answer = session.call("subscribe", params).await.unwrap();
+        let live = Live::new(serde_json::from_value(answer).unwrap());
+        assert_eq!(live.rows["[5]"]["note"], "first", "{name}, {end:?}");
+        Listener { name, session, live, ended: false }
+    }
+
+    /// Reads until nothing is left of the result, and a call has been answered after that; says what was read.
+    async fn read_to_the_end(&mut self, every_frame: impl Fn(&str)) {
+        let read = async {
+            while !self.ended && !self.live.rows.is_empty() {
+                let (incoming, text) = self.session.next().await.unwrap();
+                every_frame(&text);
+                let Incoming::Told(told) = incoming else { continue };
+                self.ended |= matches!(self.live.apply(&told).unwrap(), Applied::Closed(_));
+            }
+            self.session.send("explain", json!({})).await.unwrap();
+            loop {
+                let (incoming, text) = self.session.next().await.unwrap();
+                every_frame(&text);
+                if let Incoming::Answer(..) = incoming {
+                    return;
+                }
+            }
+        };
+        // Sooner than what is paced would be told by itself.
+        tokio::time::timeout(Duration::from_secs(30), read).await.unwrap_or_else(|_| panic!("{}: no end", self.name));
+    }
+}
+
+/// Reads until a row has a note.
+async fn hear(session: &mut Session, live: &mut Live, key: &str, note: &str) {
+    let read = async {
+        while live.rows[key]["note"] != note {
+            if let Incoming::Told(told) = session.next().await.unwrap().0 {
+                live.apply(&told).unwrap();
+            }
+        }
+    };
+    tokio::time::timeout(testbed::PATIENCE, read).await.unwrap_or_else(|_| panic!("{note} was not told"));
+}
+
+async fn a_right_ends(end: End) {
+    let c = cluster().await;
+    let mut observer = c.connect(0, &["control"], json!({})).await;
+    let mut seen = Live::new(observer.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap());
+    let mut reads = Listener::new(&c, "reads", end, 0).await;
+    let mut stuck = Listener::new(&c, "stuck", end, 0).await;
+    let mut paced = Listener::new(&c, "paced", end, 60_000).await;
+
+    // More than the sockets' buffers hold, and behind it what is told before the right ends and must not leave after.
+    let big = "x".repeat(200_000);
+    for i in 0..120 {
+        c.db.execute("UPDATE calls SET note = ?1 WHERE id = 5", [format!("{big}{i}")]).unwrap();
+    }
+    c.db.execute_batch("UPDATE calls SET note = 'BEFORE' WHERE id = 5").unwrap();
+    hear(&mut observer, &mut seen, "[5]", "BEFORE").await;
+    hear(&mut reads.session, &mut reads.live, "[5]", "BEFORE").await;
+    match end {
+        End::Membership => c.db.execute_batch("DELETE FROM assignments WHERE id = 1").unwrap(),
+        End::MembershipOfCrew => c.db.execute_batch("UPDATE crews SET boss = 'cy' WHERE id = 1").unwrap(),
+        End::Owner => c.db.execute_batch("UPDATE calls SET agency = 'Brightwater' WHERE id = 5").unwrap(),
+        End::Rule => {
+            let rules = vec![rule("control", "calls", Some("id > 5"), &[])];
+            c.instances[0].as_ref().unwrap().set_rules(rules).await;
+        }
+        End::Claims => {
+            let token = c.token(&["narrow"], json!({"agency": "Brightwater"}));
+            for l in [&mut reads, &mut paced] {
+                l.session.send("authenticate", json!({"token": token})).await.unwrap();
+            }
+        }
+        End::Expiry => {}
+    }
+    let nothing = |_: &str| ();
+    reads.read_to_the_end(nothing).await;
+    if end == End::Expiry {
+        assert!(reads.ended, "closed, not only emptied");
+    }
+    c.db.execute_batch("UPDATE calls SET note = 'AFTER' WHERE id = 5; UPDATE calls SET note = 'done' WHERE id = 6")
+        .unwrap();
+    if end != End::Expiry && end != End::Rule {
+        hear(&mut observer, &mut seen, "[6]", "done").await;
+    }
+    reads.read_to_the_end(|text| assert!(!text.contains("AFTER"), "{end:?}: {text}")).await;
+    let never = |text: &str| {
+        let text: String = text.chars().filter(|c| *c != 'x').collect();
+        assert!(!text.contains("BEFORE") && !text.contains("AFTER"), "{end:?}: {text}");
+    };
+    paced.read_to_the_end(never).await;
+    if end != End::Claims {
+        stuck.read_to_the_end(never).await;
+    }
+    c.stop().await;
+}
+
+macro_rules! ends {
+    ($($name:ident: $end:expr,)*) => {
+        $(#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+        async fn $name() {
+            a_right_ends($end).await;
+        })*
+    };
+}
+
+ends! {
+    a_deleted_membership_takes_its_rows_back: End::Membership,
+    a_membership_two_tables_away_takes_its_rows_back: End::MembershipOfCrew,
+    a_row_that_changes_hands_is_taken_back: End::Owner,
+    an_edited_rule_takes_its_rows_back: End::Rule,
+    a_renewed_token_takes_back_what_its_roles_do_not_grant: End::Claims,
+    an_expired_token_takes_everything_back: End::Expiry,
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_membership_brings_its_rows_and_a_token_is_renewed_without_a_break() {
+    let c = cluster().await;
+    let token = |seconds: i64| {
+        let exp = gossip_server::now() / 1_000_000 + seconds;
+        c.token(&["pilot"], json!({"me": "eve", "exp": exp}))
+    };
+    let mut s = Session::connect(&c.url(1), Some(&token(8))).await.unwrap();
+    let mut live = Live::new(s.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap());
+    assert_eq!(live.rows.keys().collect::<Vec<_>>(), ["[6]"]);
+    s.call("authenticate", json!({"token": token(60)})).await.unwrap();
+    let mut wait = async |live: &mut Live, rows: &[&str], end: &str| loop {
+        if live.rows.keys().map(String::as_str).eq(rows.iter().copied()) {
+            return;
+        }
+        let (incoming, text) = tokio::time::timeout(testbed::PATIENCE, s.next()).await.expect(end).unwrap();
+        assert!(!text.contains("private") || rows.contains(&"[6]"), "{text}");
+        let Incoming::Told(told) = incoming else { continue };
+        assert!(!matches!(told, Notification::Expired { .. } | Notification::Snapshot { .. }), "a break: {text}");
+        live.apply(&told).unwrap();
+    };
+    // A row that comes in and one that goes, in one transaction.
+    c.db.execute_batch(
+        "BEGIN; INSERT INTO assignments VALUES (7, 5, 'eve'); DELETE FROM assignments WHERE id = 2; COMMIT",
+    )
+    .unwrap();
+    wait(&mut live, &["[5]"], "the new row").await;
+    assert_eq!(live.rows["[5]"]["note"], "first");
+    // Beyond the end of the first token.
+    tokio::time::sleep(Duration::from_secs(9)).await;
+    c.db.execute_batch("UPDATE assignments SET call = 6 WHERE id = 7").unwrap();
+    wait(&mut live, &["[6]"], "the other row").await;
+    c.stop().await;
+}

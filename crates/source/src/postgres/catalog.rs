@@ -1,0 +1,407 @@
+//! What tables a database has, as far as following them needs.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::sync::Arc;
+
+use gossip_core::schema::{Column, Table, TableName};
+use postgres::{GenericClient, Row, ToStatement};
+
+use super::connect::quote;
+use super::pgoutput::Oid;
+use super::types::Reading;
+use crate::Result;
+
+/// A column, as far as reading it needs.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CatalogColumn {
+    /// Its name.
+    pub name: String,
+    /// The number of its type.
+    pub ty: Oid,
+    /// How its text is read.
+    pub reading: Reading,
+    /// The type as SQL writes it.
+    pub declared: String,
+    /// Whether it cannot be NULL.
+    pub not_null: bool,
+    /// Whether a large value may be stored apart, and left out of a change that does not touch it.
+    pub may_be_apart: bool,
+    /// Whether it is text that is ordered otherwise than by bytes.
+    pub other_order: bool,
+}
+
+/// A table or leaf partition whose changes stream.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Leaf {
+    /// Its number.
+    pub oid: Oid,
+    /// The file that it is stored in: another one after a rewrite.
+    pub file: Oid,
+    /// What is written of an old row: `d`, `n`, `f` or `i`.
+    pub identity: char,
+    /// The columns by which an old row is told, of the index that the identity uses.
+    pub identity_columns: Vec<String>,
+    /// Its name in SQL.
+    pub sql_name: String,
+    /// `u` where it is not logged.
+    pub persistence: char,
+}
+
+/// A table as the catalog has it now.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Described {
+    /// The table's name for queries and rules.
+    pub name: TableName,
+    /// The name in SQL.
+    pub sql_name: String,
+    /// Its number.
+    pub oid: Oid,
+    /// `r` an ordinary table, `p` a partitioned one, and others that cannot stream.
+    pub kind: char,
+    /// `p` permanent, `u` unlogged, `t` temporary.
+    pub persistence: char,
+    /// Whether its rows are filtered by policies for some roles.
+    pub row_security: bool,
+    /// Whether other tables inherit from it.
+    pub has_children: bool,
+    /// Columns that stream.
+    pub columns: Vec<CatalogColumn>,
+    /// Columns that are worked out from others, which do not stream.
+    pub generated: Vec<String>,
+    /// Indices of the key columns.
+    pub key: Vec<usize>,
+    /// Itself, or its leaf partitions.
+    pub leaves: Vec<Leaf>,
+    /// Whether it is a partition itself.
+    pub is_partition: bool,
+    /// The labels of its columns' types: a label that is renamed changes rows without writing them.
+    pub labels: Vec<String>,
+}
+
+impl Described {
+    /// Whether every change brings the whole row as it was.
+    pub fn old_values(&self) -> bool {
+        !self.leaves.is_empty() && self.leaves.iter().all(|l| l.identity == 'f')
+    }
+
+    /// Whether updates and deletes can be told, that is, whether they say which row they are about.
+    pub fn tells_changes(&self) -> bool {
+        let key: Vec<&str> = self.key.iter().map(|&i| self.columns[i].name.as_str()).collect();
+        let tells = |l: &Leaf| l.identity == 'f' || key.iter().all(|k| l.identity_columns.iter().any(|c| c == k));
+        !self.key.is_empty() && self.leaves.iter().all(tells)
+    }
+
+    /// Whether it is a table whose changes can stream at all.
+    pub fn can_stream(&self) -> bool {
+        matches!(self.kind, 'r' | 'p') && self.persistence == 'p'
+    }
+
+    /// The table as the engine knows it.
+    pub fn table(&self, source: &Arc<str>) -> Arc<Table> {
+        let column = |c: &CatalogColumn| Column { name: c.name.as_str().into(), ty: c.reading.ty() };
+        let mut hasher = DefaultHasher::new();
+        self.oid.hash(&mut hasher);
+        self.leaves.iter().for_each(|l| (l.oid, l.file).hash(&mut hasher));
+        self.columns.iter().for_each(|c| c.reading.hash(&mut hasher));
+        self.labels.hash(&mut hasher);
+        let tells = self.tells_changes();
+        Arc::new(Table {
+            name: self.name.clone(),
+            source: source.clone(),
+            columns: self.columns.iter().map(column).collect(),
+            key: if tells { self.key.clone() } else { vec![] },
+            old_values: tells && self.old_values(),
+            incarnation: hasher.finish(),
+        })
+    }
+}
+
+/// A table's name in a configuration: `table`, `schema.table`, either part in double quotes if it needs them.
+pub fn split_name<'a>(wanted: &'a str, default_schema: &'a str) -> (String, String) {
+    let (mut parts, mut quoted) = (vec![String::new()], false);
+    let mut chars = wanted.chars().peekable();
+    while let Some(c) = chars.next() {
+        let last = parts.len() - 1;
+        match c {
+            '"' if quoted && chars.peek() == Some(&'"') => {
+                chars.next();
+                parts[last].push('"');
+            }
+            '"' => quoted = !quoted,
+            '.' if !quoted && parts.len() == 1 => parts.push(String::new()),
+            c => parts[last].push(c),
+        }
+    }
+    match parts.len() {
+        1 => (default_schema.to_string(), parts.remove(0)),
+        _ => (parts.remove(0), parts.remove(0)),
+    }
+}
+
+/// The name by which queries and rules know a table.
+pub fn table_name(schema: &str, name: &str, default_schema: &str) -> TableName {
+    let schema = if schema == default_schema { "" } else { schema };
+    TableName { schema: schema.into(), name: name.into() }
+}
+
+const RELATIONS: &str = "\
+    SELECT n.nspname, c.relname, c.oid, c.relkind, c.relpersistence, c.relrowsecurity, c.relispartition, \
+           EXISTS (SELECT FROM pg_inherits i WHERE i.inhparent = c.oid) AND c.relkind = 'r' \
+    FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+    WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') \
+      AND (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[]))";
+
+/// Text of a short limited length is never stored apart, whatever its column would allow.
+const COLUMNS: &str = "\
+    SELECT a.attrelid, a.attname, a.atttypid, a.attnum, a.attgenerated <> '', a.attnotnull, \
+           a.attstorage IN ('x', 'e') AND NOT (a.atttypid IN (1042, 1043) AND a.atttypmod BETWEEN 5 AND 504), \
+           format_type(a.atttypid, a.atttypmod), \
+           coalesce(CASE WHEN k.collprovider = 'd' \
+                THEN (SELECT datcollate NOT IN ('C', 'POSIX') FROM pg_database WHERE datname = current_database()) \
+                ELSE k.collcollate NOT IN ('C', 'POSIX') OR k.collcollate IS NULL END, false) \
+    FROM pg_attribute a LEFT JOIN pg_collation k ON k.oid = a.attcollation \
+    WHERE a.attrelid = ANY ($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum";
+
+const LEAVES: &str = "\
+    SELECT root, c.oid, c.relfilenode, c.relreplident, n.nspname, c.relname, c.relpersistence \
+    FROM unnest($1::oid[]) root, LATERAL ( \
+        SELECT relid FROM pg_partition_tree(root) WHERE isleaf \
+        UNION SELECT root WHERE NOT EXISTS (SELECT FROM pg_partition_tree(root))) AS leaf (relid), \
+        pg_class c, pg_namespace n \
+    WHERE c.oid = leaf.relid AND n.oid = c.relnamespace AND c.relkind = 'r' ORDER BY root, c.oid";
+
+/// Of each table the index that tells rows apart: the chosen replica identity, else the primary key. One that is
+/// checked late is of no use to the stream.
+const IDENTITIES: &str = "\
+    SELECT i.indrelid, array_agg(a.attname::text ORDER BY k.place), i.indisreplident \
+    FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid, \
+         LATERAL unnest(i.indkey::int2[]) WITH ORDINALITY AS k (attnum, place) \
+         JOIN pg_attribute a ON a.attnum = k.attnum \
+    WHERE i.indrelid = ANY ($1) AND a.attrelid = i.indrelid AND i.indisvalid AND i.indimmediate \
+      AND k.place <= i.indnkeyatts \
+      AND (CASE WHEN c.relreplident = 'i' THEN i.indisreplident ELSE i.indisprimary END) \
+    GROUP BY i.indrelid, i.indexrelid, i.indisreplident";
+
+const TYPES: &str = "\
+    SELECT t.oid, t.typname, t.typtype, t.typcategory, t.typelem, t.typbasetype, t.typdelim, \
+           t.typnamespace = 'pg_catalog'::regnamespace \
+    FROM pg_type t WHERE t.oid = ANY ($1)";
+
+struct TypeRow {
+    name: String,
+    kind: char,
+    category: char,
+    element: Oid,
+    base: Oid,
+    delimiter: char,
+    builtin: bool,
+}
+
+fn character(row: &Row, i: usize) -> char {
+    char::from(row.get::<_, i8>(i).unsigned_abs())
+}
+
+/// How texts of these types are read.
+fn readings(db: &mut impl GenericClient, wanted: HashSet<Oid>) -> Result<HashMap<Oid, Reading>> {
+    let mut known: HashMap<Oid, TypeRow> = HashMap::new();
+    let mut ask: Vec<Oid> = wanted.iter().copied().collect();
+    // Domains and arrays lead to other types; how far is bounded by what a database can nest.
+    while !ask.is_empty() {
+        for r in db.query(TYPES, &[&ask])? {
+            let row = TypeRow {
+                name: r.get(1),
+                kind: character(&r, 2),
+                category: character(&r, 3),
+                element: r.get(4),
+                base: r.get(5),
+                delimiter: character(&r, 6),
+                builtin: r.get(7),
+            };
+            known.insert(r.get(0), row);
+        }
+        let further = known.values().flat_map(|t| [t.element, t.base]).filter(|o| *o != 0 && !known.contains_key(o));
+        let mut next: Vec<Oid> = further.collect();
+        next.sort_unstable();
+        next.dedup();
+        // A type that is not there any more would be asked for without end.
+        ask = if next == ask { vec![] } else { next };
+    }
+    Ok(wanted.into_iter().map(|oid| (oid, reading(&known, oid, 0))).collect())
+}
+
+fn reading(known: &HashMap<Oid, TypeRow>, oid: Oid, depth: usize) -> Reading {
+    use gossip_core::value::Type;
+    let Some(t) = known.get(&oid).filter(|_| depth < 64) else { return Reading::One(Type::Other) };
+    match t.kind {
+        'd' => reading(known, t.base, depth + 1),
+        'e' => Reading::One(Type::Enum),
+        'b' if t.category == 'A' && t.element != 0 => {
+            let element = reading(known, t.element, depth + 1);
+            let delimiter = known.get(&t.element).map_or(',', |e| e.delimiter);
+            Reading::Array(Box::new(element), delimiter)
+        }
+        'b' if t.builtin => Reading::of_builtin(&t.name),
+        _ => Reading::One(Type::Other),
+    }
+}
+
+/// Describes those of the wanted tables that are there, by their place in the list.
+pub fn describe(
+    db: &mut impl GenericClient,
+    wanted: &[String],
+    default_schema: &str,
+) -> Result<BTreeMap<usize, Described>> {
+    let names: Vec<(String, String)> = wanted.iter().map(|w| split_name(w, default_schema)).collect();
+    let (schemas, tables): (Vec<&str>, Vec<&str>) = names.iter().map(|(s, t)| (s.as_str(), t.as_str())).unzip();
+    let mut found: BTreeMap<usize, Described> = BTreeMap::new();
+    for r in db.query(RELATIONS, &[&schemas, &tables])? {
+        let (schema, table): (String, String) = (r.get(0), r.get(1));
+        let Some(place) = names.iter().position(|(s, t)| *s == schema && *t == table) else { continue };
+        let described = Described {
+            name: table_name(&schema, &table, default_schema),
+            sql_name: format!("{}.{}", quote(&schema), quote(&table)),
+            oid: r.get(2),
+            kind: character(&r, 3),
+            persistence: character(&r, 4),
+            row_security: r.get(5),
+            is_partition: r.get(6),
+            labels: vec![],
+            has_children: r.get(7),
+            columns: vec![],
+            generated: vec![],
+            key: vec![],
+            leaves: vec![],
+        };
+        found.insert(place, described);
+    }
+    let oids: Vec<Oid> = found.values().map(|d| d.oid).collect();
+    let columns = db.query(COLUMNS, &[&oids])?;
+    let readings = readings(db, columns.iter().map(|r| r.get(2)).collect())?;
+    let by_oid = |found: &mut BTreeMap<usize, Described>, oid: Oid| -> Vec<usize> {
+        found.iter().filter(|(_, d)| d.oid == oid).map(|(i, _)| *i).collect()
+    };
+    for r in &columns {
+        for place in by_oid(&mut found, r.get(0)) {
+            let Some(d) = found.get_mut(&place) else { continue };
+            if r.get(4) {
+                d.generated.push(r.get(1));
+                continue;
+            }
+            let ty: Oid = r.get(2);
+            let reading = readings.get(&ty).cloned().unwrap_or(Reading::One(gossip_core::value::Type::Other));
+            d.columns.push(CatalogColumn {
+                name: r.get(1),
+                ty,
+                declared: r.get(7),
+                not_null: r.get(5),
+                may_be_apart: r.get(6),
+                other_order: r.get::<_, bool>(8) && reading.ty() == gossip_core::value::Type::Text,
+                reading,
+            });
+        }
+    }
+    let mut leaves: Vec<(Oid, Leaf)> = Vec::new();
+    for r in db.query(LEAVES, &[&oids])? {
+        let (schema, name): (String, String) = (r.get(4), r.get(5));
+        let leaf = Leaf {
+            oid: r.get(1),
+            file: r.get(2),
+            identity: character(&r, 3),
+            identity_columns: vec![],
+            sql_name: format!("{}.{}", quote(&schema), quote(&name)),
+            persistence: character(&r, 6),
+        };
+        leaves.push((r.get(0), leaf));
+    }
+    let mut indexed: Vec<Oid> = oids.iter().copied().chain(leaves.iter().map(|(_, l)| l.oid)).collect();
+    indexed.dedup();
+    let identities: HashMap<Oid, Vec<String>> =
+        db.query(IDENTITIES, &[&indexed])?.iter().map(|r| (r.get(0), r.get(1))).collect();
+    for (root, mut leaf) in leaves {
+        if matches!(leaf.identity, 'd' | 'i') {
+            leaf.identity_columns = identities.get(&leaf.oid).cloned().unwrap_or_default();
+        }
+        for d in found.values_mut().filter(|d| d.oid == root) {
+            d.leaves.push(leaf.clone());
+        }
+    }
+    let enums = "SELECT a.attrelid, e.enumlabel::text FROM pg_attribute a JOIN pg_enum e ON e.enumtypid = a.atttypid \
+                 WHERE a.attrelid = ANY ($1) AND NOT a.attisdropped ORDER BY a.attnum, e.enumsortorder";
+    for r in db.query(enums, &[&oids])? {
+        let root: Oid = r.get(0);
+        found.values_mut().filter(|d| d.oid == root).for_each(|d| d.labels.push(r.get(1)));
+    }
+    for d in found.values_mut() {
+        let names = identities.get(&d.oid).cloned().unwrap_or_default();
+        let place = |n: &String| d.columns.iter().position(|c| c.name == *n);
+        d.key = names.iter().map(place).collect::<Option<Vec<usize>>>().unwrap_or_default();
+    }
+    Ok(found)
+}
+
+/// Asks for a text that differs when anything that [`describe`] reads of some tables may have changed, cheaply.
+pub const SIGNATURE: &str = "\
+    WITH own AS ( \
+        SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+        WHERE (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[]))), \
+    every AS (SELECT oid FROM own UNION SELECT t.relid FROM own, LATERAL pg_partition_tree(own.oid) t), \
+    parts AS ( \
+        SELECT concat_ws(' ', c.oid, c.relname, c.relnamespace, c.relfilenode, c.relreplident, c.relkind, \
+            c.relpersistence, c.relispartition, \
+            (SELECT string_agg(concat_ws(':', a.attnum, a.attname, a.atttypid, a.atttypmod, a.attgenerated), ',' \
+                ORDER BY a.attnum) FROM pg_attribute a \
+             WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped), \
+            (SELECT string_agg(concat_ws(':', i.indexrelid, i.indkey, i.indisprimary, i.indisreplident), ',' \
+                ORDER BY i.indexrelid) FROM pg_index i \
+             WHERE i.indrelid = c.oid AND (i.indisprimary OR i.indisreplident))) AS text \
+        FROM pg_class c WHERE c.oid IN (SELECT oid FROM every) \
+        UNION ALL \
+        SELECT concat_ws(' ', e.enumtypid, e.enumsortorder, e.enumlabel) FROM pg_enum e \
+        WHERE e.enumtypid IN (SELECT a.atttypid FROM pg_attribute a WHERE a.attrelid IN (SELECT oid FROM own))) \
+    SELECT md5(coalesce(string_agg(text, ';' ORDER BY text), '')) FROM parts";
+
+/// Asks [`SIGNATURE`], or the statement prepared for it.
+pub fn signature(
+    db: &mut impl GenericClient,
+    statement: &(impl ToStatement + ?Sized),
+    wanted: &[String],
+    default_schema: &str,
+) -> Result<String> {
+    let names: Vec<(String, String)> = wanted.iter().map(|w| split_name(w, default_schema)).collect();
+    let (schemas, tables): (Vec<&str>, Vec<&str>) = names.iter().map(|(s, t)| (s.as_str(), t.as_str())).unzip();
+    Ok(db.query_one(statement, &[&schemas, &tables])?.get(0))
+}
+
+/// All tables of the database that somebody made, as a configuration names them.
+pub fn table_names(db: &mut impl GenericClient, default_schema: &str) -> Result<Vec<String>> {
+    let sql = "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+               WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND c.relpersistence <> 't' \
+                 AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_toast%' \
+               ORDER BY n.nspname <> $1, 1, 2";
+    let mut names = Vec::new();
+    for r in db.query(sql, &[&default_schema])? {
+        let (schema, table): (String, String) = (r.get(0), r.get(1));
+        let plain = |s: &str| !s.is_empty() && !s.contains(['.', '"']);
+        let word = |s: &str| if plain(s) { s.to_string() } else { quote(s) };
+        names.push(match schema == default_schema {
+            true => word(&table),
+            false => format!("{}.{}", word(&schema), word(&table)),
+        });
+    }
+    Ok(names)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_split_at_the_dot_outside_of_quotes() {
+        let split = |s| split_name(s, "public");
+        let pair = |a: &str, b: &str| (a.to_string(), b.to_string());
+        assert_eq!(split("calls"), pair("public", "calls"));
+        assert_eq!(split("ops.calls"), pair("ops", "calls"));
+        assert_eq!(split("\"a.b\".\"Ü \"\"x\"\"\""), pair("a.b", "Ü \"x\""));
+    }
+}

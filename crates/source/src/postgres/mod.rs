@@ -1,0 +1,122 @@
+//! PostgreSQL as a source: its streaming replication protocol with the built-in `pgoutput` plugin.
+//!
+//! In the order of a change's travel:
+//!
+//! - [`address`], [`tls`], [`connect`]: how to reach the server, as `libpq` would;
+//! - [`prepare`] and [`check`]: what the server needs, and what is wrong with it;
+//! - [`stream`]: the replication connection; [`pgoutput`] decodes what it brings;
+//! - [`catalog`] describes tables, [`types`] reads values, [`rows`] puts both together;
+//! - [`transaction`] gathers a transaction's changes; [`reader`] makes intervals of them;
+//! - [`snapshot`] reads whole tables and says which transactions they show.
+
+pub mod address;
+pub mod catalog;
+pub mod check;
+pub mod connect;
+pub mod pgoutput;
+pub mod prepare;
+pub mod reader;
+pub mod rows;
+pub mod snapshot;
+pub mod stream;
+mod tls;
+pub mod transaction;
+pub mod types;
+
+use std::path::Path;
+use std::sync::Arc;
+
+use gossip_core::schema::Table;
+use postgres::Client;
+
+use crate::{Follow, Last, Result, Settings, SourceError};
+use address::Address;
+use snapshot::Pool;
+
+/// Bytes of log that may be held back for us unless the configuration says otherwise.
+pub const MAX_WAL: u64 = 8 << 30;
+
+/// A server's database that is a source.
+#[derive(Clone, Debug)]
+pub struct PostgresSource {
+    /// The source's name in the configuration.
+    pub name: Arc<str>,
+    /// The tables to stream, as the configuration names them.
+    pub tables: Vec<String>,
+    /// The schema of tables that are named without one.
+    pub schema: String,
+    /// Where queries go.
+    pub address: Address,
+    /// Where changes are streamed from.
+    pub replication: Address,
+    /// The publication of tables with a key.
+    pub publication: String,
+    /// The replication slot.
+    pub slot: String,
+    /// Tables of which old values are asked for.
+    pub old_values: Vec<String>,
+    /// Bytes of log that may be held back for us before it is given up.
+    pub max_wal_bytes: u64,
+    /// Whether a lost slot is made anew without being asked.
+    pub renew_lost_slot: bool,
+    pub(crate) pool: Arc<Pool>,
+}
+
+impl PostgresSource {
+    /// Takes what a configuration says.
+    pub fn new(s: &Settings, base: &Path) -> Result<PostgresSource> {
+        let address = Address::parse(&s.url, base)?;
+        let replication = match &s.replication_url {
+            Some(url) => Address::parse(url, base)?,
+            None => address.clone(),
+        };
+        let slot = s.slot.clone().unwrap_or_else(|| "gossip".into());
+        let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
+        if slot.is_empty() || slot.len() > 63 || !slot.chars().all(fits) {
+            return Err(SourceError::NotReady(format!(
+                "source.{}.slot: {slot:?} is not a slot's name; use lower-case letters, digits and _",
+                s.name
+            )));
+        }
+        Ok(PostgresSource {
+            name: s.name.as_str().into(),
+            tables: s.tables.clone(),
+            schema: s.schema.clone().unwrap_or_else(|| "public".into()),
+            pool: Arc::new(Pool::new(address.clone())),
+            address,
+            replication,
+            publication: s.publication.clone().unwrap_or_else(|| "gossip".into()),
+            slot,
+            old_values: s.old_values.clone(),
+            max_wal_bytes: s.max_wal_bytes.unwrap_or(MAX_WAL),
+            renew_lost_slot: s.renew_lost_slot,
+        })
+    }
+
+    /// Host, port and database, to be shown.
+    pub fn place(&self) -> String {
+        self.address.place()
+    }
+
+    /// The publication of tables of which only inserts can be told.
+    pub fn keyless_publication(&self) -> String {
+        format!("{}_keyless", self.publication)
+    }
+
+    /// An ordinary connection with the settings that reading values needs.
+    pub fn connect(&self) -> Result<Client> {
+        connect::connect(&self.address)
+    }
+
+    /// The tables that can be streamed, of those that are wanted.
+    pub fn describe(&self) -> Result<Vec<Arc<Table>>> {
+        let found = catalog::describe(&mut self.connect()?, &self.tables, &self.schema)?;
+        Ok(found.values().filter(|d| d.can_stream()).map(|d| d.table(&self.name)).collect())
+    }
+
+    /// Becomes the reader, if nobody else is.
+    pub fn try_to_follow(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn Follow>>> {
+        let reader = reader::PostgresReader::try_start(self, instance, last)?;
+        Ok(reader.map(|r| Box::new(r) as Box<dyn Follow>))
+    }
+}

@@ -1,0 +1,525 @@
+//! The reader of a PostgreSQL source: the stream of a replication slot as intervals.
+//!
+//! The slot that the database keeps is the reader's office: only one connection can use it. A second, ordinary
+//! connection is looked through a few times a second for what the stream does not tell: which transactions have become
+//! visible, and whether a table was altered, recreated or rewritten.
+//!
+//! Positions are the ends of commit records, so that "everything up to here has been sent", which the server says in
+//! its keep-alives, and positions are compared as they are.
+
+use std::collections::{HashMap, VecDeque};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use gossip_core::position::{CommitTime, Interval, Position, Reset, ResetWhy, RowChange, Transaction, Visibility};
+use gossip_core::schema::{Table, TableName};
+use postgres::{Client, Statement};
+
+use super::PostgresSource;
+use super::catalog::{self, Described};
+use super::connect::connect;
+use super::pgoutput::{Lsn, Message, Oid, Relation, decode};
+use super::rows::{Mapped, RowMessage};
+use super::stream::{EPOCH, Event, Stream, System};
+use super::transaction::{Building, Changes};
+use crate::{Follow, Last, Result, SourceError, now};
+
+/// Transactions and row changes in one interval, at most.
+const BATCH: (usize, usize) = (256, 2_000);
+
+/// How often it is looked which transactions have become visible.
+const LOOK_VISIBLE: Duration = Duration::from_millis(200);
+
+/// How often it is looked whether a table has changed.
+const LOOK_CATALOG: Duration = Duration::from_secs(1);
+
+/// How often the server is told what it may forget.
+const TELL: Duration = Duration::from_millis(500);
+
+/// When this many transactions came with one read, the next read waits a moment, so that it brings more at once.
+const BUSY: usize = 4;
+
+/// That moment.
+const PAUSE: Duration = Duration::from_micros(200);
+
+/// Transactions that were sent and that nobody sees yet: beyond so many nothing more is read.
+const MAX_UNSETTLED: usize = 1 << 20;
+
+/// SQLSTATE: the slot is in use.
+const IN_USE: &str = "55006";
+
+/// SQLSTATE: there is no such slot.
+const NO_SUCH_SLOT: &str = "42704";
+
+/// SQLSTATE: the slot was given up by the server.
+const NOT_IN_STATE: &str = "55000";
+
+/// A relation of the stream.
+enum Known {
+    Ours(Arc<Mapped>),
+    /// Of a table as it was before, or of none that is wanted.
+    Past,
+}
+
+/// A large transaction that is handed out in parts.
+struct Parts {
+    changes: Changes,
+    end: Lsn,
+    committed: CommitTime,
+    xid: u64,
+    /// The number of the next part.
+    next: u32,
+}
+
+/// What the next interval will hold.
+#[derive(Default)]
+struct Gathered {
+    transactions: Vec<Arc<Transaction>>,
+    changes: usize,
+    /// Everything up to here has been sent.
+    to: Option<Position>,
+}
+
+/// The reader at work.
+pub struct PostgresReader {
+    source: PostgresSource,
+    instance: Arc<str>,
+    stream: Stream,
+    side: Client,
+    epoch: u64,
+    lineage: u64,
+    /// Everything up to here is kept elsewhere.
+    at: Position,
+    /// Where the slot began, and what was told to the server since.
+    told: Lsn,
+    settled: Position,
+    /// Transactions that were sent and of which it is not known whether others see them.
+    unsettled: VecDeque<(Position, u64)>,
+    /// A full transaction number that was current a moment ago.
+    recent_xid: u64,
+    described: Vec<Described>,
+    tables: HashMap<TableName, Arc<Table>>,
+    by_oid: HashMap<Oid, usize>,
+    /// What the stream has described, and what it is to us.
+    relations: HashMap<Oid, (Relation, Known)>,
+    signature: String,
+    building: Option<Building>,
+    parts: Option<Parts>,
+    gathered: Gathered,
+    resets: Vec<Reset>,
+    /// Much came at once the last time.
+    busy: bool,
+    /// Which transactions are visible.
+    current: Statement,
+    looked_visible: Instant,
+    looked_catalog: Instant,
+    spoke: Instant,
+}
+
+/// The number of a log: positions mean nothing in another. `generation` counts returns to an older state of it.
+fn lineage_of(system: &System, generation: u16) -> u64 {
+    use std::hash::{DefaultHasher, Hash, Hasher};
+    let mut hasher = DefaultHasher::new();
+    (system.id, system.timeline, &system.database).hash(&mut hasher);
+    hasher.finish() & !0xffff | u64::from(generation)
+}
+
+impl PostgresReader {
+    /// Takes the office if nobody has it. `last` is where the reader before stopped.
+    pub fn try_start(source: &PostgresSource, instance: &str, last: Option<Last>) -> Result<Option<PostgresReader>> {
+        let mut side = connect(&source.address)?;
+        // What we write must not wait for a standby.
+        side.batch_execute("SET synchronous_commit = local")?;
+        if !source.ready_slot(&mut side)? {
+            return Ok(None);
+        }
+        let mut stream = Stream::connect(&source.replication)?;
+        let system = stream.identify()?;
+        let publications = source.publications_present(&mut side)?;
+        let names: Vec<&str> = publications.iter().map(String::as_str).collect();
+        if let Err(refused) = stream.start(&source.slot, &names)? {
+            return match refused.code.as_str() {
+                IN_USE => Ok(None),
+                NO_SUCH_SLOT | NOT_IN_STATE => Err(SourceError::NotReady(format!(
+                    "replication slot {}: {}; gossip prepare makes it anew",
+                    source.slot, refused.message
+                ))),
+                _ => Err(SourceError::Postgres(refused.message)),
+            };
+        }
+        // Read once the slot is ours: now nobody else moves it.
+        let sql = "SELECT (confirmed_flush_lsn - '0/0')::int8, (extract(epoch FROM clock_timestamp()) * 1e6)::int8, \
+                   pg_current_snapshot()::text FROM pg_replication_slots WHERE slot_name = $1";
+        let row = side.query_one(sql, &[&source.slot])?;
+        let begins: i64 = row.get(0);
+        let (begins, time): (Position, i64) = (Position::at(begins.unsigned_abs()), row.get(1));
+        let recent = visibility(&row.get::<_, String>(2))?.xmax;
+        let base = lineage_of(&system, 0);
+        let (at, lineage) = match last.filter(|l| l.lineage & !0xffff == base) {
+            // The same log, but back to before what was read: somebody has restored it.
+            Some(l) if l.position.commit > system.end => (begins, lineage_of(&system, l.lineage as u16 + 1)),
+            Some(l) => (l.position.max(begins), l.lineage),
+            None => (begins, base),
+        };
+        let current = side.prepare("SELECT pg_current_snapshot()::text")?;
+        let mut reader = PostgresReader {
+            source: source.clone(),
+            instance: instance.into(),
+            stream,
+            side,
+            // The database's clock, so that every take-over has a higher one, whoever takes over.
+            epoch: last.map_or(0, |l| l.epoch + 1).max(time.unsigned_abs()),
+            lineage,
+            at,
+            told: begins.commit,
+            settled: begins,
+            unsettled: VecDeque::new(),
+            recent_xid: recent,
+            described: vec![],
+            tables: HashMap::new(),
+            by_oid: HashMap::new(),
+            relations: HashMap::new(),
+            signature: String::new(),
+            building: None,
+            parts: None,
+            gathered: Gathered::default(),
+            resets: vec![],
+            busy: false,
+            current,
+            looked_visible: Instant::now(),
+            looked_catalog: Instant::now(),
+            spoke: Instant::now(),
+        };
+        reader.look_at_catalog(ResetWhy::Described)?;
+        for wanted in &source.tables {
+            let (schema, table) = catalog::split_name(wanted, &source.schema);
+            let name = catalog::table_name(&schema, &table, &source.schema);
+            if !reader.tables.contains_key(&name) {
+                // It may have gone while nobody was reading.
+                reader.reset(Reset { name, table: None, why: ResetWhy::Described });
+            }
+        }
+        Ok(Some(reader))
+    }
+
+    /// Describes the tables again if anything about them may have changed, and notes what has for the next interval.
+    fn look_at_catalog(&mut self, why: ResetWhy) -> Result<()> {
+        self.looked_catalog = Instant::now();
+        let signature =
+            catalog::signature(&mut self.side, catalog::SIGNATURE, &self.source.tables, &self.source.schema)?;
+        if signature == self.signature {
+            return Ok(());
+        }
+        let found = catalog::describe(&mut self.side, &self.source.tables, &self.source.schema)?;
+        self.signature = signature;
+        self.described = found.into_values().filter(Described::can_stream).collect();
+        let now: HashMap<TableName, Arc<Table>> =
+            self.described.iter().map(|d| (d.name.clone(), d.table(&self.source.name))).collect();
+        let gone = self.tables.keys().filter(|name| !now.contains_key(*name)).cloned();
+        let gone: Vec<TableName> = gone.collect();
+        gone.into_iter().for_each(|name| self.reset(Reset { name, table: None, why }));
+        for (name, table) in &now {
+            if self.tables.get(name) != Some(table) {
+                self.reset(Reset { name: name.clone(), table: Some(table.clone()), why });
+            }
+        }
+        self.tables = now;
+        self.by_oid.clear();
+        for (i, d) in self.described.iter().enumerate() {
+            self.by_oid.extend(d.leaves.iter().map(|l| (l.oid, i)));
+        }
+        if why != ResetWhy::Described && !self.resets.is_empty() {
+            self.nudge();
+        }
+        // What was mapped to tables as they were is mapped anew; rows of another shape are of the past from now on.
+        for (oid, (relation, _)) in std::mem::take(&mut self.relations) {
+            let known = self.map(&relation).unwrap_or(Known::Past);
+            self.relations.insert(oid, (relation, known));
+        }
+        Ok(())
+    }
+
+    /// Writes something to the log, so that on a quiet server there is a place at which what was noticed takes effect.
+    fn nudge(&mut self) {
+        // Where we may not write, the server's own records come within seconds.
+        let _ = self.side.query("SELECT pg_logical_emit_message(true, 'gossip', '')", &[]);
+    }
+
+    fn reset(&mut self, reset: Reset) {
+        self.resets.retain(|r| r.name != reset.name);
+        self.resets.push(reset);
+    }
+
+    fn on_relation(&mut self, relation: Relation) -> Result<()> {
+        let known = match self.map(&relation) {
+            Some(mapped) => mapped,
+            // The catalog may have changed since it was looked at; or this is a row of before it changed.
+            None => {
+                self.look_at_catalog(ResetWhy::SchemaChanged)?;
+                self.map(&relation).unwrap_or(Known::Past)
+            }
+        };
+        self.relations.insert(relation.id, (relation, known));
+        Ok(())
+    }
+
+    fn map(&self, relation: &Relation) -> Option<Known> {
+        let described = &self.described[*self.by_oid.get(&relation.id)?];
+        let table = self.tables.get(&described.name)?.clone();
+        Mapped::new(relation, described, table).map(|m| Known::Ours(Arc::new(m)))
+    }
+
+    /// A transaction number of the stream, of which only the low half is sent, as the nearest full one.
+    fn full_xid(&self, low: u32) -> u64 {
+        let guess = self.recent_xid & !0xffff_ffff | u64::from(low);
+        match guess as i64 - self.recent_xid as i64 {
+            d if d > 1 << 31 => guess.saturating_sub(1 << 32),
+            d if d < -(1 << 31) => guess + (1 << 32),
+            _ => guess,
+        }
+    }
+
+    /// Takes one message of the stream.
+    fn take(&mut self, bytes: bytes::Bytes) -> Result<()> {
+        let size = bytes.len();
+        let message = decode(bytes).map_err(|e| SourceError::Protocol(e.to_string()))?;
+        let (oid, row) = match message {
+            Message::Begin { at, xid, .. } => {
+                self.building = Some(Building::new(at + EPOCH, self.full_xid(xid)));
+                return Ok(());
+            }
+            Message::Commit { end_lsn, .. } => return self.on_commit(end_lsn),
+            Message::Relation(relation) => return self.on_relation(relation),
+            Message::Truncate(tables) => return self.on_truncate(&tables),
+            Message::Type | Message::Origin | Message::Logical { .. } => return Ok(()),
+            Message::Insert(oid, new) => (oid, RowMessage::Insert(new)),
+            Message::Update(oid, old, new) => (oid, RowMessage::Update(old, new)),
+            Message::Delete(oid, old) => (oid, RowMessage::Delete(old)),
+        };
+        match (self.relations.get(&oid).map(|(_, known)| known), &mut self.building) {
+            (Some(Known::Ours(mapped)), Some(building)) => building.take(mapped, row, size),
+            (Some(Known::Past), Some(_)) => Ok(()),
+            _ => Err(SourceError::Protocol(
+                "a row of a table that was not described, or outside of a transaction".into(),
+            )),
+        }
+    }
+
+    fn on_truncate(&mut self, tables: &[Oid]) -> Result<()> {
+        // Emptying a table gives it another file; looking now spares a second reset when that is noticed.
+        self.signature.clear();
+        self.look_at_catalog(ResetWhy::Truncated)?;
+        for oid in tables {
+            let Some(described) = self.by_oid.get(oid).map(|i| &self.described[*i]) else { continue };
+            let (name, table) = (described.name.clone(), self.tables.get(&described.name).cloned());
+            if !self.resets.iter().any(|r| r.name == name) {
+                self.reset(Reset { name, table, why: ResetWhy::Truncated });
+            }
+        }
+        Ok(())
+    }
+
+    fn on_commit(&mut self, end: Lsn) -> Result<()> {
+        let building = self.building.take();
+        let building =
+            building.ok_or_else(|| SourceError::Protocol("the end of a transaction that did not begin".into()))?;
+        let (position, xid, at) = (Position::at(end), building.xid, building.at);
+        self.unsettled.push_back((position, xid));
+        // Sent again, because the slot had not been told yet that it was handed on.
+        if position <= self.at {
+            return Ok(());
+        }
+        let (changes, unclear) = building.finish()?;
+        for name in unclear {
+            let table = self.tables.get(&name).cloned();
+            self.reset(Reset { name, table, why: ResetWhy::TooLarge });
+        }
+        let committed = CommitTime { from: at, to: at };
+        self.gathered.to = Some(position);
+        let Some(mut changes) = changes else {
+            let all: Vec<(TableName, Arc<Table>)> = self.tables.iter().map(|(n, t)| (n.clone(), t.clone())).collect();
+            for (name, table) in all {
+                self.reset(Reset { name, table: Some(table), why: ResetWhy::TooLarge });
+            }
+            self.add(Transaction { position, committed, xid, joined_after: None, changes: vec![] });
+            return Ok(());
+        };
+        let (first, is_last) = changes.next_part()?;
+        if is_last {
+            self.add(Transaction { position, committed, xid, joined_after: None, changes: first });
+            return Ok(());
+        }
+        self.parts = Some(Parts { changes, end, committed, xid, next: 1 });
+        self.add_part(first, false);
+        Ok(())
+    }
+
+    fn add(&mut self, t: Transaction) {
+        self.gathered.changes += t.changes.len();
+        self.gathered.to = Some(t.position);
+        self.gathered.transactions.push(Arc::new(t));
+    }
+
+    /// Adds a part of the large transaction, unless it was handed on before.
+    fn add_part(&mut self, changes: Vec<RowChange>, is_last: bool) {
+        let Some(parts) = &mut self.parts else { return };
+        let position = if is_last { Position::at(parts.end) } else { Position::part(parts.end, parts.next) };
+        let t = Transaction { position, committed: parts.committed, xid: parts.xid, joined_after: None, changes };
+        parts.next += 1;
+        if is_last {
+            self.parts = None;
+        }
+        if position > self.at {
+            self.add(t);
+        }
+    }
+
+    /// What has been gathered as an interval, or `None` if it says nothing new.
+    fn interval(&mut self) -> Option<Interval> {
+        let to = self.gathered.to.filter(|to| *to > self.at)?;
+        let gathered = std::mem::take(&mut self.gathered);
+        self.busy = gathered.transactions.len() >= BUSY;
+        // What was noticed takes effect between transactions.
+        let resets = if to.is_whole() { std::mem::take(&mut self.resets) } else { vec![] };
+        Some(self.make(to, gathered.transactions, resets))
+    }
+
+    fn make(&self, to: Position, transactions: Vec<Arc<Transaction>>, resets: Vec<Reset>) -> Interval {
+        Interval {
+            source: self.source.name.clone(),
+            epoch: self.epoch,
+            from: self.at,
+            to,
+            transactions,
+            resets,
+            settled: self.settled,
+            lineage: self.lineage,
+            reader: self.instance.clone(),
+            read_at: now(),
+        }
+    }
+
+    /// Looks which of the transactions that were sent others see.
+    fn look_visible(&mut self) -> Result<()> {
+        self.looked_visible = Instant::now();
+        let text: String = self.side.query_one(&self.current, &[])?.get(0);
+        let seen = visibility(&text)?;
+        self.recent_xid = self.recent_xid.max(seen.xmax);
+        while let Some((position, _)) = self.unsettled.front().copied().filter(|(_, xid)| seen.shows(*xid)) {
+            self.unsettled.pop_front();
+            self.settled = self.settled.max(position);
+        }
+        if self.unsettled.is_empty() && self.building.is_none() && self.parts.is_none() {
+            self.settled = self.settled.max(self.at);
+        }
+        Ok(())
+    }
+
+    /// Tells the server what it may forget: what is kept elsewhere and visible to all.
+    fn tell(&mut self, answer: bool) -> Result<()> {
+        self.spoke = Instant::now();
+        let done = self.at.min(self.settled);
+        // Within a large transaction, everything before it.
+        self.told = self.told.max(if done.is_whole() { done.commit } else { 0 });
+        self.stream.status(self.told, answer)
+    }
+
+    /// What is due by the clock.
+    fn look_around(&mut self) -> Result<()> {
+        if self.looked_visible.elapsed() >= LOOK_VISIBLE && self.settled < self.at {
+            self.look_visible()?;
+        }
+        if self.looked_catalog.elapsed() >= LOOK_CATALOG {
+            self.look_at_catalog(ResetWhy::SchemaChanged)?;
+        }
+        if self.spoke.elapsed() >= TELL {
+            self.tell(true)?;
+        }
+        Ok(())
+    }
+
+    fn is_full(&self) -> bool {
+        // What was noticed takes effect at the next end of a transaction and not later.
+        let due = !self.resets.is_empty() && self.building.is_none() && !self.gathered.transactions.is_empty();
+        due || self.gathered.transactions.len() >= BATCH.0 || self.gathered.changes >= BATCH.1
+    }
+
+    fn on_event(&mut self, event: Event) -> Result<()> {
+        match event {
+            Event::Data(bytes) => self.take(bytes),
+            Event::Keepalive { sent, answer } => {
+                if self.building.is_none() && self.parts.is_none() {
+                    let sent = Position::at(sent);
+                    self.gathered.to = Some(self.gathered.to.map_or(sent, |to| to.max(sent)));
+                }
+                if answer { self.tell(false) } else { Ok(()) }
+            }
+        }
+    }
+}
+
+fn visibility(text: &str) -> Result<Visibility> {
+    text.parse().map_err(|()| SourceError::Protocol(format!("a snapshot that cannot be read: {text}")))
+}
+
+impl Follow for PostgresReader {
+    fn epoch(&self) -> u64 {
+        self.epoch
+    }
+
+    fn heartbeat(&mut self) -> Result<Interval> {
+        Ok(self.make(self.at, vec![], vec![]))
+    }
+
+    fn next(&mut self, longest: Duration) -> Result<Option<Interval>> {
+        let end = Instant::now() + longest;
+        self.look_around()?;
+        if self.unsettled.len() >= MAX_UNSETTLED {
+            std::thread::sleep(longest.min(LOOK_VISIBLE));
+            return Ok(None);
+        }
+        loop {
+            while let Some(parts) = &mut self.parts {
+                let (changes, is_last) = parts.changes.next_part()?;
+                self.add_part(changes, is_last);
+                if let Some(interval) = self.interval() {
+                    return Ok(Some(interval));
+                }
+            }
+            while !self.is_full() && self.parts.is_none() {
+                match self.stream.buffered()? {
+                    Some(event) => self.on_event(event)?,
+                    None => break,
+                }
+            }
+            if let Some(interval) = self.interval() {
+                return Ok(Some(interval));
+            }
+            let left = end.saturating_duration_since(Instant::now());
+            if left.is_zero() {
+                return Ok(None);
+            }
+            match self.stream.next(left)? {
+                Some(event) => self.on_event(event)?,
+                None => return Ok(None),
+            }
+            // Within a very long transaction the clock goes on as well. Else what has come is told first.
+            if self.spoke.elapsed() >= 2 * TELL {
+                self.look_around()?;
+            }
+        }
+    }
+
+    fn handed_on(&mut self, to: Position) -> Result<()> {
+        self.at = to;
+        if std::mem::take(&mut self.busy) {
+            std::thread::sleep(PAUSE);
+        }
+        Ok(())
+    }
+
+    fn trouble(&self) -> Option<String> {
+        let full = self.unsettled.len() >= MAX_UNSETTLED;
+        full.then(|| "reading waits: too many transactions are not visible; is a synchronous standby missing?".into())
+    }
+}

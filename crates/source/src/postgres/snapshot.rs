@@ -1,0 +1,208 @@
+//! Reading a whole table at one moment, with what it shows.
+//!
+//! All in one transaction that sees the state of one moment and that only reads. The table is locked against being
+//! altered before that moment is fixed: a table that was rewritten afterwards would look empty. What the snapshot shows
+//! is told by the transactions visible to it, and by a place in the log that all of them lie before.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use gossip_core::engine::Only;
+use gossip_core::position::{Position, Shows};
+use gossip_core::schema::{Row, Table};
+use gossip_core::value::Value;
+use parking_lot::Mutex;
+use postgres::{Client, SimpleQueryMessage, Statement};
+
+use super::address::Address;
+use super::catalog::{self, CatalogColumn, Described};
+use super::connect::{connect, quote};
+use super::{PostgresSource, pgoutput::Lsn};
+use crate::{Result, SourceError, only};
+
+/// Rows that are fetched and handed over at a time.
+pub const PIECE: usize = 1_000;
+
+/// Connections that are kept for the next snapshot.
+const KEPT: usize = 4;
+
+/// Idle connections, and what tables are.
+#[derive(Debug)]
+pub struct Pool {
+    address: Address,
+    idle: Mutex<Vec<Connection>>,
+    /// By name, as the catalog had it when its signature was this. No more than there are tables to be read.
+    described: Mutex<HashMap<String, (String, Arc<Described>)>>,
+}
+
+struct Connection {
+    client: Client,
+    /// Asks for a table's signature.
+    signature: Statement,
+}
+
+impl std::fmt::Debug for Connection {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("connection")
+    }
+}
+
+impl Pool {
+    /// Keeps connections to this server. Connects to nothing yet.
+    pub fn new(address: Address) -> Pool {
+        Pool { address, idle: Mutex::default(), described: Mutex::default() }
+    }
+
+    fn take(&self) -> Result<Connection> {
+        while let Some(mut connection) = self.take_idle() {
+            // It may have ended while it waited.
+            if connection.client.is_valid(Duration::from_secs(1)).is_ok() {
+                return Ok(connection);
+            }
+        }
+        let mut client = connect(&self.address)?;
+        // Getting past a place in the log must not wait for a standby.
+        client.batch_execute("SET synchronous_commit = local")?;
+        let signature = client.prepare(catalog::SIGNATURE)?;
+        Ok(Connection { client, signature })
+    }
+
+    fn take_idle(&self) -> Option<Connection> {
+        self.idle.lock().pop()
+    }
+
+    fn keep(&self, connection: Connection) {
+        let mut idle = self.idle.lock();
+        if idle.len() < KEPT {
+            idle.push(connection);
+        }
+    }
+}
+
+impl Drop for Pool {
+    fn drop(&mut self) {
+        // Ending a connection waits for it, which the last owner of the pool may not be in a place to do.
+        let idle = std::mem::take(&mut *self.idle.lock());
+        if !idle.is_empty() {
+            std::thread::spawn(move || drop(idle));
+        }
+    }
+}
+
+/// The name as configurations have it, of a table that queries know by another.
+fn wanted(table: &Table) -> String {
+    match table.name.schema.is_empty() {
+        true => quote(&table.name.name),
+        false => format!("{}.{}", quote(&table.name.schema), quote(&table.name.name)),
+    }
+}
+
+/// The first row of an answer; what is not there is empty.
+fn first_row<const N: usize>(answer: &[SimpleQueryMessage]) -> [&str; N] {
+    let row = answer.iter().find_map(|m| if let SimpleQueryMessage::Row(r) = m { Some(r) } else { None });
+    std::array::from_fn(|i| row.and_then(|r| r.get(i)).unwrap_or(""))
+}
+
+impl PostgresSource {
+    /// See [`Source::snapshot`](crate::Source::snapshot).
+    pub fn snapshot(
+        &self,
+        table: &Arc<Table>,
+        wanted: Option<&Only>,
+        take: &mut dyn FnMut(Vec<Row>) -> bool,
+    ) -> Result<Option<Shows>> {
+        let mut connection = self.pool.take()?;
+        let shows = self.snapshot_with(&mut connection, table, wanted, take)?;
+        // One that failed or was given up in the middle of a transaction is not used again.
+        if shows.is_some() {
+            self.pool.keep(connection);
+        }
+        Ok(shows)
+    }
+
+    /// What the catalog has of a table, read again only where it has changed.
+    fn described(&self, connection: &mut Connection, name: &str) -> Result<Option<Arc<Described>>> {
+        let Connection { client, signature } = connection;
+        let names = [name.to_string()];
+        let signature = catalog::signature(client, signature, &names, &self.schema)?;
+        let known = self.pool.described.lock().get(name).filter(|(of, _)| *of == signature).map(|(_, d)| d.clone());
+        if known.is_some() {
+            return Ok(known);
+        }
+        let described = catalog::describe(client, &names, &self.schema)?.into_values().next().map(Arc::new);
+        let mut all = self.pool.described.lock();
+        match &described {
+            Some(d) => drop(all.insert(name.into(), (signature, d.clone()))),
+            None => drop(all.remove(name)),
+        }
+        Ok(described)
+    }
+
+    fn snapshot_with(
+        &self,
+        connection: &mut Connection,
+        table: &Arc<Table>,
+        only: Option<&Only>,
+        take: &mut dyn FnMut(Vec<Row>) -> bool,
+    ) -> Result<Option<Shows>> {
+        let changed = || SourceError::Changed(table.name.to_string());
+        let name = wanted(table);
+        let known = self.pool.described.lock().get(&name).map(|(_, d)| d.clone());
+        let described = match known {
+            Some(described) => described,
+            None => self.described(connection, &name)?.ok_or_else(changed)?,
+        };
+        let own = if described.kind == 'p' { "" } else { "ONLY " };
+        let from = format!("{own}{}", described.sql_name);
+        let begin = connection.client.simple_query(&format!(
+            "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET LOCAL row_security = off; \
+             LOCK TABLE {from} IN ACCESS SHARE MODE; SELECT pg_current_snapshot(), pg_is_in_recovery()"
+        ))?;
+        let [text, standby] = first_row(&begin);
+        if standby == "t" {
+            return Err(SourceError::NotReady(format!(
+                "{} is a standby; the url must lead to the primary",
+                self.place()
+            )));
+        }
+        let visibility =
+            text.parse().map_err(|()| SourceError::Protocol(format!("a snapshot that cannot be read: {text}")))?;
+        // Described under the lock: from here on it stays as it is.
+        let locked = self.described(connection, &name)?.filter(|d| *d.table(&self.name) == **table);
+        let described = locked.filter(|d| d.oid == described.oid).ok_or_else(changed)?;
+        let client = &mut connection.client;
+        let names: Vec<String> = described.columns.iter().map(|c| quote(&c.name)).collect();
+        let fetch = format!("FETCH {PIECE} FROM gossip_rows");
+        let mut next = format!(
+            "DECLARE gossip_rows NO SCROLL CURSOR FOR SELECT {} FROM {from}{}; {fetch}",
+            names.join(", "),
+            only::condition(table, only, quote)
+        );
+        loop {
+            let rows = client.simple_query(&next)?;
+            next.clone_from(&fetch);
+            let mut piece: Vec<Row> = Vec::with_capacity(rows.len());
+            for message in &rows {
+                let SimpleQueryMessage::Row(r) = message else { continue };
+                let cell = |(i, c): (usize, &CatalogColumn)| r.get(i).map_or(Value::Null, |text| c.reading.value(text));
+                piece.push(described.columns.iter().enumerate().map(cell).collect());
+            }
+            let last = piece.len() < PIECE;
+            if !piece.is_empty() && !take(piece) {
+                return Ok(None);
+            }
+            if last {
+                break;
+            }
+        }
+        let end = client.simple_query("COMMIT; SELECT (pg_current_wal_insert_lsn() - '0/0')::int8")?;
+        let [after] = first_row(&end);
+        let after: Lsn =
+            after.parse().map_err(|_| SourceError::Protocol(format!("a place in the log that is none: {after}")))?;
+        // On a quiet server nothing would be sent that lies beyond this place; so something is written. Where we may
+        // not, the reader's next sign of life tells.
+        let _ = client.simple_query("SELECT pg_logical_emit_message(true, 'gossip', '')");
+        Ok(Some(Shows::Visible(Arc::new(visibility), Position::at(after))))
+    }
+}

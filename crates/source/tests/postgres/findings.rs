@@ -1,0 +1,259 @@
+//! Every finding of `check`: what provokes it, and that its SQL mends it.
+
+use std::io::{Read, Write};
+use std::net::TcpListener;
+
+use gossip_core::schema::TableName;
+use gossip_source::{Condition, Finding, Source};
+use testbed::Postgres;
+
+use crate::common::Bench;
+
+const SCHEMA: &str = "CREATE SCHEMA ops;
+    CREATE TABLE t (id int PRIMARY KEY, v text COLLATE \"en-x-icu\", big text); ALTER TABLE t ALTER COLUMN big SET STORAGE EXTERNAL;
+    CREATE TABLE ops.other (id int PRIMARY KEY);
+    CREATE ROLE app LOGIN REPLICATION BYPASSRLS; GRANT USAGE ON SCHEMA ops TO app; GRANT SELECT ON t, ops.other TO app";
+
+/// A prepared source without findings, read by a role that is not the superuser.
+fn bench() -> Bench {
+    let mut bench = Bench::on(Postgres::start_with(&["max_slot_wal_keep_size=1GB"]), SCHEMA, &["t", "ops.other"]);
+    bench.prepare();
+    bench.settings.url = bench.settings.url.replace("test@", "app@");
+    assert_eq!(bench.source().check(&[]).unwrap(), []);
+    bench
+}
+
+fn find(bench: &Bench, conditions: &[Condition], says: &str) -> Option<Finding> {
+    bench.source().check(conditions).unwrap().into_iter().find(|f| f.text.contains(says))
+}
+
+/// Runs a finding's SQL as the owner does.
+fn mend(bench: &Bench, finding: &Finding) {
+    let owner = gossip_source::Settings { url: bench.server.url(), ..bench.settings.clone() };
+    let owner = Source::new(&owner, std::path::Path::new("/")).unwrap();
+    let sql = finding.mend.clone().unwrap_or_else(|| panic!("{finding} has no mend"));
+    owner.carry_out(&[sql]).unwrap_or_else(|e| panic!("{finding}: {e}"));
+}
+
+fn on_t(columns: &[&str], ordered: &[&str]) -> Condition {
+    let names = |of: &[&str]| of.iter().map(|c| c.to_string()).collect();
+    Condition {
+        table: TableName::plain("t"),
+        columns: names(columns),
+        ordered: names(ordered),
+        place: "the rule in line 7".into(),
+    }
+}
+
+#[test]
+fn what_is_wrong_with_tables_is_found_and_its_sql_mends_it() {
+    let mut bench = bench();
+    // What is done, what is said about which table, and whether it keeps something from working.
+    let cases = [
+        ("REVOKE USAGE ON SCHEMA ops FROM app", "ops.other", "schema that role \"app\" may not use", true),
+        ("REVOKE SELECT ON t FROM app", "t", "may not be read by role \"app\"", true),
+        ("ALTER ROLE app NOBYPASSRLS; ALTER TABLE t ENABLE ROW LEVEL SECURITY", "t", "has row security", true),
+        ("ALTER TABLE t REPLICA IDENTITY NOTHING", "t", "REPLICA IDENTITY NOTHING", false),
+        ("ALTER PUBLICATION gossip DROP TABLE t", "t", "is not in publication gossip", true),
+        (
+            "ALTER PUBLICATION gossip DROP TABLE t; ALTER PUBLICATION gossip ADD TABLE ONLY t WHERE (id > 5)",
+            "t",
+            "row filter",
+            true,
+        ),
+        (
+            "ALTER PUBLICATION gossip DROP TABLE t; ALTER PUBLICATION gossip ADD TABLE ONLY t (id, v)",
+            "t",
+            "list of columns",
+            true,
+        ),
+        (
+            "ALTER TABLE t ADD COLUMN twice int GENERATED ALWAYS AS (id * 2) STORED",
+            "t",
+            "generated column twice",
+            false,
+        ),
+        ("ALTER PUBLICATION gossip SET (publish = 'insert')", "s", "publishes only \"insert\"", true),
+        ("ALTER PUBLICATION gossip SET (publish_via_partition_root = true)", "s", "as if they were one table", true),
+        ("ALTER TABLE ops.other SET UNLOGGED", "ops.other", "unlogged", true),
+        (
+            "ALTER SYSTEM SET max_slot_wal_keep_size = -1; SELECT pg_reload_conf()",
+            "s",
+            "max_slot_wal_keep_size is not set",
+            false,
+        ),
+        ("ALTER ROLE app NOREPLICATION", "s", "role app may not stream changes", true),
+        ("SELECT pg_drop_replication_slot('gossip')", "s", "slot gossip does not exist", true),
+        (
+            "SELECT pg_drop_replication_slot('gossip'); SELECT pg_create_logical_replication_slot('gossip', 'test_decoding')",
+            "s",
+            "not of pgoutput",
+            true,
+        ),
+    ];
+    for (provoke, about, says, blocks) in cases {
+        // A published table cannot lose its log.
+        if provoke.contains("UNLOGGED") {
+            bench.run("ALTER PUBLICATION gossip DROP TABLE ops.other");
+        }
+        provoke.split("; ").for_each(|sql| bench.run(sql));
+        // The server reads its configuration in its own time.
+        let look = || find(&bench, &[], says);
+        let found = testbed::wait_for(|| format!("{says} after {provoke}"), look);
+        assert_eq!((found.about.as_str(), found.blocks), (about, blocks), "{found}");
+        mend(&bench, &found);
+        testbed::wait_for(|| format!("the mend of: {found}"), || find(&bench, &[], says).is_none().then_some(()));
+        bench.prepare_again();
+    }
+    assert_eq!(bench.source().check(&[]).unwrap(), []);
+}
+
+impl Bench {
+    /// As the owner, so that the next case begins with everything in place.
+    fn prepare_again(&self) {
+        let owner = gossip_source::Settings { url: self.server.url(), ..self.settings.clone() };
+        let owner = Source::new(&owner, std::path::Path::new("/")).unwrap();
+        owner.carry_out(&owner.plan().unwrap().statements).unwrap();
+    }
+}
+
+#[test]
+fn what_rules_need_of_tables_is_found() {
+    let bench = bench();
+    let plain = on_t(&["id"], &[]);
+    let found =
+        find(&bench, std::slice::from_ref(&plain), "the rule in line 7 has a condition on it and old values").unwrap();
+    assert!(!found.blocks);
+    let large = on_t(&["id", "big"], &[]);
+    let of_large = find(&bench, std::slice::from_ref(&large), "has a condition on big, whose large values").unwrap();
+    assert_eq!(found.mend, of_large.mend);
+    let order = on_t(&["v"], &["v"]);
+    let of_order = find(&bench, std::slice::from_ref(&order), "compares v with < or >").unwrap();
+    assert_eq!(find(&bench, &[on_t(&["v"], &[])], "compares v"), None, "equality is the same in every collation");
+    mend(&bench, &found);
+    mend(&bench, &of_order);
+    assert_eq!(bench.source().check(&[plain, large, order]).unwrap(), []);
+}
+
+#[test]
+fn tables_without_a_key_stream_inserts_and_never_make_a_write_fail() {
+    let mut bench = Bench::new(
+        "CREATE TABLE bare (v text); CREATE TABLE unique_one (a int NOT NULL, b int, CONSTRAINT \"U x\" UNIQUE (a));
+         CREATE TABLE late (id int PRIMARY KEY DEFERRABLE, v int)",
+        &["bare", "unique_one", "late"],
+    );
+    let about = |bench: &Bench, table: &str, says: &str| {
+        bench.source().check(&[]).unwrap().into_iter().find(|f| f.about == table && f.text.contains(says))
+    };
+    bench.prepare();
+    // What publishing everything would have broken.
+    bench.run("INSERT INTO bare VALUES ('x'); UPDATE bare SET v = 'y'; DELETE FROM bare;
+        INSERT INTO late VALUES (1, 1); UPDATE late SET v = 2; INSERT INTO unique_one VALUES (1, 1); UPDATE unique_one SET b = 2");
+    for (table, sql) in [("bare", "ADD COLUMN gossip_id"), ("unique_one", "REPLICA IDENTITY USING INDEX \"U x\"")] {
+        let found = about(&bench, table, "has no key").unwrap();
+        assert!(!found.blocks && found.mend.as_ref().unwrap().contains(sql), "{found}");
+        mend(&bench, &found);
+        let moved = about(&bench, table, "belongs in gossip").unwrap();
+        assert!(moved.blocks);
+        mend(&bench, &moved);
+        assert_eq!(about(&bench, table, ""), None);
+    }
+    assert!(about(&bench, "late", "has no key").is_some(), "a key that is checked late tells the log nothing");
+    assert_eq!(bench.table("unique_one").key.len(), 1);
+    bench.run("UPDATE bare SET v = 'z'; UPDATE unique_one SET b = 3; UPDATE late SET v = 3");
+}
+
+#[test]
+fn what_cannot_stream_is_said_to() {
+    let mut bench = Bench::new(
+        "CREATE VIEW a_view AS SELECT 1 AS id; CREATE MATERIALIZED VIEW seen AS SELECT 1 AS id;
+         CREATE EXTENSION file_fdw; CREATE SERVER files FOREIGN DATA WRAPPER file_fdw;
+         CREATE FOREIGN TABLE away (v text) SERVER files OPTIONS (filename '/dev/null');
+         CREATE TABLE parent (id int PRIMARY KEY); CREATE TABLE child () INHERITS (parent);
+         CREATE SCHEMA gossip; CREATE TABLE gossip.t (id int PRIMARY KEY);
+         CREATE TEMP TABLE passing (id int PRIMARY KEY)",
+        &[],
+    );
+    let temporary: String = bench.db.query_one("SELECT pg_my_temp_schema()::regnamespace::text", &[]).unwrap().get(0);
+    for (table, says, blocks) in [
+        ("a_view", "is a view", true),
+        ("seen", "is a materialised view", true),
+        ("away", "is a foreign table", true),
+        ("gossip.t", "taken by Gossip's own tables", true),
+        ("parentt", "no such table; did you mean parent?", true),
+        (&format!("{temporary}.passing"), "is a temporary table", true),
+        ("parent", "inherit from it", false),
+    ] {
+        bench.settings.tables = vec![table.to_string()];
+        let found =
+            find(&bench, &[], says).unwrap_or_else(|| panic!("{table}: {:?}", bench.source().check(&[]).unwrap()));
+        assert_eq!((found.about.as_str(), found.blocks), (table, blocks), "{found}");
+        assert_eq!(bench.source().plan().is_err(), blocks, "{table}");
+    }
+    bench.settings.tables = vec![];
+    assert!(find(&bench, &[], "no tables are named").is_some());
+}
+
+#[test]
+fn a_slot_that_holds_much_back_or_was_given_up_is_found() {
+    let mut bench = bench();
+    bench.settings.max_wal_bytes = Some(2 << 20);
+    bench.run("CREATE TABLE noise AS SELECT repeat('n', 1000) AS v FROM generate_series(1, 20000)");
+    let found = find(&bench, &[], "holds back").unwrap();
+    assert!(!found.blocks && found.text.contains("nobody reads it"), "{found}");
+    mend(&bench, &found);
+    assert_eq!(find(&bench, &[], "holds back"), None);
+
+    bench.run("ALTER SYSTEM SET max_slot_wal_keep_size = '1MB'");
+    bench.run("SELECT pg_reload_conf()");
+    let lost = || {
+        let mut db = postgres::Client::connect(&bench.server.url(), postgres::NoTls).unwrap();
+        db.batch_execute("INSERT INTO noise SELECT repeat('n', 1000) FROM generate_series(1, 20000)").unwrap();
+        db.batch_execute("SELECT pg_switch_wal()").unwrap();
+        db.batch_execute("CHECKPOINT").unwrap();
+        find(&bench, &[], "was given up by the server")
+    };
+    let found = testbed::wait_for(|| "the slot to be lost".into(), lost);
+    let e = bench.source().try_to_follow("test", None).err().unwrap().to_string();
+    assert!(e.contains("changes since the last one read are lost"), "{e}");
+    bench.run("ALTER SYSTEM SET max_slot_wal_keep_size = '1GB'");
+    bench.run("SELECT pg_reload_conf()");
+    mend(&bench, &found);
+    assert_eq!(bench.source().check(&[]).unwrap(), []);
+}
+
+#[test]
+fn a_server_that_is_not_the_right_one_is_found() {
+    let mut bench = Bench::on(Postgres::start_with(&["wal_level=replica"]), SCHEMA, &["t"]);
+    let found = find(&bench, &[], "wal_level is replica").unwrap();
+    mend(&bench, &found);
+    bench.server.stop();
+    bench.server.start_again();
+    assert_eq!(find(&bench, &[], "wal_level"), None);
+    bench.db = postgres::Client::connect(&bench.server.url(), postgres::NoTls).unwrap();
+    bench.prepare();
+
+    let other = Postgres::start();
+    bench.settings.replication_url = Some(other.url());
+    assert!(find(&bench, &[], "lead to different servers").is_some_and(|f| f.blocks));
+
+    // What a pooler says to somebody who wants to replicate.
+    let pooler = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = pooler.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for mut socket in pooler.incoming().flatten() {
+            let _ = socket.read(&mut [0; 1024]);
+            let body = b"SERROR\0C08P01\0Munsupported startup parameter: replication\0\0";
+            let head = [&b"E"[..], &(body.len() as u32 + 4).to_be_bytes()].concat();
+            let _ = socket.write_all(&[&head[..], body].concat());
+        }
+    });
+    bench.settings.replication_url = Some(format!("postgres://test@127.0.0.1:{port}/postgres?sslmode=disable"));
+    let found = find(&bench, &[], "a pooler does not pass replication on").unwrap();
+    assert!(found.blocks && found.text.contains("unsupported startup parameter"), "{found}");
+    bench.settings.replication_url = None;
+
+    let standby = bench.server.standby();
+    bench.settings.url = standby.url();
+    assert!(find(&bench, &[], "leads to a standby").is_some_and(|f| f.blocks));
+}

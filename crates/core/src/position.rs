@@ -296,9 +296,13 @@ fn told(before: &RowChange, change: RowChange) -> (Option<Row>, ColumnSet) {
 
 /// Folds the changes of a transaction so that each key stands in it once: as it was before the first, as it is after
 /// the last. What cancels out is left out.
+///
+/// A row that went and gave its key to another one of which not everything is told ends as `Old::Known(None)`: what is
+/// left out is not what the row before had.
 pub fn fold(changes: impl IntoIterator<Item = RowChange>) -> Vec<RowChange> {
     let mut places = std::collections::HashMap::new();
     let mut folded: Vec<RowChange> = Vec::new();
+    let mut given_away = std::collections::HashSet::new();
     for change in changes {
         if change.key.is_empty() {
             folded.push(change);
@@ -306,11 +310,10 @@ pub fn fold(changes: impl IntoIterator<Item = RowChange>) -> Vec<RowChange> {
         }
         match places.entry((change.table.clone(), change.key.clone())) {
             std::collections::hash_map::Entry::Occupied(place) => {
-                let place: &usize = place.get();
-                let before = &mut folded[*place];
+                let place: usize = *place.get();
+                let before = &mut folded[place];
                 if before.new.is_none() && !change.untold.is_empty() {
-                    // Another row than the one that went; what it leaves out is not what that one had.
-                    before.old = Old::Known(None);
+                    given_away.insert(place);
                 }
                 let (new, untold) = told(before, change);
                 (before.new, before.untold) = (new, untold);
@@ -321,33 +324,124 @@ pub fn fold(changes: impl IntoIterator<Item = RowChange>) -> Vec<RowChange> {
             }
         }
     }
+    // Only at the end: the other row may have gone too, or been told whole, and then it is the first one's going that
+    // counts.
+    for place in given_away {
+        let change = &mut folded[place];
+        if !change.untold.is_empty() {
+            change.old = Old::Known(None);
+        }
+    }
     folded.retain(|c| c.old != Old::Known(c.new.clone()));
     folded
 }
 
 #[cfg(test)]
 mod tests {
+    use std::collections::{BTreeMap, BTreeSet};
+
+    use proptest::prelude::*;
+
     use super::*;
     use crate::value::Value;
 
-    #[test]
-    fn a_row_that_comes_from_under_another_key_is_not_the_one_that_went() {
-        let change = |old, new: Option<i64>, untold: &[usize]| RowChange {
-            table: TableName::plain("t"),
-            key: [Value::Int(10)].into(),
-            old,
-            new: new.map(|v| [Value::Int(10), Value::Int(v), Value::Null].into()),
-            untold: untold.iter().copied().collect(),
+    /// The rows of a table by key: a small value, and a large one that a change leaves out where it is as it was.
+    type Rows = BTreeMap<i64, (i64, i64)>;
+
+    #[derive(Clone, Copy, Debug)]
+    enum Step {
+        Insert(i64, i64),
+        Small(i64, i64),
+        Large(i64, i64),
+        Move(i64, i64),
+        Delete(i64),
+    }
+
+    fn step() -> impl Strategy<Value = Step> {
+        (0..5_i64, 0..4_i64, 0..4_i64).prop_map(|(kind, key, other)| match kind {
+            0 => Step::Insert(key, other),
+            1 => Step::Small(key, other),
+            2 => Step::Large(key, other),
+            3 => Step::Move(key, other),
+            _ => Step::Delete(key),
+        })
+    }
+
+    fn row(key: i64, (small, large): (i64, i64)) -> Row {
+        [Value::Int(key), Value::Int(small), Value::Int(large)].into()
+    }
+
+    /// Carries out a step, and says of it what a stream says: with whole old rows, or with nothing but their keys.
+    fn carry_out(rows: &mut Rows, step: Step, whole: bool, told: &mut Vec<RowChange>) {
+        let mut tell = |key, old: Option<Option<(i64, i64)>>, new: Option<(i64, i64)>, leaves_out: bool| {
+            let untold: ColumnSet = [2].into_iter().filter(|_| leaves_out && !whole).collect();
+            let new = new.map(|(small, large)| row(key, (small, if untold.is_empty() { large } else { 0 })));
+            let old = old.map_or(Old::Unknown, |old| Old::Known(old.map(|o| row(key, o))));
+            told.push(RowChange { table: TableName::plain("t"), key: [Value::Int(key)].into(), old, new, untold });
         };
-        let gone = || change(Old::Unknown, None, &[]);
-        let moved = change(Old::Known(None), Some(1), &[2]);
-        let folded = fold([gone(), moved.clone()]);
-        assert_eq!((&folded[0].old, folded[0].untold.contains(2)), (&Old::Known(None), true));
-        // One that tells everything replaces it, and one that only changed leaves out what it had.
-        assert_eq!(fold([gone(), change(Old::Known(None), Some(1), &[])])[0].old, Old::Unknown);
-        assert_eq!(
-            fold([change(Old::Unknown, Some(1), &[2]), change(Old::Unknown, Some(2), &[2])])[0].old,
-            Old::Unknown
-        );
+        let before = |old| whole.then_some(Some(old));
+        let (Step::Insert(key, _) | Step::Small(key, _) | Step::Large(key, _) | Step::Move(key, _) | Step::Delete(key)) =
+            step;
+        match (step, rows.get(&key).copied()) {
+            (Step::Insert(key, v), None) => {
+                rows.insert(key, (v, v));
+                tell(key, Some(None), Some((v, v)), false);
+            }
+            (Step::Small(key, v), Some(old)) => {
+                rows.insert(key, (v, old.1));
+                tell(key, before(old), Some((v, old.1)), true);
+            }
+            (Step::Large(key, v), Some(old)) => {
+                rows.insert(key, (old.0, v));
+                tell(key, before(old), Some((old.0, v)), false);
+            }
+            (Step::Move(key, to), Some(old)) if !rows.contains_key(&to) => {
+                rows.remove(&key);
+                rows.insert(to, old);
+                tell(key, before(old), None, false);
+                tell(to, Some(None), Some(old), true);
+            }
+            (Step::Delete(key), Some(old)) => {
+                rows.remove(&key);
+                tell(key, before(old), None, false);
+            }
+            _ => {}
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 4_000, failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// Whoever knows the rows before, and asks the table where it is told that a row is another one, knows the rows
+        /// after. A row that takes over the key of one that went is where this goes wrong.
+        #[test]
+        fn folding_tells_what_the_changes_told(
+            first in proptest::collection::btree_map(0..4_i64, (0..4_i64, 0..4_i64), 0..4),
+            steps in proptest::collection::vec(step(), 0..12),
+            whole in any::<bool>(),
+        ) {
+            let (mut after, mut told) = (first.clone(), Vec::new());
+            steps.iter().for_each(|s| carry_out(&mut after, *s, whole, &mut told));
+            let (mut known, mut seen) = (first.clone(), BTreeSet::new());
+            for c in fold(told) {
+                let Value::Int(key) = c.key[0] else { panic!() };
+                prop_assert!(seen.insert(key), "each key once");
+                if let (Old::Known(old), true) = (&c.old, c.untold.is_empty()) {
+                    prop_assert_eq!(old, &first.get(&key).map(|r| row(key, *r)), "the row as it was");
+                }
+                let Some(new) = &c.new else {
+                    prop_assert!(known.remove(&key).is_some(), "what was not there cannot go");
+                    continue;
+                };
+                let (Value::Int(small), Value::Int(large)) = (&new[1], &new[2]) else { panic!() };
+                let large = match (c.untold.is_empty(), &c.old) {
+                    (true, _) => *large,
+                    (false, Old::Known(None)) => after[&key].1,
+                    (false, _) => known[&key].1,
+                };
+                known.insert(key, (*small, large));
+            }
+            prop_assert_eq!(known, after);
+        }
     }
 }

@@ -140,6 +140,9 @@ const NEWER: &str = r#"
 CREATE TRIGGER newer_ad AFTER DELETE ON composite BEGIN
   INSERT OR REPLACE INTO plain (id, u) VALUES (OLD.a, OLD.v);
 END;
+CREATE TRIGGER newer_ai AFTER INSERT ON plain WHEN NEW.e = 'b' BEGIN
+  UPDATE plain SET b = x'77' WHERE id = NEW.id;
+END;
 CREATE TRIGGER newer_bi BEFORE INSERT ON plain WHEN NEW.u = 'wipe' BEGIN DELETE FROM plain WHERE id > 3; END;
 "#;
 
@@ -204,6 +207,21 @@ proptest! {
         }
         bench.look();
     }
+}
+
+/// What was noted before an insert that was ignored stands last in the log when another one gets the same key.
+#[test]
+fn an_ignored_insert_hides_no_later_one() {
+    let mut bench = Bench::new(SCHEMA, &["plain"]);
+    for sql in [
+        "INSERT INTO plain (id, u) VALUES (1, 'a')",
+        "INSERT OR IGNORE INTO plain (id, u) VALUES (2, 'a')",
+        "INSERT INTO plain (u) VALUES ('b')",
+    ] {
+        assert!(bench.run(sql));
+        bench.look();
+    }
+    assert_eq!(bench.known["plain"].len(), 2);
 }
 
 #[test]

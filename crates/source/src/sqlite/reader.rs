@@ -98,7 +98,8 @@ pub struct Reader {
 struct Touched {
     key: Vec<Stored>,
     first: Option<Vec<Stored>>,
-    exists: bool,
+    /// An entry says that it was not there, or went, before or at it.
+    absent: bool,
     /// The key was noted only after the insert, by the last entry about it.
     inserted_last: bool,
     /// More than one entry is about it: in between it may have been what it is neither before nor after.
@@ -297,15 +298,15 @@ impl Reader {
                     t
                 }
                 std::collections::hash_map::Entry::Vacant(v) => {
-                    v.insert(Touched { key, first: first(())?, exists: has_row, inserted_last: false, again: false })
+                    v.insert(Touched { key, first: first(())?, absent: false, inserted_last: false, again: false })
                 }
             };
-            if op == "i" && t.exists && t.first.is_some() {
-                // Somebody's older trigger changed the row before ours could note its insert.
+            if op == "i" && !t.absent {
+                // A trigger of the application changed the row before ours could note its insert.
                 t.first = None;
             }
             t.inserted_last = op == "i";
-            t.exists = matches!(op.as_str(), "u" | "i");
+            t.absent |= op != "u";
         }
         drop(entries);
         let mut changes = Vec::with_capacity(order.len());

@@ -3,7 +3,9 @@
 //! Before a row is changed or deleted, a trigger copies it as it is into `gossip_log`; before one is inserted, the key
 //! is noted, and so are the rows that `REPLACE` would delete because they conflict over some unique index. So the first
 //! entry about a key in any stretch of the log tells what the row was at its beginning. Only a key that the database
-//! gives itself is noted after the insert; [`reader`](super::reader) knows what that means.
+//! gives itself cannot be noted before: in tables where it may, every insert is noted after it as well, for what was
+//! noted before may be of an insert that was ignored, and of a stretch that was read. [`reader`](super::reader) knows
+//! what that means.
 //!
 //! The triggers must never make an application's migration fail, and `ALTER TABLE … DROP COLUMN` refuses if a trigger
 //! names the column. So no column is named in a way that needs it to exist:
@@ -32,7 +34,7 @@ fn trigger_name(table: &str, kind: &str) -> String {
     format!("gossip_{table}_{kind}")
 }
 
-/// The four triggers of a table, as statements.
+/// The triggers of a table, as statements.
 pub fn triggers(t: &Described, layout: i64) -> Vec<String> {
     let table = quote(&t.name);
     let names: Vec<String> = t.columns.iter().map(|(n, _)| quote(n)).collect();
@@ -73,21 +75,13 @@ pub fn triggers(t: &Described, layout: i64) -> Vec<String> {
     let known: Vec<String> = new_key.iter().map(|k| format!("coalesce({k}, -1) IS NOT -1")).collect();
     before_insert.push(note_key("a", &if t.given_key { known.join(" AND ") } else { "1".into() }));
 
-    let same_key: Vec<String> =
-        key_places.iter().zip(&new_key).map(|(place, new)| format!("{place} IS {new}")).collect();
-    let noted = format!(
-        "NOT EXISTS (SELECT 1 FROM gossip_log WHERE seq = (SELECT max(seq) FROM gossip_log) AND layout = {layout} \
-         AND op = 'a' AND {})",
-        same_key.join(" AND "),
-    );
-
     let mut before_update = vec![old_row(&format!("CASE WHEN {moved} THEN 'm' ELSE 'u' END"), &is_old)];
     before_update.extend(conflicts.iter().map(|(c, differs)| old_row("'c'", &format!("({differs}) AND {c}"))));
     before_update.push(note_key("a", &moved));
 
     let bodies = [
         ("BEFORE INSERT", before_insert),
-        ("AFTER INSERT", vec![note_key("i", &noted)]),
+        ("AFTER INSERT", if t.given_key { vec![note_key("i", "1")] } else { vec![] }),
         ("BEFORE UPDATE", before_update),
         ("BEFORE DELETE", vec![old_row("'d'", &is_old)]),
     ];
@@ -95,7 +89,7 @@ pub fn triggers(t: &Described, layout: i64) -> Vec<String> {
         let name = quote(&trigger_name(&t.name, kind));
         format!("CREATE TRIGGER {name} {event} ON {table} BEGIN\n  {}\nEND", body.join("\n  "))
     };
-    KINDS.iter().zip(&bodies).map(create).collect()
+    KINDS.iter().zip(&bodies).filter(|(_, (_, body))| !body.is_empty()).map(create).collect()
 }
 
 /// The condition that a row conflicts with NEW over a unique index, and the one that an update changes what is indexed.
@@ -150,14 +144,14 @@ pub fn is_followed(db: &Connection, t: &Described) -> Result<bool> {
     if signature != t.signature() {
         return Ok(false);
     }
-    let sql = "SELECT name, sql FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE \
-               ORDER BY rowid DESC LIMIT 4";
-    let mut s = db.prepare(sql)?;
-    let mut found: Vec<(String, String)> =
-        s.query_map([&t.name], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<std::result::Result<_, _>>()?;
-    found.reverse();
     let wanted = triggers(t, layout);
-    Ok(found.len() == wanted.len() && found.iter().zip(&wanted).all(|((_, sql), wanted)| sql == wanted))
+    let sql = "SELECT sql FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE \
+               ORDER BY rowid DESC LIMIT ?2";
+    let mut s = db.prepare(sql)?;
+    let mut found: Vec<String> =
+        s.query_map(params![t.name, wanted.len() as i64], |r| r.get(0))?.collect::<std::result::Result<_, _>>()?;
+    found.reverse();
+    Ok(found == wanted)
 }
 
 /// Statements that take away every trigger of ours on `table`, whatever it is called now.
@@ -212,9 +206,10 @@ pub fn plan(db: &Connection, source: &SqliteSource) -> Result<Plan> {
         plan.statements.extend(triggers(&t, next_layout));
         plan.statements.push(format!("INSERT INTO gossip_log (layout, op) VALUES ({next_layout}, 'r')"));
         plan.effects.push(format!(
-            "{}: every row that is inserted, updated or deleted also writes one row to gossip_log; {} unique index{} \
+            "{}: every row that is inserted, updated or deleted also writes one row to gossip_log{}; {} unique index{} \
              looked up before an insert",
             t.name,
+            if t.given_key { " (two, if an insert names its key)" } else { "" },
             t.unique.len(),
             if t.unique.len() == 1 { " is" } else { "es are" },
         ));

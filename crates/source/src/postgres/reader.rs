@@ -379,8 +379,10 @@ impl PostgresReader {
         let to = self.gathered.to.filter(|to| *to > self.at)?;
         let gathered = std::mem::take(&mut self.gathered);
         self.busy = gathered.transactions.len() >= BUSY;
-        // What was noticed takes effect between transactions.
-        let resets = if to.is_whole() { std::mem::take(&mut self.resets) } else { vec![] };
+        // What was noticed takes effect between transactions. What the stream says in the middle of one takes effect at
+        // its end: a snapshot that is asked for now need not show it yet.
+        let between = to.is_whole() && self.building.is_none();
+        let resets = if between { std::mem::take(&mut self.resets) } else { vec![] };
         Some(self.make(to, gathered.transactions, resets))
     }
 

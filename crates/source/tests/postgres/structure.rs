@@ -2,7 +2,7 @@
 
 use std::cell::RefCell;
 
-use gossip_core::position::{Old, Position, ResetWhy, Shows};
+use gossip_core::position::{Interval, Old, Position, ResetWhy, Shows};
 use gossip_core::schema::TableName;
 use gossip_core::value::Value;
 use gossip_source::Last;
@@ -170,6 +170,27 @@ fn a_table_that_changes_is_noticed_also_when_it_is_quiet() {
     assert_eq!(reader.reset().why, ResetWhy::Truncated);
     bench.run("DROP TABLE t");
     assert_eq!(reader.reset().table, None);
+}
+
+/// Also where the transaction comes in several reads, and another one with the first of them.
+#[test]
+fn a_table_is_empty_when_the_transaction_that_emptied_it_ends() {
+    let schema = "CREATE TABLE t (id int PRIMARY KEY); CREATE TABLE other (id int PRIMARY KEY, pad text)";
+    let mut bench = Bench::new(schema, &["t", "other"]);
+    let mut reader = bench.follow();
+    bench.run("INSERT INTO t VALUES (1)");
+    reader.changes();
+    bench.run("INSERT INTO t VALUES (2)");
+    let fill = "INSERT INTO other SELECT i, repeat('x', 900) FROM generate_series(1, 1500) i";
+    bench.run(&format!("BEGIN; TRUNCATE t; {fill}; COMMIT"));
+    let emptied = |i: &Interval| i.resets.iter().any(|r| r.why != ResetWhy::Described);
+    let interval = std::iter::repeat_with(|| reader.next()).find(emptied).unwrap();
+    let table = interval.resets[0].table.clone().unwrap();
+    assert!(bench.snapshot(&table).0.is_empty());
+    // If the catalog is what told of it, every snapshot from then on shows it, wherever the stream stands.
+    if interval.resets[0].why == ResetWhy::Truncated {
+        assert_eq!(interval.transactions.last().map(|t| (t.position, t.changes.len())), Some((interval.to, 1_500)));
+    }
 }
 
 #[test]

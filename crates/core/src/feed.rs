@@ -1,19 +1,18 @@
 //! One effective query over time: a row change in, a change of the result out.
 //!
 //! Where the table's changes bring the row as it was, a feed needs no memory at all: the old and the new row are both
-//! looked at and compared. Where they do not, the feed remembers the keys it has sent, each with a hash of what was
-//! shown, so that a change of hidden columns sends nothing.
+//! looked at and compared. Where they do not, the feed remembers the keys it has sent, each with hashes of what was shown,
+//! so that a change of hidden columns sends nothing.
 
 use std::collections::HashMap;
-use std::collections::hash_map::Entry;
-use std::hash::{BuildHasher, Hash, Hasher};
+use std::hash::BuildHasher;
 
 use foldhash::quality::RandomState;
 
 use crate::look_up::Sets;
 use crate::position::{Old, RowChange};
 use crate::rule::{Effective, Seen};
-use crate::schema::Key;
+use crate::schema::{ColumnSet, Key};
 
 /// A change of a feed's result. Speaks of the result, not of the table.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -52,41 +51,99 @@ impl Change {
     }
 }
 
-/// The keys that a feed has sent, for tables without old values.
+/// The rows that a feed has sent, for tables without old values: of each its key and a hash of each selected column, so
+/// that it can be told what of a row is new to its readers.
 #[derive(Debug, Default)]
 pub struct Sent {
-    keys: HashMap<Key, u64>,
+    rows: HashMap<Key, Marks>,
+    bytes: usize,
     hasher: RandomState,
+}
+
+/// For each selected column a hash of its value, [`HIDDEN`] where it was not shown.
+type Marks = Box<[u64]>;
+
+const HIDDEN: u64 = 0;
+
+/// Bytes that a row takes beside its key and its marks, about.
+const OF_A_ROW: usize = 72;
+
+fn size(key: &Key, marks: &Marks) -> usize {
+    OF_A_ROW + key.iter().map(|v| v.size()).sum::<usize>() + size_of_val::<[u64]>(marks)
 }
 
 impl Sent {
     /// Notes a row as sent.
     pub fn note(&mut self, effective: &Effective, key: Key, seen: &Seen) {
-        let hash = self.hash(effective, seen);
-        self.keys.insert(key, hash);
+        let marks = effective.select.iter().map(|&i| self.mark(seen, i)).collect();
+        self.put(key, marks);
     }
 
-    fn hash(&self, effective: &Effective, seen: &Seen) -> u64 {
-        let mut h = self.hasher.build_hasher();
-        for (i, value) in effective.shown(seen) {
-            (i, value).hash(&mut h);
-        }
-        h.finish()
+    fn put(&mut self, key: Key, marks: Marks) {
+        self.forget(&key);
+        self.bytes += size(&key, &marks);
+        self.rows.insert(key, marks);
     }
 
-    /// Whether the key was sent and not removed since.
-    pub fn contains(&self, key: &Key) -> bool {
-        self.keys.contains_key(key)
+    fn forget(&mut self, key: &Key) -> bool {
+        let known = self.rows.remove(key);
+        self.bytes -= known.as_ref().map_or(0, |marks| size(key, marks));
+        known.is_some()
+    }
+
+    fn mark(&self, seen: &Seen, column: usize) -> u64 {
+        if seen.columns.contains(column) { self.hasher.hash_one(&seen.row[column]).max(HIDDEN + 1) } else { HIDDEN }
     }
 
     /// All keys that were sent.
     pub fn keys(&self) -> impl Iterator<Item = &Key> {
-        self.keys.keys()
+        self.rows.keys()
     }
 
     /// Bytes that it takes, about.
     pub fn size(&self) -> usize {
-        self.keys.keys().map(|k| 64 + k.iter().map(|v| v.size()).sum::<usize>()).sum()
+        self.bytes
+    }
+
+    /// What a change does to what was sent, which is brought up to date. `left_out` are columns that are selected and
+    /// shown and of which the change says only that they are as they were.
+    fn take_in(
+        &mut self,
+        effective: &Effective,
+        change: &RowChange,
+        seen: Option<Seen>,
+        left_out: &ColumnSet,
+    ) -> Result<Option<Change>, Untold> {
+        let key = change.key.clone();
+        let Some(mut row) = seen else { return Ok(self.forget(&key).then_some(Change::Remove { key })) };
+        let before = self.rows.get(&key);
+        // What was sent can stay if it is of this row, and was shown as it is now.
+        let another = before.is_none() || change.old == Old::Known(None);
+        if !left_out.is_empty() && (another || effective.maskable().iter().any(|i| left_out.contains(i))) {
+            return Err(Untold);
+        }
+        let stays = |n: usize| before.map_or(HIDDEN, |marks| marks[n]);
+        let select = effective.select.iter().enumerate();
+        let marks: Marks =
+            select.map(|(n, &i)| if left_out.contains(i) { stays(n) } else { self.mark(&row, i) }).collect();
+        let Some(before) = before else {
+            self.put(key.clone(), marks);
+            return Ok(Some(Change::Add { key, row, instead: false }));
+        };
+        let select = || effective.select.iter().zip(before.iter().zip(&marks));
+        let came_up = select().any(|(i, (was, _))| *was == HIDDEN && left_out.contains(*i));
+        let lost = select().any(|(_, (was, is))| *was != HIDDEN && *is == HIDDEN);
+        if came_up || lost && !left_out.is_empty() {
+            return Err(Untold);
+        }
+        let changed: Vec<usize> = select().filter(|(_, (was, is))| was != is).map(|(i, _)| *i).collect();
+        self.put(key.clone(), marks);
+        row.columns.remove_all(left_out);
+        Ok(match (lost, changed.is_empty()) {
+            (true, _) => Some(Change::Add { key, row, instead: true }),
+            (false, true) => None,
+            (false, false) => Some(Change::Replace { key, row, changed }),
+        })
     }
 }
 
@@ -105,51 +162,21 @@ pub fn change(
     if !row.untold.is_empty() && row.new.is_some() && effective.is_decided_by_any_of(&row.untold) {
         return Err(Untold);
     }
-    let mut new = row.new.as_ref().and_then(|r| effective.see(r, sets));
+    let new = row.new.as_ref().and_then(|r| effective.see(r, sets));
     if effective.table.key.is_empty() {
         return Ok(new.map(|row| Change::Add { key, row, instead: false }));
     }
-    if let Some(seen) = new.as_mut().filter(|_| !row.untold.is_empty()) {
-        seen.columns.remove_all(&row.untold);
-        if effective.select.iter().any(|&i| row.untold.contains(i)) {
-            return match sent {
-                // What is under the key now may be another row than the one that was sent.
-                Some(sent) if sent.contains(&key) && row.old != Old::Known(None) => {
-                    Ok(replace_told(effective, key, seen.clone(), sent))
-                }
-                _ => Err(Untold),
-            };
-        }
-    }
-    Ok(match (&row.old, sent) {
-        (_, Some(sent)) => match (sent.keys.contains_key(&key), new) {
-            (false, None) => None,
-            (false, Some(row)) => {
-                sent.note(effective, key.clone(), &row);
-                Some(Change::Add { key, row, instead: false })
-            }
-            (true, None) => {
-                sent.keys.remove(&key);
-                Some(Change::Remove { key })
-            }
-            (true, Some(row)) => {
-                let hash = sent.hash(effective, &row);
-                match sent.keys.entry(key.clone()) {
-                    Entry::Occupied(known) if *known.get() == hash => None,
-                    entry => {
-                        entry.insert_entry(hash);
-                        // What was shown before is not known: the row stands for itself.
-                        Some(Change::Add { key, row, instead: true })
-                    }
-                }
-            }
-        },
+    let shown = |i: &usize| row.untold.contains(*i) && new.as_ref().is_some_and(|n| n.columns.contains(*i));
+    let left_out: ColumnSet = effective.select.iter().copied().filter(|i| shown(i)).collect();
+    match (&row.old, sent) {
+        (_, Some(sent)) => sent.take_in(effective, row, new, &left_out),
+        _ if !left_out.is_empty() => Err(Untold),
         (Old::Known(old), None) => {
-            between(effective, key, old.as_ref().and_then(|r| effective.see(r, sets)).as_ref(), new)
+            Ok(between(effective, key, old.as_ref().and_then(|r| effective.see(r, sets)).as_ref(), new))
         }
         // Without any memory of what was sent, only what is in the result now can be told.
-        (Old::Unknown, None) => new.map(|row| Change::Add { key, row, instead: false }),
-    })
+        (Old::Unknown, None) => Ok(new.map(|row| Change::Add { key, row, instead: false })),
+    }
 }
 
 /// What takes a result from one row under a key to another.
@@ -179,13 +206,6 @@ pub fn takes_back(effective: &Effective, change: &Change, row: &RowChange, sets:
     }
 }
 
-/// A row that was sent, of which some selected values did not change and are not told: all others are.
-fn replace_told(effective: &Effective, key: Key, row: Seen, sent: &mut Sent) -> Option<Change> {
-    sent.note(effective, key.clone(), &row);
-    let changed: Vec<usize> = effective.select.iter().copied().filter(|&i| row.columns.contains(i)).collect();
-    (!changed.is_empty()).then_some(Change::Replace { key, row, changed })
-}
-
 fn replace(effective: &Effective, key: Key, old: &Seen, row: Seen) -> Option<Change> {
     let lost = effective.select.iter().any(|&i| old.columns.contains(i) && !row.columns.contains(i));
     if lost {
@@ -194,4 +214,70 @@ fn replace(effective: &Effective, key: Key, old: &Seen, row: Seen) -> Option<Cha
     let differs = |&i: &usize| row.columns.contains(i) && (!old.columns.contains(i) || old.row[i] != row.row[i]);
     let changed: Vec<usize> = effective.select.iter().copied().filter(differs).collect();
     (!changed.is_empty()).then_some(Change::Replace { key, row, changed })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use serde_json::json;
+
+    use super::*;
+    use crate::engine::{Engine, Input, Limits, Request};
+    use crate::rule::{Claims, RuleSet, RuleText};
+    use crate::schema::{Column, Table, TableName};
+    use crate::value::{Type, Value};
+
+    /// A table `t (id, state, n, body)` whose changes tell no old values, for one who sees `n` only where `state` is 1.
+    fn effective() -> Effective {
+        let rule = |rows: &str, columns: &[&str]| RuleText {
+            role: "all".into(),
+            table: TableName::plain("t"),
+            rows: Some(rows.into()),
+            columns: Some(columns.iter().map(|c| c.to_string()).collect()),
+            ..RuleText::default()
+        };
+        let rules = vec![rule("state < 9", &["id", "state", "body"]), rule("state = 1", &["n"])];
+        let mut engine = Engine::new(Arc::new(RuleSet::new(rules)), Limits::default());
+        let column = |name: &str| Column { name: name.into(), ty: Type::Int8 };
+        engine.handle(Input::Table(Arc::new(Table {
+            name: TableName::plain("t"),
+            source: "s".into(),
+            columns: ["id", "state", "n", "body"].map(column).into(),
+            key: vec![0],
+            old_values: false,
+            incarnation: 0,
+        })));
+        let facts = json!({}).as_object().cloned().unwrap_or_default();
+        let claims = Arc::new(Claims { roles: vec!["all".into()], facts, operator: false });
+        engine.compile(&Request { query: "SELECT * FROM t".into(), claims, ..Request::default() }).unwrap()
+    }
+
+    #[test]
+    fn what_was_sent_tells_what_a_change_is_to_its_readers() {
+        let (of, mut sent) = (effective(), Sent::default());
+        let change = |state: i64, n: i64, body: Option<i64>, old: Old| RowChange {
+            table: of.table.name.clone(),
+            key: [Value::Int(1)].into(),
+            old,
+            new: Some([Value::Int(1), Value::Int(state), Value::Int(n), body.map_or(Value::Null, Value::Int)].into()),
+            untold: [3].into_iter().filter(|_| body.is_none()).collect(),
+        };
+        let mut tell = |c: RowChange| super::change(&of, &c, &(), Some(&mut sent));
+        let changed = |c: Result<Option<Change>, Untold>| match c {
+            Ok(Some(Change::Replace { row, changed, .. })) => (changed, row.columns.contains(3)),
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(tell(change(1, 5, None, Old::Unknown)), Err(Untold), "it was not sent before");
+        assert!(matches!(tell(change(1, 5, Some(8), Old::Unknown)), Ok(Some(Change::Add { instead: false, .. }))));
+        assert_eq!(changed(tell(change(1, 6, None, Old::Unknown))), (vec![2], false));
+        assert_eq!(changed(tell(change(1, 6, Some(9), Old::Unknown))), (vec![3], true));
+        assert_eq!(tell(change(1, 6, None, Old::Known(None))), Err(Untold), "another row");
+        // A column goes out of sight: the row is told whole, for which a value is missing.
+        assert_eq!(tell(change(2, 6, None, Old::Unknown)), Err(Untold));
+        assert!(matches!(tell(change(2, 6, Some(9), Old::Unknown)), Ok(Some(Change::Add { instead: true, .. }))));
+        assert_eq!(tell(change(2, 7, None, Old::Unknown)), Ok(None), "what is hidden says nothing");
+        assert_eq!(tell(change(9, 7, Some(9), Old::Unknown)), Ok(Some(Change::Remove { key: [Value::Int(1)].into() })));
+        assert_eq!((sent.size(), sent.keys().count()), (0, 0));
+    }
 }

@@ -65,10 +65,15 @@ impl Pending {
         self.takes_back || self.keyed.len() >= MAX_KEYED
     }
 
+    /// A part of a transaction was told past this: its end is to be told even if nothing else is.
+    pub fn told_a_part(&mut self) {
+        self.open = true;
+    }
+
     /// Everything that waits, as a delta of the newest transaction. `None` if nothing is left of it.
     pub fn take_out(&mut self) -> Option<Delta> {
-        let Pending { keyed, keyless, skipped, newest, open, takes_back, .. } = std::mem::take(self);
-        let newest = newest?;
+        let newest = self.newest.take()?;
+        let Pending { keyed, keyless, skipped, open, takes_back, .. } = std::mem::take(self);
         self.open = !newest.position.is_whole();
         let changes: Vec<Change> = keyed.into_values().chain(keyless).collect();
         (!changes.is_empty() || open && !self.open).then(|| Delta {
@@ -90,11 +95,16 @@ fn merge(before: Change, after: Change) -> Option<Change> {
     let had = !matches!(before, Change::Add { instead: false, .. });
     match (before, after) {
         (_, Change::Remove { key }) => had.then_some(Change::Remove { key }),
-        (Change::Replace { changed: earlier, .. }, Change::Replace { key, row, mut changed }) => {
-            changed.extend(earlier.into_iter().filter(|c| row.columns.contains(*c)));
+        (Change::Replace { row: earlier, changed: first, .. }, Change::Replace { key, mut row, mut changed }) => {
+            row.keep_of(&earlier);
+            changed.extend(first);
             changed.sort_unstable();
             changed.dedup();
             Some(Change::Replace { key, row, changed })
+        }
+        (Change::Add { row: earlier, .. }, Change::Replace { key, mut row, .. }) => {
+            row.keep_of(&earlier);
+            Some(Change::Add { key, row, instead: had })
         }
         (_, Change::Replace { key, row, .. } | Change::Add { key, row, .. }) => {
             Some(Change::Add { key, row, instead: had })
@@ -168,5 +178,19 @@ mod tests {
         assert!(!pending.is_urgent());
         pending.take_in(delta(MAX_KEYED as u64), 1);
         assert!(pending.is_urgent(), "told before its time");
+    }
+    /// A change that leaves a large value out says that it is as the one before told it.
+    #[test]
+    fn what_a_later_change_leaves_out_is_as_the_earlier_one_told_it() {
+        let seen = |a: i64, b: Option<i64>| Seen {
+            row: [Value::Int(a), b.map_or(Value::Null, Value::Int)].into(),
+            columns: (0..if b.is_some() { 2 } else { 1 }).collect(),
+        };
+        let key = || Key::from([Value::Int(1)]);
+        let replace = |row, changed: &[usize]| Change::Replace { key: key(), row, changed: changed.to_vec() };
+        let merged = merge(replace(seen(1, Some(7)), &[1]), replace(seen(2, None), &[0]));
+        assert_eq!(merged, Some(replace(seen(2, Some(7)), &[0, 1])));
+        let add = |row| Change::Add { key: key(), row, instead: false };
+        assert_eq!(merge(add(seen(1, Some(7))), replace(seen(2, None), &[0])), Some(add(seen(2, Some(7)))));
     }
 }

@@ -340,8 +340,22 @@ pub struct Effective {
 pub struct Seen {
     /// The whole row, masks applied.
     pub row: Row,
-    /// The columns of it that may be shown.
+    /// The columns of it that may be shown, and whose values are known.
     pub columns: ColumnSet,
+}
+
+impl Seen {
+    /// Takes from the row as it was what this one leaves out.
+    pub fn keep_of(&mut self, earlier: &Seen) {
+        let mut missing = earlier.columns.clone();
+        missing.remove_all(&self.columns);
+        if missing.is_empty() {
+            return;
+        }
+        let value = |i: usize| if missing.contains(i) { &earlier.row[i] } else { &self.row[i] };
+        self.row = (0..self.row.len()).map(|i| value(i).clone()).collect();
+        self.columns.union_with(&missing);
+    }
 }
 
 impl Effective {

@@ -98,11 +98,24 @@ impl Engine {
     pub(super) fn take(&mut self, interval: Arc<Interval>) {
         let before = self.progress(&interval.source).at;
         let anew = before.is_none() && !self.sources.contains_key(&interval.source);
+        let mut resets = &interval.resets[..];
         for t in &interval.transactions {
             // The first interval ever may begin anywhere; later ones may overlap what is known.
-            if before.is_none_or(|at| t.position > at) {
-                self.transaction_in(&interval, t);
+            if before.is_some_and(|at| t.position <= at) {
+                continue;
             }
+            let followed = self.sources.entry(interval.source.clone()).or_default();
+            if t.xid > 0 {
+                followed.passed.push(t.position, t.xid);
+            }
+            if t.position < interval.to {
+                self.transaction_in(&interval, t, &[]);
+                continue;
+            }
+            // What it did to a table that is read in whole now is perhaps told in part: nobody is to hear of that.
+            let in_whole = std::mem::take(&mut resets);
+            in_whole.iter().for_each(|r| self.reset(r, interval.to));
+            self.transaction_in(&interval, t, in_whole);
         }
         let followed = self.sources.entry(interval.source.clone()).or_default();
         if before.is_none() || followed.progress.lost {
@@ -114,7 +127,7 @@ impl Engine {
         followed.settled = followed.settled.max(interval.settled);
         let (epoch, lineage) = (interval.epoch.max(followed.progress.epoch), interval.lineage);
         followed.progress = Progress { epoch, at: Some(interval.to), lost: false, lineage };
-        interval.resets.iter().for_each(|r| self.reset(r, interval.to));
+        resets.iter().for_each(|r| self.reset(r, interval.to));
         let mut joining: Vec<FeedId> = self
             .tables
             .values()
@@ -153,12 +166,16 @@ impl Engine {
         }
     }
 
-    fn transaction_in(&mut self, interval: &Arc<Interval>, t: &Arc<Transaction>) {
+    /// Takes a transaction in, but for what it did to the tables that are read in whole after it.
+    fn transaction_in(&mut self, interval: &Arc<Interval>, t: &Arc<Transaction>, in_whole: &[Reset]) {
         let source = &interval.source;
         let mut touched = std::mem::take(&mut self.touched);
         touched.clear();
         for (i, change) in t.changes.iter().enumerate() {
             let Some(on_table) = self.tables.get(&change.table) else { continue };
+            if in_whole.iter().any(|r| r.name == change.table) {
+                continue;
+            }
             let old = match &change.old {
                 crate::position::Old::Known(old) => old.as_ref(),
                 crate::position::Old::Unknown => None,
@@ -188,9 +205,6 @@ impl Engine {
         // What follows from this transaction is told under the epoch that read it, also where that is a new one.
         let epoch = interval.epoch.max(self.progress(source).epoch);
         let followed = self.sources.entry(source.clone()).or_default();
-        if t.xid > 0 {
-            followed.passed.push(t.position, t.xid);
-        }
         let mut unfinished = followed.unfinished.take();
         let Evaluated { mut matched, untold, kept } = self.evaluate(epoch, t, &touched, &mut unfinished);
         self.touched = touched;

@@ -117,6 +117,7 @@ impl Engine {
         }
         if let Some(feed) = self.feed_mut(id) {
             feed.live.extend([sub]);
+            feed.pending.iter_mut().filter(|_| open).for_each(|p| p.told_a_part());
         }
         if open && let Some(unfinished) = self.sources.get_mut(&table.source).and_then(|s| s.unfinished.as_mut()) {
             unfinished.insert(id);
@@ -311,6 +312,10 @@ impl Engine {
         }
         if feed.kept.as_ref().is_none_or(|k| !k.is_look_up()) {
             self.by_effective.remove(&(feed.effective.clone(), feed.every));
+        }
+        if let Some(open) = self.sources.get_mut(&feed.effective.table.source).and_then(|s| s.unfinished.as_mut()) {
+            // Another feed gets its number, perhaps one of another source.
+            open.remove(&id);
         }
         let name = &feed.effective.table.name;
         if let Some(on_table) = self.tables.get_mut(name) {

@@ -64,7 +64,8 @@ impl Cluster {
                 }
                 _ => false,
             };
-            if of > at || !self.history.range(of..=at).all(|(_, w)| still(w)) {
+            let another = self.came.get(&id).is_some_and(|came| *came > of);
+            if of > at || another || !self.history.range(of..=at).all(|(_, w)| still(w)) {
                 continue;
             }
             let may = c.person.may(id, call, world);
@@ -122,7 +123,13 @@ impl Cluster {
                     let id = id_of(change.key());
                     let before = c.shown.get(&id).cloned();
                     let after = match change {
-                        Change::Add { row, .. } | Change::Replace { row, .. } => Some(project(&delta.feed, row)),
+                        Change::Add { row, .. } => Some(project(&delta.feed, row)),
+                        Change::Replace { row, .. } => {
+                            // What it leaves out is as it was.
+                            let mut after = before.clone().unwrap_or_default();
+                            after.extend(project(&delta.feed, row));
+                            Some(after)
+                        }
                         Change::Remove { .. } => None,
                     };
                     let same = before == after;

@@ -12,6 +12,7 @@ use crate::{Cluster, Message};
 impl Cluster {
     pub fn handle(&mut self, n: usize, input: Input) {
         self.nodes[n].engine.set_clock(self.step as i64);
+        let by_stream = matches!(input, Input::Interval(_) | Input::Healed { .. });
         let outputs = self.nodes[n].engine.handle(input);
         let mut told = Vec::new();
         for output in outputs {
@@ -39,6 +40,8 @@ impl Cluster {
                 }
                 Output::Delta(delta, subs) => {
                     told.push((delta.epoch, delta.position, subs.clone()));
+                    let emptied = (delta.position, delta.feed.table.name.clone());
+                    assert!(!by_stream || !self.emptied.contains(&emptied), "half of what {emptied:?} did is told");
                     for sub in subs.as_slice() {
                         let Some(queue) = self.queue(*sub) else { panic!("delta for nobody") };
                         let offered = queue.offer(*sub, 10, delta.takes_back, Message::Delta(delta.clone()));

@@ -1,6 +1,7 @@
 //! A whole cluster in one thread from one seed: one source, three instances that crash and start anew, a relay that
 //! drops, doubles, delays, reaches some of them only and loses what it kept, readers that are replaced, commits that are
-//! in the log before anybody sees them, transactions in parts or several in one, clients that come, go, resume, read
+//! in the log before anybody sees them, transactions in parts or several in one, rows that get other keys, large values that
+//! changes leave out, tables that are emptied at once, clients that come, go, resume, read
 //! slowly and change their rights, rights that follow other tables, topics and presence.
 //!
 //! What is held against it is written by hand below and shares nothing with the engine's evaluation. `GOSSIP_SEED=n`
@@ -19,9 +20,9 @@ use std::sync::Arc;
 use client::Client;
 use events::{EventsOf, Listener};
 use gossip_core::engine::{Engine, Input, Limits, Output, Request, SnapshotId, SubId, Why};
-use gossip_core::position::{CommitTime, Interval, Position, Shows, Transaction, Visibility};
+use gossip_core::position::{CommitTime, Interval, Position, Reset, Shows, Transaction, Visibility};
 use gossip_core::rule::{Effective, Seen};
-use gossip_core::schema::{Key, Row};
+use gossip_core::schema::{Key, Row, TableName};
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
 use world::{Person, Plain, QUERIES, TABLES, World, rules, table};
@@ -88,6 +89,8 @@ struct Cluster {
     next_xid: u64,
     step: usize,
     old_values: bool,
+    /// A change leaves out what is large and as it was.
+    leaves_out: bool,
     /// Its reader sees only states, and says what lies between two of them as one transaction.
     joins: bool,
     window: usize,
@@ -99,11 +102,17 @@ struct Cluster {
     /// Everything that readers have published, in order.
     published: Vec<Arc<Interval>>,
     unread: Vec<Arc<Transaction>>,
+    /// Tables that were emptied, by the end of the transaction that did it, and of which nothing was read yet.
+    resets: BTreeMap<Position, Reset>,
+    /// Tables that were emptied, ever.
+    emptied: BTreeSet<(Position, TableName)>,
     epoch: u64,
     nodes: Vec<Node>,
     clients: BTreeMap<SubId, Client>,
     next: SubId,
     history: BTreeMap<Position, World>,
+    /// When the row came that stands under an id of `calls` now.
+    came: BTreeMap<i64, Position>,
     resumed: u64,
     listeners: BTreeMap<SubId, Listener>,
     /// Events that were published, by number.
@@ -126,16 +135,20 @@ impl Cluster {
             next_xid: 4,
             step: 0,
             old_values,
+            leaves_out: !old_values && rng.random_bool(0.6),
             faults: rng.random_bool(0.8),
             rows: BTreeMap::new(),
             head: Position::at(0),
             published: Vec::new(),
             unread: Vec::new(),
+            resets: BTreeMap::new(),
+            emptied: BTreeSet::new(),
             epoch: 1,
             nodes: (0..NODES).map(|n| Node::start(n, 0, old_values, window)).collect(),
             clients: BTreeMap::new(),
             next: 0,
             history: BTreeMap::from([(Position::at(0), BTreeMap::new())]),
+            came: BTreeMap::new(),
             resumed: 0,
             listeners: BTreeMap::new(),
             published_events: 0,
@@ -234,7 +247,7 @@ fn every_client_sees_what_it_may_and_no_more() {
     let number = |name| std::env::var(name).ok().and_then(|s| s.parse::<u64>().ok());
     let seeds = match number("GOSSIP_SEED") {
         Some(seed) => seed..seed + 1,
-        None => 0..number("GOSSIP_SEEDS").unwrap_or(4_000),
+        None => 0..number("GOSSIP_SEEDS").unwrap_or(6_000),
     };
     let (many, mut resumed) = (seeds.clone().count() > 100, 0);
     for seed in seeds {

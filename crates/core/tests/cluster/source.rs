@@ -4,41 +4,93 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use gossip_core::engine::Only;
-use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Shows, Transaction, Visibility, fold};
+use gossip_core::position::{
+    CommitTime, Interval, Old, Position, Reset, ResetWhy, RowChange, Shows, Transaction, Visibility, fold,
+};
 use gossip_core::schema::{ColumnSet, Key, Row, TableName};
 use gossip_core::value::Value;
 use rand::Rng;
+use rand::rngs::StdRng;
 
 use crate::client::id_of;
-use crate::world::{Plain, TABLES, changed, to_row};
+use crate::world::{Plain, TABLES, changed, table, to_row};
 use crate::{Cluster, Hidden};
 
+/// A value of a row that is too large to stand in every change of it.
+fn large(row: Option<&Plain>) -> Option<i64> {
+    match row {
+        Some(Plain::Call((.., note))) => note.filter(|n| *n > 2),
+        _ => None,
+    }
+}
+
 impl Cluster {
+    fn old(&self, (_, id): (usize, i64), row: Option<Plain>) -> Old {
+        if self.old_values { Old::Known(row.map(|p| to_row(id, &p))) } else { Old::Unknown }
+    }
+
+    fn came_in(&mut self, (which, id): (usize, i64)) {
+        if which == 0 {
+            self.came.insert(id, self.head);
+        }
+    }
+
+    /// A change of a row as the stream tells it, perhaps without what is large in it.
+    fn told(&self, (which, id): (usize, i64), old: Old, new: Option<Plain>, leaves_out: bool) -> RowChange {
+        let mut row = new.map(|p| to_row(id, &p).to_vec());
+        let untold: ColumnSet = [4].into_iter().filter(|_| leaves_out && large(new.as_ref()).is_some()).collect();
+        for i in untold.iter() {
+            row.iter_mut().for_each(|r| r[i] = Value::Null);
+        }
+        let (table, key) = (TableName::plain(TABLES[which]), [Value::Int(id)].into());
+        RowChange { table, key, old, new: row.map(Into::into), untold }
+    }
+
     pub fn write(&mut self) {
         let mut changes = Vec::new();
         self.head = Position::at(self.head.commit + self.rng.random_range(2..5));
         let mut before = BTreeMap::new();
         for _ in 0..self.rng.random_range(1..5) {
             let which = [0, 0, 0, 1, 1, 2][self.rng.random_range(0..6)];
-            let id = (which, self.rng.random_range(0..[12, 6, 4][which]));
-            if self.hidden.iter().any(|h| h.before.contains_key(&id)) {
+            let any = |rng: &mut StdRng| (which, rng.random_range(0..[12, 6, 4][which]));
+            let (id, other) = (any(&mut self.rng), any(&mut self.rng));
+            if self.hidden.iter().any(|h| h.before.contains_key(&id) || h.before.contains_key(&other)) {
                 continue;
             }
             let old = self.rows.get(&id).copied();
             before.entry(id).or_insert(old);
+            if old.is_some() && !self.rows.contains_key(&other) && self.rng.random_bool(0.2) {
+                // It gets another key, and nothing else changes.
+                before.entry(other).or_insert(None);
+                self.rows.remove(&id);
+                self.rows.extend(old.map(|p| (other, p)));
+                self.came_in(other);
+                changes.push(self.told(id, self.old(id, old), None, false));
+                changes.push(self.told(other, Old::Known(None), old, self.leaves_out));
+                continue;
+            }
             let new = changed(which, old.as_ref(), &mut self.rng);
+            if old.is_none() {
+                self.came_in(id);
+            }
             match &new {
                 Some(p) => drop(self.rows.insert(id, *p)),
                 None => drop(self.rows.remove(&id)),
             }
-            let row = |p: &Plain| to_row(id.1, p);
-            changes.push(RowChange {
-                table: TableName::plain(TABLES[which]),
-                key: [Value::Int(id.1)].into(),
-                old: if self.old_values { Old::Known(old.as_ref().map(row)) } else { Old::Unknown },
-                new: new.as_ref().map(row),
-                untold: ColumnSet::default(),
-            });
+            let as_it_was = large(old.as_ref()) == large(new.as_ref());
+            changes.push(self.told(id, self.old(id, old), new, self.leaves_out && old.is_some() && as_it_was));
+        }
+        let emptied = self.rng.random_range(0..TABLES.len());
+        let locked = self.hidden.iter().any(|h| h.before.keys().any(|(which, _)| *which == emptied));
+        let mut truncated = false;
+        if !self.joins && !locked && self.rng.random_bool(0.03) {
+            // What it had told of the table before stays in the stream.
+            truncated = true;
+            self.rows.retain(|(which, _), _| *which != emptied);
+            let table = Some(table(emptied, self.old_values));
+            let reset = Reset { name: TableName::plain(TABLES[emptied]), table, why: ResetWhy::Truncated };
+            self.emptied.insert((self.head, reset.name.clone()));
+            self.resets.insert(self.head, reset);
         }
         let changes = fold(changes);
         let committed = CommitTime { from: 0, to: 0 };
@@ -50,7 +102,7 @@ impl Cluster {
             xid = open[self.rng.random_range(0..open.len())];
             self.running.insert(self.next_xid);
             self.next_xid += 1;
-            let delay = if self.rng.random_bool(0.3) { self.rng.random_range(1..25) } else { 0 };
+            let delay = if self.rng.random_bool(0.3) && !truncated { self.rng.random_range(1..25) } else { 0 };
             self.hidden.push(Hidden { until: self.step + delay, xid, position: self.head, before });
         }
         self.unread.push(Arc::new(Transaction { position: self.head, committed, xid, joined_after: None, changes }));
@@ -107,7 +159,7 @@ impl Cluster {
             for (i, change) in first.iter().enumerate() {
                 let position = Position::part(t.position.commit, i as u32 + 1);
                 next.transactions.push(Arc::new(part(position, change)));
-                let done = Interval { from, to: position, ..next.clone() };
+                let done = Interval { from, to: position, resets: vec![], ..next.clone() };
                 (from, next.transactions) = (position, vec![]);
                 intervals.push(done);
             }
@@ -162,6 +214,7 @@ impl Cluster {
         if self.faults
             && self.rng.random_bool(0.1)
             && let Some(last) = self.published.last().cloned()
+            && last.resets.is_empty()
         {
             interval.from = last.from;
             let again = last.transactions.iter().cloned();
@@ -170,9 +223,25 @@ impl Cluster {
         if self.joins {
             self.join_transactions(&mut interval);
         }
-        for interval in Self::in_parts(interval) {
+        for interval in self.up_to_resets(interval).into_iter().flat_map(Self::in_parts) {
             self.publish(Arc::new(interval));
         }
+    }
+
+    /// An interval ends where a table was emptied.
+    fn up_to_resets(&mut self, mut interval: Interval) -> Vec<Interval> {
+        let mut intervals = Vec::new();
+        for (at, reset) in std::mem::take(&mut self.resets) {
+            let ends = interval.transactions.iter().position(|t| t.position == at).unwrap();
+            let later = interval.transactions.split_off(ends + 1);
+            let (resets, settled) = (vec![reset], interval.settled.min(at));
+            intervals.push(Interval { to: at, resets, settled, ..interval.clone() });
+            (interval.from, interval.transactions) = (at, later);
+        }
+        if intervals.is_empty() || !interval.transactions.is_empty() {
+            intervals.push(interval);
+        }
+        intervals
     }
 
     fn publish(&mut self, interval: Arc<Interval>) {

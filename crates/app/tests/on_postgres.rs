@@ -217,7 +217,8 @@ async fn a_million_rows_in_a_snapshot_and_in_a_transaction_stay_within_bounds() 
     writer.join().unwrap();
     let peak = peak(&serve);
     eprintln!("peak {after_snapshot} MiB after the snapshot, {peak} MiB after the transaction; caught up: {whole}");
-    assert!(peak < 400, "{peak} MiB");
+    // Twice the snapshot, if it had to be taken again, and what a transaction needs that is in a file.
+    assert!(peak < 700, "{peak} MiB");
     assert!(answered.load(Relaxed) > before, "nobody else was answered meanwhile");
     asking.abort();
     drop(serve);

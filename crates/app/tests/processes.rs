@@ -296,15 +296,17 @@ fn everything_is_heard_once(kind: Kind) {
     }
     let heard = async |s: &mut Session, column: &str, n: usize| {
         let mut heard = Vec::new();
-        while heard.len() < n {
-            let next = tokio::time::timeout(PATIENCE, s.next()).await.expect("what was said").unwrap();
-            let (Incoming::Told(_), text) = next else { continue };
-            let message: Json = serde_json::from_str(&text).unwrap();
-            assert!(message["method"] != "snapshot", "{text}");
-            heard.extend(
-                message["params"]["changes"].as_array().into_iter().flatten().map(|c| c["row"][column].clone()),
-            );
-        }
+        let all = async {
+            while heard.len() < n {
+                let (Incoming::Told(_), text) = s.next().await.unwrap() else { continue };
+                let message: Json = serde_json::from_str(&text).unwrap();
+                assert!(message["method"] != "snapshot", "{text}");
+                let changes = message["params"]["changes"].as_array().into_iter().flatten();
+                heard.extend(changes.map(|c| c["row"][column].clone()));
+            }
+        };
+        // Of all of it: something comes every second, also where nothing is left to be told.
+        tokio::time::timeout(PATIENCE, all).await.expect("what was said");
         heard
     };
     runtime.block_on(async {

@@ -113,9 +113,9 @@ impl Engine {
                 continue;
             }
             // What it did to a table that is read in whole now is perhaps told in part: nobody is to hear of that.
-            let in_whole = std::mem::take(&mut resets);
-            in_whole.iter().for_each(|r| self.reset(r, interval.to));
-            self.transaction_in(&interval, t, in_whole);
+            let taken = std::mem::take(&mut resets).iter().filter(|r| self.reset(r, interval.to));
+            let in_whole: Vec<&TableName> = taken.map(|r| &r.name).collect();
+            self.transaction_in(&interval, t, &in_whole);
         }
         let followed = self.sources.entry(interval.source.clone()).or_default();
         if before.is_none() || followed.progress.lost {
@@ -127,7 +127,9 @@ impl Engine {
         followed.settled = followed.settled.max(interval.settled);
         let (epoch, lineage) = (interval.epoch.max(followed.progress.epoch), interval.lineage);
         followed.progress = Progress { epoch, at: Some(interval.to), lost: false, lineage };
-        resets.iter().for_each(|r| self.reset(r, interval.to));
+        for r in resets {
+            self.reset(r, interval.to);
+        }
         let mut joining: Vec<FeedId> = self
             .tables
             .values()
@@ -139,9 +141,10 @@ impl Engine {
         joining.into_iter().for_each(|id| self.finish_seam(id, &interval.source));
     }
 
-    fn reset(&mut self, reset: &Reset, at: Position) {
+    /// Has a table read in whole from here on; not if it is only described and as it is known.
+    fn reset(&mut self, reset: &Reset, at: Position) -> bool {
         if reset.why == ResetWhy::Described && reset.table.as_ref() == self.catalog.get(&reset.name) {
-            return;
+            return false;
         }
         self.resets.insert(reset.name.clone(), at);
         let on_table = self.tables.get(&reset.name);
@@ -164,16 +167,17 @@ impl Engine {
             }
             self.dependents(id).into_iter().for_each(|sub| self.recompile(sub, why));
         }
+        true
     }
 
     /// Takes a transaction in, but for what it did to the tables that are read in whole after it.
-    fn transaction_in(&mut self, interval: &Arc<Interval>, t: &Arc<Transaction>, in_whole: &[Reset]) {
+    fn transaction_in(&mut self, interval: &Arc<Interval>, t: &Arc<Transaction>, in_whole: &[&TableName]) {
         let source = &interval.source;
         let mut touched = std::mem::take(&mut self.touched);
         touched.clear();
         for (i, change) in t.changes.iter().enumerate() {
             let Some(on_table) = self.tables.get(&change.table) else { continue };
-            if in_whole.iter().any(|r| r.name == change.table) {
+            if in_whole.contains(&&change.table) {
                 continue;
             }
             let old = match &change.old {

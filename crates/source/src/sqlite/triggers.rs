@@ -3,9 +3,9 @@
 //! Before a row is changed or deleted, a trigger copies it as it is into `gossip_log`; before one is inserted, the key
 //! is noted, and so are the rows that `REPLACE` would delete because they conflict over some unique index. So the first
 //! entry about a key in any stretch of the log tells what the row was at its beginning. Only a key that the database
-//! gives itself cannot be noted before: in tables where it may, every insert is noted after it as well, for what was
-//! noted before may be of an insert that was ignored, and of a stretch that was read. [`reader`](super::reader) knows
-//! what that means.
+//! gives itself cannot be noted before: in tables where it may, every insert is noted after it as well, since the note
+//! that stands last may be of an insert that was ignored, and of a stretch that was read. [`reader`](super::reader)
+//! knows what that means.
 //!
 //! The triggers must never make an application's migration fail, and `ALTER TABLE … DROP COLUMN` refuses if a trigger
 //! names the column. So no column is named in a way that needs it to exist:
@@ -34,7 +34,7 @@ fn trigger_name(table: &str, kind: &str) -> String {
     format!("gossip_{table}_{kind}")
 }
 
-/// The triggers of a table, as statements.
+/// The four triggers of a table, as statements.
 pub fn triggers(t: &Described, layout: i64) -> Vec<String> {
     let table = quote(&t.name);
     let names: Vec<String> = t.columns.iter().map(|(n, _)| quote(n)).collect();
@@ -75,13 +75,22 @@ pub fn triggers(t: &Described, layout: i64) -> Vec<String> {
     let known: Vec<String> = new_key.iter().map(|k| format!("coalesce({k}, -1) IS NOT -1")).collect();
     before_insert.push(note_key("a", &if t.given_key { known.join(" AND ") } else { "1".into() }));
 
+    // A default that is not constant is worked out a second time by SQLite before 3.32.
+    let same_key: Vec<String> =
+        key_places.iter().zip(&new_key).map(|(place, new)| format!("{place} IS {new}")).collect();
+    let unnoted = format!(
+        "NOT EXISTS (SELECT 1 FROM gossip_log WHERE seq = (SELECT max(seq) FROM gossip_log) AND layout = {layout} \
+         AND op = 'a' AND {})",
+        same_key.join(" AND "),
+    );
+
     let mut before_update = vec![old_row(&format!("CASE WHEN {moved} THEN 'm' ELSE 'u' END"), &is_old)];
     before_update.extend(conflicts.iter().map(|(c, differs)| old_row("'c'", &format!("({differs}) AND {c}"))));
     before_update.push(note_key("a", &moved));
 
     let bodies = [
         ("BEFORE INSERT", before_insert),
-        ("AFTER INSERT", if t.given_key { vec![note_key("i", "1")] } else { vec![] }),
+        ("AFTER INSERT", vec![note_key("i", if t.given_key { "1" } else { &unnoted })]),
         ("BEFORE UPDATE", before_update),
         ("BEFORE DELETE", vec![old_row("'d'", &is_old)]),
     ];
@@ -89,7 +98,7 @@ pub fn triggers(t: &Described, layout: i64) -> Vec<String> {
         let name = quote(&trigger_name(&t.name, kind));
         format!("CREATE TRIGGER {name} {event} ON {table} BEGIN\n  {}\nEND", body.join("\n  "))
     };
-    KINDS.iter().zip(&bodies).filter(|(_, (_, body))| !body.is_empty()).map(create).collect()
+    KINDS.iter().zip(&bodies).map(create).collect()
 }
 
 /// The condition that a row conflicts with NEW over a unique index, and the one that an update changes what is indexed.

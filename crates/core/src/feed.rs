@@ -167,7 +167,10 @@ pub fn change(
         return Ok(new.map(|row| Change::Add { key, row, instead: false }));
     }
     let shown = |i: &usize| row.untold.contains(*i) && new.as_ref().is_some_and(|n| n.columns.contains(*i));
-    let left_out: ColumnSet = effective.select.iter().copied().filter(|i| shown(i)).collect();
+    let left_out: ColumnSet = match row.untold.is_empty() {
+        true => ColumnSet::default(),
+        false => effective.select.iter().copied().filter(|i| shown(i)).collect(),
+    };
     match (&row.old, sent) {
         (_, Some(sent)) => sent.take_in(effective, row, new, &left_out),
         _ if !left_out.is_empty() => Err(Untold),

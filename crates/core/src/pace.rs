@@ -179,6 +179,19 @@ mod tests {
         pending.take_in(delta(MAX_KEYED as u64), 1);
         assert!(pending.is_urgent(), "told before its time");
     }
+    /// Who has got a part of a transaction hears of its end, whatever is told in between and though nothing follows.
+    #[test]
+    fn the_end_of_what_was_told_in_part_is_told() {
+        let (mut pending, delta) = (Pending::default(), deltas(true));
+        pending.told_a_part();
+        assert!(pending.take_out().is_none(), "nothing waits");
+        pending.take_in(Arc::new(Delta { changes: vec![], ..(*delta(5)).clone() }), 1);
+        let told = pending.take_out().unwrap();
+        assert!(told.changes.is_empty() && !told.more);
+        pending.take_in(Arc::new(Delta { changes: vec![], ..(*delta(6)).clone() }), 1);
+        assert!(pending.take_out().is_none(), "told once");
+    }
+
     /// A change that leaves a large value out says that it is as the one before told it.
     #[test]
     fn what_a_later_change_leaves_out_is_as_the_earlier_one_told_it() {

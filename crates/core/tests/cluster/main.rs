@@ -247,7 +247,7 @@ fn every_client_sees_what_it_may_and_no_more() {
     let number = |name| std::env::var(name).ok().and_then(|s| s.parse::<u64>().ok());
     let seeds = match number("GOSSIP_SEED") {
         Some(seed) => seed..seed + 1,
-        None => 0..number("GOSSIP_SEEDS").unwrap_or(6_000),
+        None => 0..number("GOSSIP_SEEDS").unwrap_or(4_000),
     };
     let (many, mut resumed) = (seeds.clone().count() > 100, 0);
     for seed in seeds {

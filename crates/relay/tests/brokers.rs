@@ -116,6 +116,11 @@ async fn stranger(kind: Kind, url: &str, name: &str, text: &str) {
             let client = options.connect(format!("{scheme}://{place}")).await.unwrap();
             client.publish(name.to_string(), text.to_string().into()).await.unwrap();
             client.flush().await.unwrap();
+            // Only an answer tells that the server has it, before what others say next. A guest may not ask.
+            if who.is_empty() {
+                let nobody = client.request("test.nobody", "".into()).await;
+                assert!(nobody.is_err());
+            }
         }
         Kind::Redis => {
             let client = redis::Client::open(url).unwrap();

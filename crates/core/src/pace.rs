@@ -179,6 +179,7 @@ mod tests {
         pending.take_in(delta(MAX_KEYED as u64), 1);
         assert!(pending.is_urgent(), "told before its time");
     }
+
     /// Who has got a part of a transaction hears of its end, whatever is told in between and though nothing follows.
     #[test]
     fn the_end_of_what_was_told_in_part_is_told() {

@@ -117,7 +117,9 @@ impl Engine {
         }
         if let Some(feed) = self.feed_mut(id) {
             feed.live.extend([sub]);
-            feed.pending.iter_mut().filter(|_| open).for_each(|p| p.told_a_part());
+            if open && let Some(pending) = &mut feed.pending {
+                pending.told_a_part();
+            }
         }
         if open && let Some(unfinished) = self.sources.get_mut(&table.source).and_then(|s| s.unfinished.as_mut()) {
             unfinished.insert(id);

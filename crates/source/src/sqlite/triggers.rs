@@ -75,7 +75,7 @@ pub fn triggers(t: &Described, layout: i64) -> Vec<String> {
     let known: Vec<String> = new_key.iter().map(|k| format!("coalesce({k}, -1) IS NOT -1")).collect();
     before_insert.push(note_key("a", &if t.given_key { known.join(" AND ") } else { "1".into() }));
 
-    // A default that is not constant is worked out a second time by SQLite before 3.32.
+    // Elsewhere the note before the insert is enough, if it is of the key that the row got.
     let same_key: Vec<String> =
         key_places.iter().zip(&new_key).map(|(place, new)| format!("{place} IS {new}")).collect();
     let unnoted = format!(

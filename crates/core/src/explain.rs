@@ -104,7 +104,7 @@ pub fn row_verdict(effective: &Effective, change: &RowChange, sets: &dyn Sets, m
 
 /// The verdict of a whole transaction: that of the row which came furthest.
 pub fn verdict(effective: &Effective, transaction: &Transaction, sets: &dyn Sets) -> Verdict {
-    let own = transaction.changes.iter().filter(|c| c.table == effective.table.name);
+    let own = transaction.changes.iter().filter(|c| effective.is_about(c));
     let one = |c: &RowChange| row_verdict(effective, c, sets, would_change(effective, c, sets));
     own.map(one).max().unwrap_or(Verdict::Elsewhere)
 }
@@ -126,7 +126,7 @@ fn both(c: &RowChange) -> Vec<&Row> {
 pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Transaction, sets: &dyn Sets) -> Vec<Step> {
     let table = &effective.table;
     let mut steps = Vec::new();
-    let own: Vec<&RowChange> = transaction.changes.iter().filter(|c| c.table == table.name).collect();
+    let own: Vec<&RowChange> = transaction.changes.iter().filter(|c| effective.is_about(c)).collect();
     let Some(row) = own.iter().max_by_key(|c| row_verdict(effective, c, sets, would_change(effective, c, sets))) else {
         let tables: BTreeSet<String> = transaction.changes.iter().map(|c| c.table.to_string()).collect();
         let asks = effective.asks().into_iter().find(|t| tables.contains(&t.to_string()));
@@ -140,8 +140,12 @@ pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Trans
                 Step::new("change", Passed::NotReached, "", vec![]),
             ];
         }
-        let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
-        let text = format!("the change is to {tables}; this query reads {}", table.name);
+        let text = if tables.contains(&table.name.to_string()) {
+            format!("{} was altered between the change and now: the result was read anew", table.name)
+        } else {
+            let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
+            format!("the change is to {tables}; this query reads {}", table.name)
+        };
         return vec![
             Step::new("stream", Passed::No, text, vec![]),
             Step::new("rule", Passed::NotReached, "", vec![]),

@@ -147,7 +147,8 @@ impl Sent {
     }
 }
 
-/// A change leaves out an unchanged value that is needed to tell what it does to a result.
+/// A change leaves out an unchanged value that is needed to tell what it does to a result, or its rows have another shape
+/// than the table is known to have.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Untold;
 
@@ -158,6 +159,9 @@ pub fn change(
     sets: &dyn Sets,
     sent: Option<&mut Sent>,
 ) -> Result<Option<Change>, Untold> {
+    if row.description != effective.description {
+        return Err(Untold);
+    }
     let key = row.key.clone();
     if !row.untold.is_empty() && row.new.is_some() && effective.is_decided_by_any_of(&row.untold) {
         return Err(Untold);
@@ -261,6 +265,7 @@ mod tests {
         let (of, mut sent) = (effective(), Sent::default());
         let change = |state: i64, n: i64, body: Option<i64>, old: Old| RowChange {
             table: of.table.name.clone(),
+            description: of.table.identity(),
             key: [Value::Int(1)].into(),
             old,
             new: Some([Value::Int(1), Value::Int(state), Value::Int(n), body.map_or(Value::Null, Value::Int)].into()),

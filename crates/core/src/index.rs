@@ -10,6 +10,7 @@ use foldhash::fast::RandomState;
 
 use crate::engine::Only;
 use crate::look_up::Sets;
+use crate::query::expr::MAX_LIST;
 use crate::query::{CmpOp, Expr};
 use crate::rule::Effective;
 use crate::schema::Row;
@@ -19,7 +20,10 @@ use crate::value::Value;
 pub type FeedId = u32;
 
 /// More values than this and a condition is not indexed.
-const MAX_ANCHORS: usize = 256;
+const MAX_ANCHORS: usize = MAX_LIST;
+
+/// The same for what look-ups find: it changes, and a feed is entered anew then.
+const MAX_FOUND: usize = 256;
 
 /// A column and a value that it must equal.
 type Anchor = (usize, Value);
@@ -146,9 +150,13 @@ fn needed(e: &Expr, sets: &dyn Sets) -> Option<Vec<Anchor>> {
             }
             _ => None,
         },
+        Expr::InValues(a, list) => match &**a {
+            Expr::Column(c) => Some(list.as_slice().iter().map(|v| (*c, v.clone())).collect()),
+            _ => None,
+        },
         Expr::Member { of, look_up, .. } => match of.first() {
             Some(Expr::Column(c)) => {
-                let found = sets.set(look_up).filter(|found| found.len() <= MAX_ANCHORS)?;
+                let found = sets.set(look_up).filter(|found| found.len() <= MAX_FOUND)?;
                 Some(found.firsts().map(|v| (*c, v.clone())).collect())
             }
             _ => None,

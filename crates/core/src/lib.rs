@@ -10,10 +10,12 @@
 //! [`seam`] (how it meets a snapshot), [`wire`] (how it is said), [`send_queue`] (how it waits). [`explain`] and
 //! [`trial`] answer developers: why somebody did not hear, and what other rules would have changed. [`topic`] makes rows
 //! of events, [`presence`] knows who is where, [`alike`] whether instances hold the same; [`own`] turns their changes into
-//! a source like any other. [`need`] says what of a row is worth the way to other instances.
+//! a source like any other. [`need`] says what of a row is worth the way to other instances,
+//! [`canonical`] in which bytes identities are compared.
 
 pub mod alike;
 pub mod audience;
+pub mod canonical;
 pub mod engine;
 pub mod explain;
 pub mod feed;

@@ -9,8 +9,7 @@ use std::fmt;
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
-use sha2::{Digest, Sha256};
-
+use crate::canonical::{Canonical as _, Encoder};
 use crate::query::Expr;
 use crate::query::expr::write_name;
 use crate::schema::Table;
@@ -33,10 +32,11 @@ impl LookUp {
     /// Brings the condition into its agreed form.
     pub fn new(table: Arc<Table>, columns: Vec<usize>, condition: Expr) -> LookUp {
         let condition = condition.normal();
-        let digest = Sha256::digest(format!("{table:?}{columns:?}{condition:?}"));
-        let mut fingerprint = [0; 16];
-        fingerprint.copy_from_slice(&digest[..16]);
-        LookUp { table, columns, condition, fingerprint }
+        let mut look_up = LookUp { table, columns, condition, fingerprint: [0; 16] };
+        let mut identity = Encoder::new("look-up");
+        look_up.encode(&mut identity);
+        look_up.fingerprint.copy_from_slice(&identity.digest()[..16]);
+        look_up
     }
 
     /// Whether no row can ever count.

@@ -68,6 +68,7 @@ impl Own {
             resets: vec![],
             settled: Position::default(),
             lineage: 0,
+            mark: 0,
             reader: self.source.clone(),
             read_at: now,
         }

@@ -78,7 +78,7 @@ impl Pending {
         let changes: Vec<Change> = keyed.into_values().chain(keyless).collect();
         (!changes.is_empty() || open && !self.open).then(|| Delta {
             feed: newest.feed.clone(),
-            epoch: newest.epoch,
+            term: newest.term,
             position: newest.position,
             at: newest.at,
             changes,
@@ -117,6 +117,7 @@ mod tests {
     use super::*;
     use crate::engine::{Engine, Input, Limits, Request};
     use crate::position::Position;
+    use crate::position::Term;
     use crate::rule::{Claims, RuleSet, RuleText, Seen};
     use crate::schema::{Column, Table, TableName};
     use crate::value::{Type, Value};
@@ -145,7 +146,7 @@ mod tests {
             let changes = vec![Change::Add { key, row, instead: false }];
             Arc::new(Delta {
                 feed: feed.clone(),
-                epoch: 1,
+                term: Term { epoch: 1, lineage: 0 },
                 position: Position::at(n),
                 at: 0,
                 changes,

@@ -66,6 +66,9 @@ pub enum Old {
 pub struct RowChange {
     /// The row's table.
     pub table: TableName,
+    /// Which description of the table the rows here have the shape of: its [`Table::identity`], or [`NO_DESCRIPTION`].
+    /// Nobody applies a change to a table that is described otherwise.
+    pub description: u64,
     /// The row's key. Empty for tables without one.
     pub key: Key,
     /// The row before the transaction.
@@ -77,7 +80,16 @@ pub struct RowChange {
     pub untold: ColumnSet,
 }
 
+/// Of rows that have not all the same shape: no table is described so.
+pub const NO_DESCRIPTION: u64 = 0;
+
 impl RowChange {
+    /// A change of a row of `table` that tells everything.
+    pub fn of(table: &Table, key: Key, old: Old, new: Option<Row>) -> RowChange {
+        let (table, description) = (table.name.clone(), table.identity());
+        RowChange { table, description, key, old, new, untold: ColumnSet::default() }
+    }
+
     /// Whether the row is after it as it was before: see [`Transaction::joined_after`].
     pub fn is_nothing(&self) -> bool {
         matches!(&self.old, Old::Known(old) if *old == self.new)
@@ -221,6 +233,9 @@ pub struct Interval {
     pub settled: Position,
     /// Which database's log the positions count in; they mean nothing in another.
     pub lineage: u64,
+    /// Tells the log up to `to` from another one that has the same positions, as after a restore; 0 where the source
+    /// notices otherwise.
+    pub mark: u64,
     /// The instance that read it.
     pub reader: Arc<str>,
     /// When it was read, by the reader's clock.
@@ -244,6 +259,15 @@ pub enum Continues {
     Anew,
 }
 
+/// By whom, and in which log, a position was read.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub struct Term {
+    /// The reader's epoch.
+    pub epoch: u64,
+    /// The log that positions count in.
+    pub lineage: u64,
+}
+
 /// How far a source has been followed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Progress {
@@ -258,6 +282,21 @@ pub struct Progress {
 }
 
 impl Progress {
+    /// Under which reader and in which log.
+    pub fn term(&self) -> Term {
+        Term { epoch: self.epoch, lineage: self.lineage }
+    }
+
+    /// Whether an interval is a sign that its reader reads what is known here, and not a log that has gone back, or with a
+    /// right to read that it has lost.
+    pub fn is_sign_of_life(&self, interval: &Interval) -> bool {
+        match self.judge(interval) {
+            Continues::OutOfOffice => false,
+            Continues::Nothing => self.at.is_none_or(|at| interval.to >= at),
+            Continues::Seamlessly | Continues::AfterGap | Continues::Across | Continues::Anew => true,
+        }
+    }
+
     /// Compares an interval with what has been taken so far. The first one ever is taken as it is.
     pub fn judge(&self, interval: &Interval) -> Continues {
         let Some(at) = self.at else { return Continues::Seamlessly };
@@ -315,6 +354,11 @@ pub fn fold(changes: impl IntoIterator<Item = RowChange>) -> Vec<RowChange> {
                 if before.new.is_none() && !change.untold.is_empty() {
                     given_away.insert(place);
                 }
+                if before.description != change.description {
+                    // The table was altered in between: the row as it was has another shape than the row as it is.
+                    (before.new, before.untold, before.description) = (change.new, change.untold, NO_DESCRIPTION);
+                    continue;
+                }
                 let (new, untold) = told(before, change);
                 (before.new, before.untold) = (new, untold);
             }
@@ -328,11 +372,11 @@ pub fn fold(changes: impl IntoIterator<Item = RowChange>) -> Vec<RowChange> {
     // counts.
     for place in given_away {
         let change = &mut folded[place];
-        if !change.untold.is_empty() {
+        if !change.untold.is_empty() && change.description != NO_DESCRIPTION {
             change.old = Old::Known(None);
         }
     }
-    folded.retain(|c| c.old != Old::Known(c.new.clone()));
+    folded.retain(|c| c.description == NO_DESCRIPTION || c.old != Old::Known(c.new.clone()));
     folded
 }
 
@@ -377,7 +421,8 @@ mod tests {
             let untold: ColumnSet = [2].into_iter().filter(|_| leaves_out && !whole).collect();
             let new = new.map(|(small, large)| row(key, (small, if untold.is_empty() { large } else { 0 })));
             let old = old.map_or(Old::Unknown, |old| Old::Known(old.map(|o| row(key, o))));
-            told.push(RowChange { table: TableName::plain("t"), key: [Value::Int(key)].into(), old, new, untold });
+            let (table, key) = (TableName::plain("t"), [Value::Int(key)].into());
+            told.push(RowChange { table, description: 1, key, old, new, untold });
         };
         let before = |old| whole.then_some(Some(old));
         let (Step::Insert(key, _) | Step::Small(key, _) | Step::Large(key, _) | Step::Move(key, _) | Step::Delete(key)) =

@@ -12,10 +12,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use serde_json::{Map, Value as Json};
-use sha2::{Digest, Sha256};
 
+use crate::canonical::{Canonical, Encoder};
 use crate::look_up::{LookUp, Sets};
 use crate::mask::Mask;
+use crate::position::RowChange;
 use crate::query::{
     Beside, Blank, BlankError, Expr, LiveQuery, Masked, QueryError, Visible, parse_condition, parse_mask, similar,
 };
@@ -100,6 +101,19 @@ pub struct RuleText {
     pub masks: BTreeMap<String, String>,
     /// Its line in the configuration, from 1; 0 if it has none.
     pub line: usize,
+}
+
+impl Canonical for RuleText {
+    fn encode(&self, to: &mut Encoder) {
+        // The line is not part of what it says.
+        let RuleText { role, table, may, rows, columns, masks, line: _ } = self;
+        to.text(role);
+        table.encode(to);
+        to.list(&may.words().collect::<Vec<_>>());
+        to.option(rows.as_deref(), |rows, to| to.text(rows));
+        to.option(columns.as_deref(), |columns, to| to.list(columns));
+        to.list(&masks.iter().collect::<Vec<_>>());
+    }
 }
 
 /// A rule that was held against its table.
@@ -223,11 +237,9 @@ impl RuleSet {
 
     /// A hash that differs when the rules do.
     pub fn hash(&self) -> String {
-        let mut h = Sha256::new();
-        self.texts
-            .iter()
-            .for_each(|t| h.update(format!("{:?}", (&t.role, &t.table, t.may, &t.rows, &t.columns, &t.masks))));
-        h.finalize()[..6].iter().map(|b| format!("{b:02x}")).collect()
+        let mut identity = Encoder::new("rules");
+        identity.list(&self.texts);
+        identity.hex_digest()[..12].to_string()
     }
 }
 
@@ -318,6 +330,14 @@ pub struct Grant {
     pub masks: Masks,
 }
 
+impl Canonical for Grant {
+    fn encode(&self, to: &mut Encoder) {
+        self.condition.encode(to);
+        self.columns.encode(to);
+        to.list(&self.masks);
+    }
+}
+
 /// A live query with the rules for one client's claims folded in.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Effective {
@@ -333,6 +353,8 @@ pub struct Effective {
     pub open_key: bool,
     /// A short name that is the same on every instance and differs between different effective queries.
     pub fingerprint: u64,
+    /// The table's identity: rows of changes under another one have another shape.
+    pub description: u64,
 }
 
 /// A row as one effective query sees it.
@@ -400,9 +422,18 @@ impl Effective {
         let open_key = grants.iter().all(shows_key);
         let LiveQuery { table, select, condition } = query;
         let condition = condition.normal();
-        let digest = Sha256::digest(format!("{:?}", (&table, &grants, &condition, &select)).as_bytes());
-        let fingerprint = u64::from_be_bytes(digest[..8].try_into().unwrap_or_default());
-        Effective { table, grants, condition, select, open_key, fingerprint }
+        let mut identity = Encoder::new("effective query");
+        table.encode(&mut identity);
+        identity.list(&grants);
+        condition.encode(&mut identity);
+        identity.list(&select);
+        let (fingerprint, description) = (identity.short_digest(), table.identity());
+        Effective { table, grants, condition, select, open_key, fingerprint, description }
+    }
+
+    /// Whether a change is one of its table, with rows of the shape that it knows.
+    pub fn is_about(&self, change: &RowChange) -> bool {
+        change.table == self.table.name && change.description == self.description
     }
 
     /// All columns that are visible on some row.

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::fmt;
 use std::sync::Arc;
 
+use crate::canonical::{Canonical as _, Encoder};
 use crate::value::{Type, Value};
 
 /// A row: one value per column, in the table's column order.
@@ -122,6 +123,13 @@ impl Table {
     pub fn all_columns(&self) -> ColumnSet {
         (0..self.columns.len()).collect()
     }
+
+    /// Differs where anything of the description does, and is the same on every instance. Never 0.
+    pub fn identity(&self) -> u64 {
+        let mut identity = Encoder::new("table");
+        self.encode(&mut identity);
+        identity.short_digest().max(1)
+    }
 }
 
 /// All tables that queries can name.
@@ -129,7 +137,14 @@ impl Table {
 pub struct Catalog {
     /// The schema that is meant where none is named; its tables have an empty one.
     pub default_schema: Arc<str>,
-    tables: HashMap<TableName, Arc<Table>>,
+    tables: HashMap<TableName, Entry>,
+}
+
+/// A table with its identity, which is asked for with every change.
+#[derive(Clone, Debug)]
+struct Entry {
+    table: Arc<Table>,
+    identity: u64,
 }
 
 impl Catalog {
@@ -140,36 +155,39 @@ impl Catalog {
 
     /// Adds a table or puts a new description in the place of an old one.
     pub fn put(&mut self, table: Arc<Table>) {
-        self.tables.insert(table.name.clone(), table);
+        self.tables.insert(table.name.clone(), Entry { identity: table.identity(), table });
     }
 
     /// Forgets a table.
     pub fn remove(&mut self, name: &TableName) -> Option<Arc<Table>> {
-        self.tables.remove(name)
+        self.tables.remove(name).map(|e| e.table)
     }
 
     /// The table of this exact name.
     pub fn get(&self, name: &TableName) -> Option<&Arc<Table>> {
-        self.tables.get(name)
+        self.tables.get(name).map(|e| &e.table)
+    }
+
+    /// The [`Table::identity`] of the table of this exact name.
+    pub fn identity(&self, name: &TableName) -> Option<u64> {
+        self.tables.get(name).map(|e| e.identity)
     }
 
     /// Finds a table by the words of a query: exact first, then, unless `quoted`, without regard to ASCII case.
     pub fn find(&self, schema: Option<&str>, name: &str, quoted: bool) -> Option<&Arc<Table>> {
         let schema = schema.filter(|s| **s != *self.default_schema).unwrap_or("");
         let exact = TableName { schema: schema.into(), name: name.into() };
-        self.tables.get(&exact).or_else(|| {
+        self.get(&exact).or_else(|| {
             if quoted {
                 return None;
             }
-            self.tables
-                .values()
-                .find(|t| t.name.schema.eq_ignore_ascii_case(schema) && t.name.name.eq_ignore_ascii_case(name))
+            self.iter().find(|t| t.name.schema.eq_ignore_ascii_case(schema) && t.name.name.eq_ignore_ascii_case(name))
         })
     }
 
     /// All tables, in no particular order.
     pub fn iter(&self) -> impl Iterator<Item = &Arc<Table>> {
-        self.tables.values()
+        self.tables.values().map(|e| &e.table)
     }
 }
 

@@ -8,6 +8,7 @@ use hmac::{Hmac, Mac};
 use serde::{Deserialize, Serialize};
 use sha2::Sha256;
 
+use crate::canonical::{Canonical as _, Encoder};
 use crate::position::Position;
 use crate::schema::{Key, TableName};
 
@@ -18,6 +19,8 @@ pub struct Cursor {
     pub source: String,
     /// The reader's epoch.
     pub epoch: u64,
+    /// The log that the position counts in.
+    pub lineage: u64,
     /// The commit number of the position that the client's result shows.
     pub commit: u64,
     /// The index of that position.
@@ -61,7 +64,7 @@ impl Sealer {
 
     /// Seals a cursor. The same cursor always seals to the same text, so that it can be compared.
     pub fn seal(&self, cursor: &Cursor) -> String {
-        let head = [cursor.epoch, cursor.commit, cursor.index.into(), cursor.query];
+        let head = [cursor.epoch, cursor.lineage, cursor.commit, cursor.index.into(), cursor.query];
         let mut plain: Vec<u8> = head.iter().flat_map(|n| n.to_be_bytes()).collect();
         plain.extend_from_slice(cursor.source.as_bytes());
         // A nonce made from the content repeats only together with the content.
@@ -79,10 +82,11 @@ impl Sealer {
         let number = |i: usize| plain.get(i * 8..i * 8 + 8)?.try_into().ok().map(u64::from_be_bytes);
         Some(Cursor {
             epoch: number(0)?,
-            commit: number(1)?,
-            index: number(2)?.try_into().ok()?,
-            query: number(3)?,
-            source: String::from_utf8(plain.get(32..)?.to_vec()).ok()?,
+            lineage: number(1)?,
+            commit: number(2)?,
+            index: number(3)?.try_into().ok()?,
+            query: number(4)?,
+            source: String::from_utf8(plain.get(40..)?.to_vec()).ok()?,
         })
     }
 
@@ -104,8 +108,10 @@ impl Sealer {
 
     /// Stands for a key whose columns the client may not see. Stable across instances and reconnects.
     pub fn opaque_key(&self, table: &TableName, key: &Key) -> String {
-        let values = format!("{key:?}");
-        BASE64.encode(&self.digest(&[b"key", table.to_string().as_bytes(), values.as_bytes()])[..16])
+        let mut identity = Encoder::new("key");
+        table.encode(&mut identity);
+        identity.list(key);
+        BASE64.encode(&self.digest(&[&identity.into_bytes()])[..16])
     }
 }
 
@@ -130,7 +136,7 @@ mod tests {
 
     #[test]
     fn cursors_open_only_whole_and_under_their_key() {
-        let cursor = Cursor { source: "harbour".into(), epoch: 3, commit: 99, index: 0, query: 7 };
+        let cursor = Cursor { source: "harbour".into(), epoch: 3, lineage: 4, commit: 99, index: 0, query: 7 };
         let sealer = Sealer::new(b"one");
         let text = sealer.seal(&cursor);
         assert_eq!(sealer.open(&text), Some(cursor.clone()));

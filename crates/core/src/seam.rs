@@ -98,6 +98,7 @@ impl Seam {
     #[must_use]
     pub fn overlay(&mut self, effective: &Effective, t: &Transaction, change: &RowChange) -> bool {
         let row = match &change.new {
+            _ if !effective.is_about(change) => LaidRow::Untold,
             Some(_) if !change.untold.is_empty() && effective.reads_any_of(&change.untold) => LaidRow::Untold,
             Some(row) => effective.see(row, &()).map_or(LaidRow::Gone, LaidRow::There),
             None => LaidRow::Gone,

@@ -305,13 +305,7 @@ impl TopicState {
             return Ok(Taken::Repeated);
         }
         let change = |key: Key, old: Option<Row>, row: Row| {
-            Taken::Changed(RowChange {
-                table: self.topic.table.name.clone(),
-                key,
-                old: Old::Known(old),
-                new: Some(row),
-                untold: ColumnSet::default(),
-            })
+            Taken::Changed(RowChange::of(&self.topic.table, key, Old::Known(old), Some(row)))
         };
         match self.topic.keep {
             Keep::Nothing => Ok(change(Key::from([]), None, row)),

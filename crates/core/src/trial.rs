@@ -178,7 +178,7 @@ impl Trial {
 
     /// What is heard of a row, as its reader gets it.
     fn heard(&self, effective: Result<&Arc<Effective>, &QueryError>, c: &RowChange) -> Option<Heard> {
-        let effective = effective.ok().filter(|e| e.table.name == c.table)?;
+        let effective = effective.ok().filter(|e| e.is_about(c))?;
         let cells = |seen: &Seen| effective.shown(seen).map(|(i, v)| (i, v.clone())).collect();
         let heard = |how, cells| Some(Heard { how, cells });
         match feed::change(effective, c, &self.sets, None) {

@@ -8,7 +8,7 @@ use serde_json::{Map, Value as Json, json};
 
 use crate::engine::{Delta, Why};
 use crate::feed::Change;
-use crate::position::Micros;
+use crate::position::{Micros, Position, Term};
 use crate::rule::{Effective, Seen};
 use crate::schema::Key;
 use crate::seal::{Cursor, Sealer};
@@ -313,10 +313,11 @@ pub fn rows_json(e: &Effective, rows: &[(Key, Seen)], bytes: usize, most: usize,
 }
 
 /// The cursor after a delta or a result.
-pub fn cursor(e: &Effective, epoch: u64, position: crate::position::Position, sealer: &Sealer) -> String {
+pub fn cursor(e: &Effective, term: Term, position: Position, sealer: &Sealer) -> String {
     sealer.seal(&Cursor {
         source: e.table.source.to_string(),
-        epoch,
+        epoch: term.epoch,
+        lineage: term.lineage,
         commit: position.commit,
         index: position.index,
         query: e.fingerprint,

@@ -65,6 +65,7 @@ fn engine(sent_bytes: usize, result_rows: usize) -> Engine {
         resets: vec![],
         settled: Position::at(1),
         lineage: 0,
+        mark: 0,
         reader: "one".into(),
         read_at: 0,
     })));

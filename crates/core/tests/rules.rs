@@ -169,6 +169,7 @@ fn a_changed_membership_is_explained_by_the_rule_that_asks_it() {
         let new = (0..width).map(|_| Value::Int(1)).collect();
         let change = RowChange {
             table: TableName::plain(table),
+            description: catalog.identity(&TableName::plain(table)).unwrap(),
             key: [Value::Int(1)].into(),
             old: Old::Known(None),
             new: Some(new),

@@ -70,6 +70,7 @@ fn run(rules: Arc<RuleSet>, request: &Request, transactions: &[Arc<Transaction>]
             resets: vec![],
             settled: Position::at(to),
             lineage: 0,
+            mark: 0,
             reader: "one".into(),
             read_at: 0,
         }))
@@ -118,6 +119,7 @@ fn transactions(steps: Vec<Vec<Step>>) -> Vec<Arc<Transaction>> {
             }
             let change = RowChange {
                 table: table().name.clone(),
+                description: table().identity(),
                 key: [Value::Int(key)].into(),
                 old: Old::Known(old),
                 new,

@@ -39,6 +39,9 @@ const EXACT: &str = "gossip:exact";
 /// The tables of a source, as its reader describes them.
 pub type Tables = BTreeMap<TableName, Arc<Table>>;
 
+/// Tables with their identities.
+type Identified = BTreeMap<TableName, (Arc<Table>, u64)>;
+
 #[derive(Serialize, Deserialize)]
 struct Event {
     specversion: String,
@@ -60,11 +63,14 @@ struct Data {
     settled: String,
     epoch: u64,
     lineage: String,
+    #[serde(default)]
+    mark: String,
     read_at: i64,
     /// The tables that transactions speak of.
     #[serde(default)]
     tables: BTreeMap<String, Described>,
-    /// Tables that have changed and of which nobody may see anything: their changes are not here.
+    /// Tables that have changed and of which nobody may see anything, or whose rows have not the shape of any known
+    /// description: their changes are not here.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     withheld: Vec<String>,
     #[serde(default)]
@@ -151,7 +157,8 @@ pub fn learn(tables: &mut Tables, interval: &Interval) {
     }
 }
 
-/// Puts an interval into words. A table that is not described has its columns named by their numbers.
+/// Puts an interval into words. Of a table that is not described, or otherwise than the changes say, it is told only that it
+/// has changed.
 pub fn encode(interval: &Interval, tables: &Tables) -> Vec<u8> {
     encode_for(interval, tables, None, *READS.end())
 }
@@ -159,17 +166,17 @@ pub fn encode(interval: &Interval, tables: &Tables) -> Vec<u8> {
 /// Puts of an interval what is needed into words: no values of other columns but keys, and no changes of other tables.
 pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>, version: u32) -> Vec<u8> {
     let is_needed = |name: &TableName| needed.is_none_or(|n| n.contains_key(name));
-    let named: BTreeSet<&TableName> = interval.transactions.iter().flat_map(|t| &t.changes).map(|c| &c.table).collect();
-    let width = |name: &TableName| {
-        let all = interval.transactions.iter().flat_map(|t| &t.changes).filter(|c| c.table == *name);
-        all.flat_map(|c| rows(c).map(|r| r.len())).max().unwrap_or(0)
-    };
-    let of = |name: &TableName| match tables.get(name) {
-        Some(t) if t.columns.len() >= width(name) => t.clone(),
-        _ => unnamed(name, width(name)),
-    };
-    let (named, left_out): (BTreeSet<&TableName>, BTreeSet<&TableName>) = named.into_iter().partition(|n| is_needed(n));
-    let tables: BTreeMap<&TableName, Arc<Table>> = named.into_iter().map(|name| (name, of(name))).collect();
+    let changes = || interval.transactions.iter().flat_map(|t| &t.changes);
+    let named: BTreeSet<&TableName> = changes().map(|c| &c.table).collect();
+    let identities: BTreeMap<&TableName, u64> =
+        named.iter().filter_map(|name| Some((*name, tables.get(*name)?.identity()))).collect();
+    // Rows that have not the shape of the description would stand under the names of other columns.
+    let fits = |c: &RowChange| identities.get(&c.table) == Some(&c.description);
+    let unfit: BTreeSet<&TableName> = changes().filter(|c| !fits(c)).map(|c| &c.table).collect();
+    let is_told = |name: &TableName| is_needed(name) && !unfit.contains(name);
+    let (named, left_out): (BTreeSet<&TableName>, BTreeSet<&TableName>) = named.into_iter().partition(|n| is_told(n));
+    let tables: BTreeMap<&TableName, Arc<Table>> =
+        named.into_iter().filter_map(|name| Some((name, tables.get(name)?.clone()))).collect();
     let withheld = |name: &TableName, table: &Table, i: usize| {
         let column = |c: &Columns| table.columns.get(i).is_some_and(|column| !c.has(&column.name));
         !table.key.contains(&i) && needed.and_then(|n| n.get(name)).is_some_and(column)
@@ -224,7 +231,7 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
         committed: [t.committed.from, t.committed.to],
         xid: t.xid,
         joined_after: t.joined_after.map(|p| p.to_string()),
-        changes: t.changes.iter().filter(|c| is_needed(&c.table)).map(change).collect(),
+        changes: t.changes.iter().filter(|c| is_told(&c.table)).map(change).collect(),
     };
     let reset = |r: &Reset| ToldReset {
         table: r.name.to_string(),
@@ -245,6 +252,7 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
             settled: interval.settled.to_string(),
             epoch: interval.epoch,
             lineage: interval.lineage.to_string(),
+            mark: interval.mark.to_string(),
             read_at: interval.read_at,
             tables: tables
                 .iter()
@@ -297,9 +305,11 @@ pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, Str
     }
     let tables = data.tables.into_iter().map(|(name, d)| {
         let name = TableName::parse(&name);
-        Ok((name.clone(), table_in(name, &source, d)?))
+        let table = table_in(name.clone(), &source, d)?;
+        let identity = table.identity();
+        Ok((name, (table, identity)))
     });
-    let tables: BTreeMap<TableName, Arc<Table>> = tables.collect::<Result<_, String>>()?;
+    let tables: Identified = tables.collect::<Result<_, String>>()?;
     let reset = |r: ToldReset| {
         let name = TableName::parse(&r.table);
         let table = r.described.map(|d| table_in(name.clone(), &source, d)).transpose()?;
@@ -313,6 +323,7 @@ pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, Str
         resets: data.resets.into_iter().map(reset).collect::<Result<_, String>>()?,
         settled: position(&data.settled)?,
         lineage: data.lineage.parse().map_err(|_| "lineage is not a number")?,
+        mark: data.mark.parse().unwrap_or(0),
         reader: reader.strip_prefix("/gossip/").unwrap_or(&reader).into(),
         read_at: data.read_at,
         source,
@@ -335,26 +346,6 @@ pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, Str
     lacking.retain(|name| interval.resets.iter().all(|r| r.name != *name));
     interval.resets.extend(lacking.into_iter().map(|name| Reset { name, table: None, why: ResetWhy::TooLarge }));
     Ok(interval)
-}
-
-fn rows(c: &RowChange) -> impl Iterator<Item = &Row> {
-    let old = match &c.old {
-        Old::Known(old) => old.as_ref(),
-        Old::Unknown => None,
-    };
-    c.new.iter().chain(old)
-}
-
-fn unnamed(name: &TableName, columns: usize) -> Arc<Table> {
-    let column = |i: usize| Column { name: i.to_string().into(), ty: Type::Any };
-    Arc::new(Table {
-        name: name.clone(),
-        source: "".into(),
-        columns: (0..columns).map(column).collect(),
-        key: vec![],
-        old_values: true,
-        incarnation: 0,
-    })
 }
 
 fn described(t: &Table) -> Described {
@@ -381,16 +372,16 @@ fn table_in(name: TableName, source: &Arc<str>, d: Described) -> Result<Arc<Tabl
     Ok(Arc::new(Table { name, source: source.clone(), columns, key, old_values: d.old_values, incarnation }))
 }
 
-fn transaction(t: Told, tables: &BTreeMap<TableName, Arc<Table>>) -> Result<Arc<Transaction>, String> {
+fn transaction(t: Told, tables: &Identified) -> Result<Arc<Transaction>, String> {
     let changes = t.changes.into_iter().map(|c| change_in(c, tables)).collect::<Result<_, _>>()?;
     let committed = CommitTime { from: t.committed[0], to: t.committed[1] };
     let joined_after = t.joined_after.as_deref().map(position).transpose()?;
     Ok(Arc::new(Transaction { position: position(&t.position)?, committed, xid: t.xid, joined_after, changes }))
 }
 
-fn change_in(c: ToldChange, tables: &BTreeMap<TableName, Arc<Table>>) -> Result<RowChange, String> {
+fn change_in(c: ToldChange, tables: &Identified) -> Result<RowChange, String> {
     let name = TableName::parse(&c.table);
-    let table = tables.get(&name).ok_or("a change of a table that is not described")?;
+    let (table, identity) = tables.get(&name).ok_or("a change of a table that is not described")?;
     let row = |mut row: Map<String, Json>| -> Result<Row, String> {
         let cell = |column: &Column| match row.remove(&*column.name) {
             None => Ok(Value::Null),
@@ -413,6 +404,7 @@ fn change_in(c: ToldChange, tables: &BTreeMap<TableName, Arc<Table>>) -> Result<
         },
         new: c.new.map(row).transpose()?,
         untold: c.untold.iter().map(place).collect::<Result<ColumnSet, _>>()?,
+        description: *identity,
         table: name,
     })
 }

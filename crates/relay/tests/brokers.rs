@@ -31,6 +31,7 @@ fn tables() -> Vec<Arc<Table>> {
 fn interval(n: u64, bytes: Option<usize>) -> Arc<Interval> {
     let change = |bytes: usize| RowChange {
         table: TableName::plain("calls"),
+        description: tables()[0].identity(),
         key: [Value::Int(n as i64)].into(),
         old: Old::Known(None),
         new: Some([Value::Int(n as i64), Value::text("x".repeat(bytes))].into()),
@@ -55,6 +56,7 @@ fn interval(n: u64, bytes: Option<usize>) -> Arc<Interval> {
         resets: vec![],
         settled: Position::at(n),
         lineage: 9,
+        mark: 0,
         reader: "north".into(),
         read_at: 0,
     })

@@ -12,13 +12,13 @@ use std::time::{Duration, Instant};
 
 use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Transaction};
 use gossip_core::rule::RuleText;
-use gossip_core::schema::TableName;
+use gossip_core::schema::{Table, TableName};
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::value::Value;
 use gossip_relay::Relay;
 use gossip_relay::inproc::InProcess;
 use gossip_server::instance::{Instance, Options};
-use gossip_source::sqlite::{SqliteSource, reader, triggers};
+use gossip_source::sqlite::{SqliteSource, office, triggers};
 use tokio::io::AsyncReadExt;
 
 const ROUNDS: usize = 25;
@@ -143,19 +143,14 @@ fn next_text(s: &mut TcpStream) -> String {
 }
 
 /// One interval of so many transactions, each changing one row of the feed.
-fn interval(at: &mut u64, transactions: usize) -> Arc<Interval> {
+fn interval(table: &Table, at: &mut u64, transactions: usize) -> Arc<Interval> {
     let from = Position::at(*at);
     let transactions = (0..transactions)
         .map(|_| {
             *at += 1;
             let new = [Value::Int(1), Value::text(format!("state {:09}", at))];
-            let changes = vec![RowChange {
-                table: TableName::plain("calls"),
-                key: [Value::Int(1)].into(),
-                old: Old::Known(Some([Value::Int(1), Value::text("before")].into())),
-                new: Some(new.into()),
-                untold: Default::default(),
-            }];
+            let old = Old::Known(Some([Value::Int(1), Value::text("before")].into()));
+            let changes = vec![RowChange::of(table, [Value::Int(1)].into(), old, Some(new.into()))];
             Arc::new(Transaction {
                 position: Position::at(*at),
                 committed: CommitTime::default(),
@@ -174,6 +169,7 @@ fn interval(at: &mut u64, transactions: usize) -> Arc<Interval> {
         resets: vec![],
         settled: Position::default(),
         lineage: 0,
+        mark: 0,
         reader: "bench".into(),
         read_at: gossip_server::now(),
     })
@@ -207,8 +203,9 @@ fn main() {
     let mut own = source.connect().unwrap();
     let plan = triggers::plan(&own, &source).unwrap();
     triggers::carry_out(&mut own, &plan.statements).unwrap();
+    let table = gossip_source::Source::Sqlite(source.clone()).describe().unwrap().remove(0);
     // The bench is the reader: what is measured begins at the relay.
-    let _office = reader::try_lock(&source).unwrap().unwrap();
+    let _office = office::try_lock(&source).unwrap().unwrap();
     let relay = Arc::new(InProcess::default());
     let options = Options {
         name: "one".into(),
@@ -228,7 +225,7 @@ fn main() {
     // Positions go on from the database's own, so that snapshots can be joined.
     let mut at: u64 = db.query_row("SELECT max(seq) FROM gossip_log", [], |r| r.get::<_, i64>(0)).unwrap() as u64;
     let publish = |i: Arc<Interval>| runtime.block_on(relay.publish(i)).unwrap();
-    publish(interval(&mut at, 0));
+    publish(interval(&table, &mut at, 0));
     let sockets: Vec<TcpStream> = (0..clients).map(|_| subscribe(instance.address())).collect();
     let arrived = read_all(sockets);
 
@@ -254,7 +251,7 @@ fn main() {
         let bytes = frame.repeat(each);
         let (mut ours, mut floor) = (vec![], vec![]);
         for _ in 0..ROUNDS {
-            ours.push(rate(&arrived, clients, each, || publish(interval(&mut at, each))));
+            ours.push(rate(&arrived, clients, each, || publish(interval(&table, &mut at, each))));
             floor.push(rate(&raw_arrived, clients, each, || raw.iter_mut().for_each(|s| s.write_all(&bytes).unwrap())));
         }
         // Of the two that were measured next to each other: the machine's other work changes over the run.

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use gossip_core::engine::Request;
 use gossip_core::position::Position;
+use gossip_core::query::shortened;
 use gossip_core::rule::{Claims, May, RuleSet, RuleText};
 use gossip_core::schema::TableName;
 use gossip_core::wire::{RpcError, code};
@@ -71,7 +72,7 @@ impl Params {
             Some(stray) => {
                 let hint = gossip_core::query::similar(stray, known.iter().copied());
                 let hint = hint.map_or(format!("known: {}", known.join(", ")), |h| format!("did you mean {h}?"));
-                Err(invalid(format!("{stray} is not a parameter of this call; {hint}")))
+                Err(invalid(format!("{} is not a parameter of this call; {hint}", shortened(stray))))
             }
         }
     }

@@ -134,7 +134,7 @@ impl Work {
     /// Reads for as long as this instance is the reader and nothing fails.
     fn try_to_read(&self) -> Result<(), String> {
         let last = self.runtime.block_on(self.relay.last(self.source.name())).map_err(|e| e.to_string())?;
-        let last = last.map(|i| Last { epoch: i.epoch, position: i.to, lineage: i.lineage });
+        let last = last.map(|i| Last::of(&i));
         let found = self.source.try_to_follow(&self.instance, last).map_err(|e| e.to_string())?;
         let Some(mut reader) = found else { return Ok(()) };
         tracing::info!(source = %self.source.name(), epoch = reader.epoch(), "reading");
@@ -170,12 +170,34 @@ pub struct Snapshots {
     source: Source,
     permits: Arc<Semaphore>,
     cancelled: Mutex<HashMap<SnapshotId, Arc<AtomicBool>>>,
+    describing: AtomicBool,
 }
 
 impl Snapshots {
     /// For one source.
     pub fn new(source: Source) -> Snapshots {
-        Snapshots { source, permits: Arc::new(Semaphore::new(SNAPSHOTS)), cancelled: Mutex::default() }
+        let permits = Arc::new(Semaphore::new(SNAPSHOTS));
+        Snapshots { source, permits, cancelled: Mutex::default(), describing: AtomicBool::new(false) }
+    }
+
+    /// Describes all tables; what they are arrives at `inputs`. Does nothing while that is under way.
+    pub fn describe(self: &Arc<Self>, inputs: tokio_mpsc::Sender<Input>) {
+        if self.describing.swap(true, Relaxed) {
+            return;
+        }
+        let this = self.clone();
+        tokio::task::spawn_blocking(move || {
+            match this.source.describe_streaming() {
+                Ok(tables) => {
+                    for table in tables {
+                        // Nobody listens any more when the instance stops.
+                        let _ = inputs.blocking_send(Input::Described(table));
+                    }
+                }
+                Err(e) => tracing::warn!(source = %this.source.name(), "cannot describe the tables: {e}"),
+            }
+            this.describing.store(false, Relaxed);
+        });
     }
 
     /// Begins a snapshot; its pieces arrive at `inputs`.

@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
 use gossip_core::position::{Interval, Micros, Old, Position, RowChange};
-use gossip_core::schema::{Column, ColumnSet, Key, PRESENCE, Row, SYSTEM_SCHEMA, Table, TableName};
+use gossip_core::schema::{Column, Key, PRESENCE, Row, SYSTEM_SCHEMA, Table, TableName};
 use gossip_core::value::{Type, Value};
 use serde_json::{Map, Value as Json};
 
@@ -238,13 +238,8 @@ impl SystemTables {
         let keys: std::collections::BTreeSet<&Key> = old.keys().chain(new.keys()).collect();
         for key in keys {
             if old.get(key) != new.get(key) {
-                self.own.push(RowChange {
-                    table: table.name.clone(),
-                    key: key.clone(),
-                    old: Old::Known(old.get(key).cloned()),
-                    new: new.get(key).cloned(),
-                    untold: ColumnSet::default(),
-                });
+                let before = Old::Known(old.get(key).cloned());
+                self.own.push(RowChange::of(table, key.clone(), before, new.get(key).cloned()));
             }
         }
         *old = new;
@@ -255,13 +250,7 @@ impl SystemTables {
         let Some(table) = self.tables.get(name) else { return };
         let (key, row): (Key, Row) = (table.key_of(&row), row.into());
         let old = self.states.entry(name).or_default().insert(key.clone(), row.clone());
-        self.own.push(RowChange {
-            table: table.name.clone(),
-            key,
-            old: Old::Known(old),
-            new: Some(row),
-            untold: ColumnSet::default(),
-        });
+        self.own.push(RowChange::of(table, key, Old::Known(old), Some(row)));
     }
 
     /// Takes out the row that has the key of this one.
@@ -269,8 +258,7 @@ impl SystemTables {
         let Some(table) = self.tables.get(name) else { return };
         let key = table.key_of(row);
         if let Some(old) = self.states.entry(name).or_default().remove(&key) {
-            let (table, old) = (table.name.clone(), Old::Known(Some(old)));
-            self.own.push(RowChange { table, key, old, new: None, untold: ColumnSet::default() });
+            self.own.push(RowChange::of(table, key, Old::Known(Some(old)), None));
         }
     }
 
@@ -297,13 +285,7 @@ impl SystemTables {
             stream.pop_front();
         }
         stream.push_back(row.clone());
-        self.own.push(RowChange {
-            table: table.name.clone(),
-            key: Key::from([]),
-            old: Old::Known(None),
-            new: Some(row),
-            untold: ColumnSet::default(),
-        });
+        self.own.push(RowChange::of(table, Key::from([]), Old::Known(None), Some(row)));
     }
 
     /// The changes since the last call as an interval.

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use gossip_core::engine::Only;
-use gossip_core::position::{Position, Shows};
+use gossip_core::position::{Interval, Position, Shows};
 use gossip_core::schema::{Row, Table, TableName};
 
 use crate::postgres::PostgresSource;
@@ -64,6 +64,15 @@ pub struct Last {
     pub position: Position,
     /// The log that the position counts in.
     pub lineage: u64,
+    /// Its mark.
+    pub mark: u64,
+}
+
+impl Last {
+    /// As the reader's last interval says.
+    pub fn of(interval: &Interval) -> Last {
+        Last { epoch: interval.epoch, position: interval.to, lineage: interval.lineage, mark: interval.mark }
+    }
 }
 
 /// A database that is a source.
@@ -158,6 +167,14 @@ impl Source {
         }
     }
 
+    /// As [`Source::describe`], but only those whose changes stream as things are now.
+    pub fn describe_streaming(&self) -> Result<Vec<Arc<Table>>> {
+        match self {
+            Source::Sqlite(_) => self.describe(),
+            Source::Postgres(s) => s.describe_streaming(),
+        }
+    }
+
     /// As [`Source::describe`], but an error unless the source is prepared and all tables can be streamed.
     pub fn open(&self) -> Result<Vec<Arc<Table>>> {
         match self {
@@ -218,7 +235,7 @@ impl Source {
     pub fn try_to_follow(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn Follow>>> {
         match self {
             Source::Sqlite(s) => {
-                let following = sqlite::follow::Following::try_start(s, instance, last.map(|l| l.position))?;
+                let following = sqlite::follow::Following::try_start(s, instance, last)?;
                 Ok(following.map(|f| Box::new(f) as Box<dyn Follow>))
             }
             Source::Postgres(s) => s.try_to_follow(instance, last),

@@ -3,13 +3,13 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use super::io::{Delta, Output, Why};
+use super::io::{Delta, Output, Refusal, SubId, Why};
 use super::kept::Moment;
 use super::{Engine, Feed};
 use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change};
 use crate::index::FeedId;
-use crate::position::{Continues, Interval, Position, Progress, Reset, ResetWhy, Transaction};
+use crate::position::{Continues, Interval, Position, Progress, Reset, ResetWhy, Term, Transaction};
 use crate::schema::TableName;
 
 /// What a transaction does to feeds.
@@ -79,7 +79,7 @@ impl Engine {
     }
 
     /// Another database stands behind the source: positions, rows and what was sent mean nothing any more.
-    fn forget_source(&mut self, source: &Arc<str>) {
+    pub(super) fn forget_source(&mut self, source: &Arc<str>) {
         self.sources.remove(source);
         self.window.retain(|(s, _)| s != source);
         self.window_changes = self.window.iter().map(|(_, t)| t.changes.len()).sum();
@@ -142,7 +142,7 @@ impl Engine {
     }
 
     /// Has a table read in whole from here on; not if it is only described and as it is known.
-    fn reset(&mut self, reset: &Reset, at: Position) -> bool {
+    pub(super) fn reset(&mut self, reset: &Reset, at: Position) -> bool {
         if reset.why == ResetWhy::Described && reset.table.as_ref() == self.catalog.get(&reset.name) {
             return false;
         }
@@ -151,7 +151,7 @@ impl Engine {
         let mut feeds: Vec<FeedId> = on_table.map(|t| t.feeds.iter().copied().collect()).unwrap_or_default();
         feeds.sort_unstable();
         match &reset.table {
-            Some(table) => self.catalog.put(table.clone()),
+            Some(table) => self.put_table(table.clone()),
             None => drop(self.catalog.remove(&reset.name)),
         }
         let why = match reset.why {
@@ -165,9 +165,23 @@ impl Engine {
                 self.renew(id, why);
                 continue;
             }
-            self.dependents(id).into_iter().for_each(|sub| self.recompile(sub, why));
+            let dependents = self.dependents(id);
+            let own = |f: &Feed| f.kept.as_ref().is_none_or(|k| !k.is_look_up());
+            if reset.table.is_none() && self.feed(id).is_some_and(own) {
+                let text = format!("table {} does not stream any more", reset.name);
+                self.close_all(dependents, &Refusal::SchemaChanged(text));
+            } else {
+                dependents.into_iter().for_each(|sub| self.recompile(sub, why));
+            }
         }
         true
+    }
+
+    pub(super) fn close_all(&mut self, subs: Vec<SubId>, refusal: &Refusal) {
+        for sub in subs {
+            self.unsubscribe(sub);
+            self.out.push(Output::Closed(sub, refusal.clone()));
+        }
     }
 
     /// Takes a transaction in, but for what it did to the tables that are read in whole after it.
@@ -175,9 +189,15 @@ impl Engine {
         let source = &interval.source;
         let mut touched = std::mem::take(&mut self.touched);
         touched.clear();
+        let mut otherwise: BTreeSet<&TableName> = BTreeSet::new();
         for (i, change) in t.changes.iter().enumerate() {
             let Some(on_table) = self.tables.get(&change.table) else { continue };
             if in_whole.contains(&&change.table) {
+                continue;
+            }
+            if change.description != on_table.description {
+                // Its rows have another shape than the feeds: a value would pass for that of another column.
+                otherwise.insert(&change.table);
                 continue;
             }
             let old = match &change.old {
@@ -207,10 +227,10 @@ impl Engine {
         touched.sort_unstable();
         touched.dedup();
         // What follows from this transaction is told under the epoch that read it, also where that is a new one.
-        let epoch = interval.epoch.max(self.progress(source).epoch);
+        let term = Term { epoch: interval.epoch.max(self.progress(source).epoch), lineage: interval.lineage };
         let followed = self.sources.entry(source.clone()).or_default();
         let mut unfinished = followed.unfinished.take();
-        let Evaluated { mut matched, untold, kept } = self.evaluate(epoch, t, &touched, &mut unfinished);
+        let Evaluated { mut matched, untold, kept } = self.evaluate(term, t, &touched, &mut unfinished);
         self.touched = touched;
         if let Some(followed) = self.sources.get_mut(source) {
             followed.unfinished = unfinished;
@@ -219,12 +239,35 @@ impl Engine {
         kept.into_iter().for_each(|(id, i)| self.take_in(id, &t.changes[i as usize]));
         self.fresh.clear();
         if !self.unsettled.is_empty() {
-            matched.extend(self.settle(source, Moment { epoch, position: t.position, at: t.committed.to }));
+            matched.extend(self.settle(source, Moment { term, position: t.position, at: t.committed.to }));
         }
-        self.tell_verdicts(source, epoch, t, &matched);
+        self.tell_verdicts(source, term, t, &matched);
         untold.into_iter().for_each(|id| self.renew(id, Why::Gap));
+        otherwise.into_iter().for_each(|name| self.described_otherwise(name, t.position));
         self.remember(source, t);
         self.out.push(Output::Taken(interval.clone(), t.clone()));
+    }
+
+    /// A change of a table was read under another description than the one that is known here: what it did is not known.
+    /// All feeds of the table are read anew, and the description is asked for.
+    fn described_otherwise(&mut self, name: &TableName, at: Position) {
+        self.resets.insert(name.clone(), at);
+        let on_table = self.tables.get(name);
+        let mut feeds: Vec<FeedId> = on_table.map(|t| t.feeds.iter().copied().collect()).unwrap_or_default();
+        feeds.sort_unstable();
+        for id in feeds {
+            let under_way = self.feed(id).is_some_and(|f| f.joining.is_some());
+            if !under_way || self.feed(id).is_some_and(|f| !f.live.is_empty()) {
+                self.renew(id, Why::SchemaChanged);
+            }
+            // A snapshot under way lacks it. It is taken again at the next tick, however many such changes come.
+            if let Some(joining) = self.feed_mut(id).and_then(|f| f.joining.as_mut()) {
+                joining.resting = true;
+            }
+        }
+        if let Some(table) = self.catalog.get(name) {
+            self.out.push(Output::Describe(table.source.clone()));
+        }
     }
 
     /// Keeps a transaction in the window and lets the oldest go that it has no more room for.
@@ -252,7 +295,7 @@ impl Engine {
     /// Evaluates the feeds that a transaction may touch. `unfinished` are the feeds that have got parts of the transaction before.
     fn evaluate(
         &mut self,
-        epoch: u64,
+        term: Term,
         t: &Arc<Transaction>,
         touched: &[(FeedId, u32)],
         unfinished: &mut Option<BTreeSet<FeedId>>,
@@ -312,7 +355,7 @@ impl Engine {
                 matched.insert(id, Tally::of(&changes));
             }
             let (position, at) = (t.position, t.committed.to);
-            let delta = Arc::new(Delta { feed: effective, epoch, position, at, changes, skipped: 0, takes_back, more });
+            let delta = Arc::new(Delta { feed: effective, term, position, at, changes, skipped: 0, takes_back, more });
             if let Some(pending) = &mut feed.pending {
                 let due = pending.take_in(delta, self.clock.saturating_add(feed.every));
                 self.paced.insert((due, id));
@@ -327,18 +370,18 @@ impl Engine {
             *unfinished = Some(open);
         } else {
             // They have heard the last of it, without knowing.
-            open.into_iter().for_each(|id| self.tell_end(id, epoch, t));
+            open.into_iter().for_each(|id| self.tell_end(id, term, t));
             full.into_iter().for_each(|id| self.tell_pending(id));
         }
         Evaluated { matched, untold, kept }
     }
 
     /// Tells a feed that a transaction of which it has got parts is complete.
-    fn tell_end(&mut self, id: FeedId, epoch: u64, t: &Arc<Transaction>) {
+    fn tell_end(&mut self, id: FeedId, term: Term, t: &Arc<Transaction>) {
         let Some(feed) = self.feed(id).filter(|f| !f.live.is_empty()) else { return };
         let (of, position, at) = (feed.effective.clone(), t.position, t.committed.to);
         let (changes, takes_back) = (vec![], false);
-        self.tell(id, Arc::new(Delta { feed: of, epoch, position, at, changes, skipped: 0, takes_back, more: false }));
+        self.tell(id, Arc::new(Delta { feed: of, term, position, at, changes, skipped: 0, takes_back, more: false }));
     }
 
     /// Tells a delta, or lets it wait for its time. Between transactions only.
@@ -358,7 +401,7 @@ impl Engine {
         }
     }
 
-    fn tell_verdicts(&mut self, source: &Arc<str>, epoch: u64, t: &Transaction, matched: &HashMap<FeedId, Tally>) {
+    fn tell_verdicts(&mut self, source: &Arc<str>, term: Term, t: &Transaction, matched: &HashMap<FeedId, Tally>) {
         for sub in &self.observed {
             let Some(s) = self.subs.get(sub) else { continue };
             let Some(feed) = self.feeds.get(s.feed as usize).and_then(Option::as_ref) else { continue };
@@ -374,7 +417,7 @@ impl Engine {
                 None => (verdict(Verdict::Unchanged), Tally::default()),
             };
             let (source, position) = (source.clone(), t.position);
-            self.out.push(Output::Verdict { sub: *sub, source, epoch, position, verdict, tally });
+            self.out.push(Output::Verdict { sub: *sub, source, term, position, verdict, tally });
         }
     }
 }

@@ -7,7 +7,7 @@ use serde_json::{Map, Value as Json};
 use crate::audience::Audience;
 use crate::explain::{Tally, Verdict};
 use crate::feed::Change;
-use crate::position::{Interval, Micros, Position, Shows, Transaction};
+use crate::position::{Interval, Micros, Position, Shows, Term, Transaction};
 use crate::query::QueryError;
 use crate::rule::{Claims, Effective, RuleSet};
 use crate::schema::{Row, Table};
@@ -132,6 +132,8 @@ pub enum Why {
 pub enum Input {
     /// Something was read from a source.
     Interval(Arc<Interval>),
+    /// A source's log has gone back: whatever is known of it means nothing any more.
+    Forget(Arc<str>),
     /// What was fetched to close a gap; `None` if it is not to be had.
     Healed {
         /// The source.
@@ -151,6 +153,8 @@ pub enum Input {
     Rules(Arc<RuleSet>),
     /// A table appears or is described anew, before anything was read from it.
     Table(Arc<Table>),
+    /// A table is described anew, while it is followed: its feeds are read anew if it is not as it was known.
+    Described(Arc<Table>),
     /// Some rows of a snapshot.
     SnapshotRows(SnapshotId, Vec<Row>),
     /// A snapshot is complete and shows this of its source.
@@ -166,8 +170,8 @@ pub enum Input {
 pub struct Delta {
     /// The feed.
     pub feed: Arc<Effective>,
-    /// The source's reader epoch.
-    pub epoch: u64,
+    /// The source's reader and log.
+    pub term: Term,
     /// The transaction's place.
     pub position: Position,
     /// Commit time of the transaction, latest possible.
@@ -197,8 +201,8 @@ pub enum Output {
         feed: Arc<Effective>,
         /// The rows, in key order.
         rows: Arc<ResultRows>,
-        /// The reader's epoch.
-        epoch: u64,
+        /// The reader and its log.
+        term: Term,
         /// What the rows show.
         position: Position,
     },
@@ -208,8 +212,8 @@ pub enum Output {
         sub: SubId,
         /// What was asked.
         feed: Arc<Effective>,
-        /// The reader's epoch.
-        epoch: u64,
+        /// The reader and its log.
+        term: Term,
         /// Where the client's result stands.
         position: Position,
     },
@@ -234,8 +238,8 @@ pub enum Output {
         sub: SubId,
         /// The source.
         source: Arc<str>,
-        /// The reader's epoch, as in the delta.
-        epoch: u64,
+        /// The reader and its log, as in the delta.
+        term: Term,
         /// The transaction.
         position: Position,
         /// What became of it.
@@ -243,6 +247,8 @@ pub enum Output {
         /// What it did to the result.
         tally: Tally,
     },
+    /// A table of this source is not as it is known here: have all of them described anew.
+    Describe(Arc<str>),
     /// A transaction of this interval was taken.
     Taken(Arc<Interval>, Arc<Transaction>),
 }

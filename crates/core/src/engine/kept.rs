@@ -21,7 +21,7 @@ use crate::explain::Tally;
 use crate::feed;
 use crate::index::{self, FeedId, Needs};
 use crate::look_up::LookUp;
-use crate::position::{Micros, Old, Position, RowChange};
+use crate::position::{Micros, Old, Position, RowChange, Term};
 use crate::rule::{Effective, Seen};
 use crate::schema::{Key, Row};
 use crate::seam::{MAX_OVERLAY, Seam};
@@ -104,7 +104,7 @@ pub(super) struct Kept {
 /// Where in the stream something is told.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Moment {
-    pub epoch: u64,
+    pub term: Term,
     pub position: Position,
     pub at: Micros,
 }
@@ -291,10 +291,8 @@ impl Engine {
 
     /// Ends everything that depends on a feed whose rows are not to be had.
     pub(super) fn fail_kept(&mut self, id: FeedId, refusal: &Refusal) {
-        for sub in self.dependents(id) {
-            self.unsubscribe(sub);
-            self.out.push(Output::Closed(sub, refusal.clone()));
-        }
+        let dependents = self.dependents(id);
+        self.close_all(dependents, refusal);
     }
 
     /// Forgets all rows; they are fetched anew. Those who heard the feed wait for the whole result.
@@ -330,7 +328,7 @@ impl Engine {
         for source in sources {
             let progress = self.progress(&source);
             let position = progress.at.unwrap_or_default();
-            self.settle(&source, Moment { epoch: progress.epoch, position, at: self.clock });
+            self.settle(&source, Moment { term: progress.term(), position, at: self.clock });
         }
     }
 
@@ -440,10 +438,10 @@ impl Engine {
         };
         let waits = self.feed(id).and_then(|f| f.pending.as_ref()).and_then(|p| p.due());
         self.paced.extend(waits.map(|due| (due, id)));
-        let Moment { epoch, position, at } = moment;
+        let Moment { term, position, at } = moment;
         if !changes.is_empty() && self.feed(id).is_some_and(|f| !f.live.is_empty()) {
             let feed = effective.clone();
-            let delta = Delta { feed, epoch, position, at, changes, skipped: 0, takes_back, more: false };
+            let delta = Delta { feed, term, position, at, changes, skipped: 0, takes_back, more: false };
             self.tell(id, Arc::new(delta));
         }
         if !waiting.is_empty() {
@@ -454,7 +452,7 @@ impl Engine {
             let mut rows: Vec<(Key, Seen)> = told.filter_map(|(k, e)| Some((k.clone(), e.told.clone()?))).collect();
             rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
             self.fresh.extend(waiting.iter().map(|(s, _)| *s));
-            self.out.push(Output::Result { to: waiting, feed: effective, rows: Arc::new(rows), epoch, position });
+            self.out.push(Output::Result { to: waiting, feed: effective, rows: Arc::new(rows), term, position });
         }
         tally
     }

@@ -27,10 +27,10 @@ use crate::audience::Audience;
 use crate::feed::Sent;
 use crate::index::{FeedId, TableIndex};
 use crate::pace::Pending;
-use crate::position::{Interval, Micros, Position, Progress, RowChange, Transaction, Visibility};
+use crate::position::{Interval, Micros, Position, Progress, Reset, ResetWhy, RowChange, Transaction, Visibility};
 use crate::query::{QueryError, parse_query, parse_trusted_query};
 use crate::rule::{Effective, Permitted, RuleSet, Standing};
-use crate::schema::{Catalog, Key, TableName};
+use crate::schema::{Catalog, Key, Table, TableName};
 use crate::seam::Seam;
 use crate::trial::{Trial, Tried};
 pub use io::{Delta, Input, Limits, Only, Output, Refusal, Request, Resume, SnapshotId, SubId, Why};
@@ -75,6 +75,8 @@ struct Sub {
 
 #[derive(Debug, Default)]
 struct OnTable {
+    /// The identity of the description that its feeds were made for.
+    description: u64,
     index: TableIndex,
     feeds: HashSet<FeedId>,
     joining: HashSet<FeedId>,
@@ -233,6 +235,7 @@ impl Engine {
     pub fn handle(&mut self, input: Input) -> Vec<Output> {
         match input {
             Input::Interval(i) => self.interval(i),
+            Input::Forget(source) => self.forget_source(&source),
             Input::Healed { source, intervals } => self.healed(&source, intervals),
             Input::Subscribe(sub, request) => self.subscribe(sub, request),
             Input::Unsubscribe(sub) => self.unsubscribe(sub),
@@ -247,7 +250,11 @@ impl Engine {
                 let all: Vec<SubId> = self.subs.keys().copied().collect();
                 all.into_iter().for_each(|sub| self.recompile(sub, Why::RightsChanged));
             }
-            Input::Table(table) => self.catalog.put(table),
+            Input::Table(table) => self.put_table(table),
+            Input::Described(table) => {
+                let at = self.progress(&table.source).at.unwrap_or_default();
+                self.reset(&Reset { name: table.name.clone(), table: Some(table), why: ResetWhy::Described }, at);
+            }
             Input::SnapshotRows(id, rows) => self.snapshot_rows(id, rows),
             Input::SnapshotDone(id, at) => self.snapshot_done(id, at),
             Input::SnapshotFailed(id, why) => self.snapshot_failed(id, why),
@@ -315,9 +322,9 @@ impl Engine {
         self.info(id)
     }
 
-    /// The newest remembered change of a table.
-    pub fn newest_change(&self, table: &TableName) -> Option<&RowChange> {
-        self.window.iter().rev().find_map(|(_, t)| t.changes.iter().find(|c| c.table == *table))
+    /// The newest remembered change of the table of a query.
+    pub fn newest_change(&self, effective: &Effective) -> Option<&RowChange> {
+        self.window.iter().rev().find_map(|(_, t)| t.changes.iter().find(|c| effective.is_about(c)))
     }
 
     /// A transaction that is still remembered.
@@ -363,6 +370,15 @@ impl Engine {
         let system = |source: &str| source == crate::schema::SYSTEM_SCHEMA;
         trial.transactions = self.window.iter().filter(|(source, _)| !system(source)).cloned().collect();
         trial
+    }
+
+    /// Enters a table, or another description of it.
+    fn put_table(&mut self, table: Arc<Table>) {
+        let name = table.name.clone();
+        self.catalog.put(table);
+        if let (Some(on_table), Some(identity)) = (self.tables.get_mut(&name), self.catalog.identity(&name)) {
+            on_table.description = identity;
+        }
     }
 
     fn feed(&self, id: FeedId) -> Option<&Feed> {

@@ -99,7 +99,7 @@ impl Engine {
         }
         if self.kept(id).is_some() {
             if reached >= shows.at() && reached.is_whole() {
-                let moment = Moment { epoch: progress.epoch, position: reached, at: self.clock };
+                let moment = Moment { term: progress.term(), position: reached, at: self.clock };
                 self.kept_fetched(id, source, moment);
             }
             return;
@@ -140,7 +140,7 @@ impl Engine {
             to: joining.waiting,
             feed: effective,
             rows: Arc::new(rows),
-            epoch: progress.epoch,
+            term: progress.term(),
             position: reached,
         });
     }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::io::{Delta, Output, Refusal, Request, Resume, SubId, Why};
-use super::{Engine, Feed, Joining, Sub};
+use super::{Engine, Feed, Joining, OnTable, Sub};
 use crate::audience::Audience;
 use crate::feed;
 use crate::index::{self, FeedId};
@@ -80,6 +80,7 @@ impl Engine {
             && !table.name.is_system()
             && (!table.is_topic() || cursor.epoch == progress.epoch)
             && !progress.lost
+            && cursor.lineage == progress.lineage
             && (followed.since_epoch..=progress.epoch).contains(&cursor.epoch);
         if !possible || !known.contains(&position) {
             return Err(Why::ResumedTooLate);
@@ -91,7 +92,7 @@ impl Engine {
             }
             at = t.position;
             let mut changes = Vec::new();
-            for c in t.changes.iter().filter(|c| c.table == table.name) {
+            for c in t.changes.iter().filter(|c| effective.is_about(c)) {
                 let Ok(Some(change)) = feed::change(&effective, c, &(), None) else { continue };
                 if feed::takes_back(&effective, &change, c, &()) {
                     // What came before it may not be seen any more.
@@ -102,8 +103,8 @@ impl Engine {
             missed.push((t.position, t.committed.to, changes));
         }
         self.tell_pending(id);
-        let epoch = progress.epoch;
-        self.out.push(Output::Resumed { sub, feed: effective.clone(), epoch, position });
+        let term = progress.term();
+        self.out.push(Output::Resumed { sub, feed: effective.clone(), term, position });
         // Some parts of a large transaction have been told, and its last one not yet.
         let mut open = !position.is_whole();
         for (position, at, changes) in missed {
@@ -111,7 +112,7 @@ impl Engine {
             if !changes.is_empty() || (open && !more) {
                 open = more;
                 let (feed, takes_back) = (effective.clone(), false);
-                let delta = Delta { feed, epoch, position, at, changes, skipped: 0, takes_back, more };
+                let delta = Delta { feed, term, position, at, changes, skipped: 0, takes_back, more };
                 self.out.push(Output::Delta(Arc::new(delta), Audience::One(sub)));
             }
         }
@@ -164,7 +165,8 @@ impl Engine {
             deltas: 0,
         });
         let needs = self.needs(id, &effective);
-        let on_table = self.tables.entry(effective.table.name.clone()).or_default();
+        let described = || OnTable { description: effective.table.identity(), ..OnTable::default() };
+        let on_table = self.tables.entry(effective.table.name.clone()).or_insert_with(described);
         on_table.index.insert(id, &needs);
         on_table.feeds.insert(id);
         id

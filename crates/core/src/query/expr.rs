@@ -10,6 +10,7 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use super::like::LikePattern;
+use super::values::ValueList;
 use crate::look_up::{LookUp, Sets};
 use crate::schema::{ColumnSet, Table};
 use crate::value::{NULL, Type, Value};
@@ -86,6 +87,8 @@ pub enum Expr {
     IsNull(Box<Expr>),
     /// `IN` a list.
     In(Box<Expr>, Vec<Expr>),
+    /// `IN` a longer list of constants.
+    InValues(Box<Expr>, Arc<ValueList>),
     /// `= ANY` a list that is one value of the client's, to be filled in before evaluation.
     AnyOf(Box<Expr>, Blank, Arc<str>, Type),
     /// Whether the values are among those that another table holds.
@@ -221,6 +224,10 @@ impl Expr {
                 }
                 result
             }
+            Expr::InValues(e, list) => match e.leaf(row) {
+                Some(value) => list.has(value),
+                None => list.has(&e.scalar(row)),
+            },
             Expr::Like(e, pattern) => match e.scalar(row) {
                 Value::Text(s) => Some(pattern.matches(&s)),
                 _ => None,
@@ -258,40 +265,11 @@ impl Expr {
     }
 
     /// Fills in blanks of one kind from a JSON object. Claims may be nested: `claim.org.id` follows the path.
+    ///
+    /// # Errors
+    /// A value that is absent or does not fit, or more of them than [`MAX_LIST`] in all lists together.
     pub fn fill(&self, blank: Blank, facts: &Map<String, Json>) -> Result<Expr, BlankError> {
-        let fill = |e: &Expr| e.fill(blank, facts);
-        let boxed = |e: &Expr| fill(e).map(Box::new);
-        let many = |es: &[Expr]| es.iter().map(fill).collect::<Result<Vec<_>, _>>();
-        Ok(match self {
-            Expr::Blank(kind, name, ty) if *kind == blank => Expr::Const(value_of(blank, name, *ty, facts)?),
-            Expr::LikeBlank(e, pattern, escape) => {
-                let (e, pattern) = (boxed(e)?, boxed(pattern)?);
-                match &*pattern {
-                    Expr::Const(Value::Text(text)) => match LikePattern::new(text, *escape) {
-                        Ok(p) => Expr::Like(e, p),
-                        Err(problem) => return Err(BlankError { blank, name: "pattern".into(), problem }),
-                    },
-                    Expr::Const(_) => Expr::Const(Value::Null),
-                    _ => Expr::LikeBlank(e, pattern, *escape),
-                }
-            }
-            Expr::AnyOf(e, kind, name, ty) if *kind == blank => Expr::In(boxed(e)?, list_of(blank, name, *ty, facts)?),
-            Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(boxed(e)?, *kind, name.clone(), *ty),
-            Expr::Member { of, look_up, exists } => {
-                let condition = fill(&look_up.condition)?;
-                let look_up = LookUp::new(look_up.table.clone(), look_up.columns.clone(), condition);
-                Expr::Member { of: many(of)?, look_up: Arc::new(look_up), exists: *exists }
-            }
-            Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Blank(..) => self.clone(),
-            Expr::TextOf(e) => Expr::TextOf(boxed(e)?),
-            Expr::Cmp(op, a, b) => Expr::Cmp(*op, boxed(a)?, boxed(b)?),
-            Expr::And(es) => Expr::And(many(es)?),
-            Expr::Or(es) => Expr::Or(many(es)?),
-            Expr::Not(e) => Expr::Not(boxed(e)?),
-            Expr::IsNull(e) => Expr::IsNull(boxed(e)?),
-            Expr::In(e, es) => Expr::In(boxed(e)?, many(es)?),
-            Expr::Like(e, p) => Expr::Like(boxed(e)?, p.clone()),
-        })
+        Filling { blank, facts, left: MAX_LIST }.fill(self)
     }
 
     /// The same condition in one agreed form, so that conditions that differ only in order or in constants worked out
@@ -324,8 +302,14 @@ impl Expr {
                 let mut es: Vec<_> = es.into_iter().map(Expr::normal).collect();
                 es.sort();
                 es.dedup();
-                fold(Expr::In(Box::new(e.normal()), es))
+                let e = Box::new(e.normal());
+                if es.len() < SORTED_FROM || !es.iter().all(|e| matches!(e, Expr::Const(_))) {
+                    return fold(Expr::In(e, es));
+                }
+                let values = es.into_iter().filter_map(|e| if let Expr::Const(v) = e { Some(v) } else { None });
+                fold(Expr::InValues(e, Arc::new(ValueList::new(values.collect()))))
             }
+            Expr::InValues(e, list) => fold(Expr::InValues(Box::new(e.normal()), list)),
             Expr::IsNull(e) => fold(Expr::IsNull(Box::new(e.normal()))),
             Expr::Like(e, p) => fold(Expr::Like(Box::new(e.normal()), p)),
             Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(Box::new(e.normal()), kind, name, ty),
@@ -356,7 +340,8 @@ impl Expr {
                 b.for_each(f);
             }
             Expr::And(es) | Expr::Or(es) | Expr::Member { of: es, .. } => es.iter().for_each(|e| e.for_each(f)),
-            Expr::Not(e) | Expr::IsNull(e) | Expr::Like(e, _) | Expr::AnyOf(e, ..) | Expr::TextOf(e) => e.for_each(f),
+            Expr::Not(e) | Expr::IsNull(e) | Expr::TextOf(e) => e.for_each(f),
+            Expr::Like(e, _) | Expr::AnyOf(e, ..) | Expr::InValues(e, _) => e.for_each(f),
             Expr::In(e, es) => {
                 e.for_each(f);
                 es.iter().for_each(|e| e.for_each(f));
@@ -411,8 +396,14 @@ fn as_truth(v: &Value) -> Option<bool> {
     }
 }
 
-/// Values in a list of a client's, at most.
-const MAX_LIST: usize = 10_000;
+/// Values in all lists of a client's for one query, at most.
+pub const MAX_LIST: usize = 10_000;
+
+/// Constants in a list from which on they are sorted instead of compared one after the other.
+const SORTED_FROM: usize = 9;
+
+/// Values of a longer list that are shown.
+const SHOWN: usize = 50;
 
 fn fact<'a>(blank: Blank, name: &str, facts: &'a Map<String, Json>) -> Result<&'a Json, BlankError> {
     let found = match blank {
@@ -436,12 +427,70 @@ fn value_of(blank: Blank, name: &str, ty: Type, facts: &Map<String, Json>) -> Re
     Value::from_json(fact(blank, name, facts)?, ty).map_err(fail)
 }
 
-fn list_of(blank: Blank, name: &str, ty: Type, facts: &Map<String, Json>) -> Result<Vec<Expr>, BlankError> {
-    let fail = |problem: String| BlankError { blank, name: name.to_string(), problem };
-    match fact(blank, name, facts)? {
-        Json::Array(list) if list.len() > MAX_LIST => Err(fail(format!("has more than {MAX_LIST} values"))),
-        Json::Array(list) => list.iter().map(|v| Value::from_json(v, ty).map(Expr::Const).map_err(fail)).collect(),
-        _ => Err(fail("is not a list".into())),
+/// Filling in blanks: of which kind, from what, and how many more values lists may bring.
+struct Filling<'a> {
+    blank: Blank,
+    facts: &'a Map<String, Json>,
+    left: usize,
+}
+
+impl Filling<'_> {
+    fn boxed(&mut self, e: &Expr) -> Result<Box<Expr>, BlankError> {
+        self.fill(e).map(Box::new)
+    }
+
+    fn many(&mut self, es: &[Expr]) -> Result<Vec<Expr>, BlankError> {
+        es.iter().map(|e| self.fill(e)).collect()
+    }
+
+    fn fill(&mut self, e: &Expr) -> Result<Expr, BlankError> {
+        let blank = self.blank;
+        Ok(match e {
+            Expr::Blank(kind, name, ty) if *kind == blank => Expr::Const(value_of(blank, name, *ty, self.facts)?),
+            Expr::LikeBlank(e, pattern, escape) => {
+                let (e, pattern) = (self.boxed(e)?, self.boxed(pattern)?);
+                match &*pattern {
+                    Expr::Const(Value::Text(text)) => match LikePattern::new(text, *escape) {
+                        Ok(p) => Expr::Like(e, p),
+                        Err(problem) => return Err(BlankError { blank, name: "pattern".into(), problem }),
+                    },
+                    Expr::Const(_) => Expr::Const(Value::Null),
+                    _ => Expr::LikeBlank(e, pattern, *escape),
+                }
+            }
+            Expr::AnyOf(e, kind, name, ty) if *kind == blank => {
+                let e = self.boxed(e)?;
+                Expr::In(e, self.list_of(name, *ty)?.into_iter().map(Expr::Const).collect()).normal()
+            }
+            Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(self.boxed(e)?, *kind, name.clone(), *ty),
+            Expr::Member { of, look_up, exists } => {
+                let condition = self.fill(&look_up.condition)?;
+                let look_up = LookUp::new(look_up.table.clone(), look_up.columns.clone(), condition);
+                Expr::Member { of: self.many(of)?, look_up: Arc::new(look_up), exists: *exists }
+            }
+            Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Blank(..) => e.clone(),
+            Expr::TextOf(e) => Expr::TextOf(self.boxed(e)?),
+            Expr::Cmp(op, a, b) => Expr::Cmp(*op, self.boxed(a)?, self.boxed(b)?),
+            Expr::And(es) => Expr::And(self.many(es)?),
+            Expr::Or(es) => Expr::Or(self.many(es)?),
+            Expr::Not(e) => Expr::Not(self.boxed(e)?),
+            Expr::IsNull(e) => Expr::IsNull(self.boxed(e)?),
+            Expr::In(e, es) => Expr::In(self.boxed(e)?, self.many(es)?),
+            Expr::InValues(e, list) => Expr::InValues(self.boxed(e)?, list.clone()),
+            Expr::Like(e, p) => Expr::Like(self.boxed(e)?, p.clone()),
+        })
+    }
+
+    fn list_of(&mut self, name: &str, ty: Type) -> Result<Vec<Value>, BlankError> {
+        let fail = |problem: String| BlankError { blank: self.blank, name: name.to_string(), problem };
+        let Json::Array(list) = fact(self.blank, name, self.facts)? else {
+            return Err(fail("is not a list".into()));
+        };
+        self.left = self
+            .left
+            .checked_sub(list.len())
+            .ok_or_else(|| fail(format!("makes more than {MAX_LIST} values in the lists of one query")))?;
+        list.iter().map(|v| Value::from_json(v, ty).map_err(fail)).collect()
     }
 }
 
@@ -484,7 +533,7 @@ fn fold(e: Expr) -> Expr {
             check(a);
             es.iter().for_each(check);
         }
-        Expr::IsNull(a) | Expr::Like(a, _) => check(a),
+        Expr::IsNull(a) | Expr::Like(a, _) | Expr::InValues(a, _) => check(a),
         _ => open = true,
     }
     if open { e } else { Expr::Const(e.truth::<[Value]>(&[]).map_or(Value::Null, Value::Bool)) }
@@ -560,6 +609,16 @@ impl fmt::Display for Shown<'_> {
                     write!(f, "{}{}", if i > 0 { ", " } else { "" }, self.inner(e, 0))?;
                 }
                 f.write_str(")")
+            }
+            Expr::InValues(e, list) => {
+                write!(f, "{} IN (", self.inner(e, 3))?;
+                for (i, v) in list.as_slice().iter().take(SHOWN).enumerate() {
+                    write!(f, "{}{v}", if i > 0 { ", " } else { "" })?;
+                }
+                match list.as_slice().len().checked_sub(SHOWN) {
+                    Some(more @ 1..) => write!(f, ", … {more} more)"),
+                    _ => f.write_str(")"),
+                }
             }
             Expr::Like(e, p) => write!(f, "{} LIKE {}", self.inner(e, 3), p),
             Expr::LikeBlank(e, p, _) => write!(f, "{} LIKE {}", self.inner(e, 3), self.inner(p, 3)),

@@ -6,6 +6,7 @@
 pub mod expr;
 pub mod like;
 pub mod parse;
+pub mod values;
 
 use std::fmt;
 use std::sync::Arc;
@@ -15,6 +16,7 @@ use serde_json::{Map, Value as Json};
 use crate::schema::{Catalog, ColumnSet, Table};
 pub use expr::{Beside, Blank, BlankError, Cells, CmpOp, Expr, Masked};
 pub use parse::{parse_condition, parse_mask, parse_query, parse_trusted_query};
+pub use values::ValueList;
 
 /// A `SELECT` on one table, checked against the table and what the asker may see of it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -118,10 +120,32 @@ impl Visible for Catalog {
     }
 }
 
-/// The candidate most like `name`, if one is like enough to be meant.
+/// Longest name that is compared with others, in bytes: comparing takes time in the product of two lengths. PostgreSQL's
+/// own names have at most 63.
+pub const MAX_NAME: usize = 128;
+
+/// Names that one is compared with, at most.
+const MAX_CANDIDATES: usize = 1_000;
+
+/// A name as messages repeat it: its beginning, where it is long.
+pub fn shortened(name: &str) -> String {
+    const SHOWN: usize = 60;
+    match name.char_indices().nth(SHOWN) {
+        Some((end, _)) => format!("{}…", &name[..end]),
+        None => name.to_string(),
+    }
+}
+
+/// The candidate most like `name`, if one is like enough to be meant. Names that are longer than [`MAX_NAME`] are not
+/// like any, and of very many candidates only the first are looked at.
 pub fn similar<'a>(name: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<String> {
+    if name.len() > MAX_NAME {
+        return None;
+    }
     candidates
         .into_iter()
+        .take(MAX_CANDIDATES)
+        .filter(|c| c.len() <= MAX_NAME)
         .map(|c| (strsim::damerau_levenshtein(&name.to_lowercase(), &c.to_lowercase()), c))
         .filter(|(distance, c)| *distance <= 1 + c.chars().count().min(name.chars().count()) / 4)
         .min()

@@ -205,8 +205,14 @@ impl Cluster {
         let position = c.position;
         c.asked_to_resume = position.is_some();
         let (epoch, query) = (self.epoch, c.fingerprint);
-        let cursor =
-            position.map(|p| Cursor { source: "harbour".into(), epoch, commit: p.commit, index: p.index, query });
+        let cursor = position.map(|p| Cursor {
+            source: "harbour".into(),
+            epoch,
+            lineage: 0,
+            commit: p.commit,
+            index: p.index,
+            query,
+        });
         if self.rng.random_bool(0.1) {
             c.person = Person::random(&mut self.rng);
         }

@@ -39,7 +39,7 @@ impl Cluster {
                     }
                 }
                 Output::Delta(delta, subs) => {
-                    told.push((delta.epoch, delta.position, subs.clone()));
+                    told.push((delta.term.epoch, delta.position, subs.clone()));
                     let emptied = (delta.position, delta.feed.table.name.clone());
                     assert!(!by_stream || !self.emptied.contains(&emptied), "half of what {emptied:?} did is told");
                     for sub in subs.as_slice() {
@@ -68,12 +68,13 @@ impl Cluster {
                     }
                 }
                 Output::Closed(sub, why) => panic!("subscription {sub} closed: {why:?}"),
-                Output::Verdict { sub, epoch, position, verdict: Verdict::Matched, .. } => {
+                Output::Verdict { sub, term, position, verdict: Verdict::Matched, .. } => {
                     let is_it = |(e, p, subs): &(u64, Position, Audience)| {
-                        (*e, *p) == (epoch, position) && subs.as_slice().contains(&sub)
+                        (*e, *p) == (term.epoch, position) && subs.as_slice().contains(&sub)
                     };
-                    assert!(told.iter().any(is_it), "a match of {position} under {epoch} without its delta");
+                    assert!(told.iter().any(is_it), "a match of {position} under {term:?} without its delta");
                 }
+                Output::Describe(source) => panic!("{source} is described otherwise"),
                 Output::CancelSnapshot(_) | Output::Verdict { .. } | Output::Taken(..) => {}
             }
         }

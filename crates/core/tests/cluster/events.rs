@@ -10,7 +10,7 @@ use gossip_core::feed::Change;
 use gossip_core::own::Own;
 use gossip_core::position::{Old, Position, RowChange};
 use gossip_core::presence::{Moved, Presence, Told, Where};
-use gossip_core::schema::{Column, ColumnSet, Key, PRESENCE, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
+use gossip_core::schema::{Column, Key, PRESENCE, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
 use gossip_core::seal::Cursor;
 use gossip_core::send_queue::{QueueLimits, SendQueue};
 use gossip_core::topic::{From, Keep, Taken, Topic, TopicEvent, TopicState};
@@ -292,8 +292,7 @@ impl Cluster {
                 of.said_to_be.iter().position(|r| table.key_of(r) == key).map(|i| of.said_to_be.swap_remove(i));
             let new = matches!(one, Moved::Came(_)).then(|| row.clone());
             of.said_to_be.extend(new.clone());
-            let (table, old) = (table.name.clone(), Old::Known(before));
-            of.own[1].push(RowChange { table, key, old, new, untold: ColumnSet::default() });
+            of.own[1].push(RowChange::of(&table, key, Old::Known(before), new));
         }
         assert_eq!(sorted(of.said_to_be.clone()), sorted(of.presence.all().cloned()), "who was said to be where");
         self.hand_over(n, 1, &[2]);
@@ -363,7 +362,7 @@ impl Cluster {
         let (source, what) = ([TOPIC_SOURCE, TOPIC_SOURCE, SYSTEM_SCHEMA][l.what], l.what);
         let run = self.nodes[l.engine].events.epoch;
         let cursor = |epoch, p: Position, query| {
-            Some(Cursor { source: source.into(), epoch, commit: p.commit, index: p.index, query })
+            Some(Cursor { source: source.into(), epoch, lineage: 0, commit: p.commit, index: p.index, query })
         };
         let Some(message) = l.queue.pop() else {
             let (engine, lagging) = (l.engine, l.queue.take_lagging());
@@ -397,7 +396,7 @@ impl Cluster {
             Message::Delta(delta) => {
                 assert!(l.position.is_some_and(|p| p < delta.position), "a delta twice, or before the result");
                 l.position = Some(delta.position);
-                l.cursor = cursor(delta.epoch, delta.position, delta.feed.fingerprint);
+                l.cursor = cursor(delta.term.epoch, delta.position, delta.feed.fingerprint);
                 l.was = Some((l.engine, run, delta.position));
                 for change in &delta.changes {
                     match change {

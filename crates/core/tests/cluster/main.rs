@@ -285,6 +285,7 @@ fn a_stream_that_is_busy_does_not_use_up_a_snapshots_attempts() {
             resets: vec![],
             settled: Position::at(settled),
             lineage: 0,
+            mark: 0,
             reader: "one".into(),
             read_at: 0,
         }))

@@ -13,7 +13,7 @@ use rand::Rng;
 use rand::rngs::StdRng;
 
 use crate::client::id_of;
-use crate::world::{Plain, TABLES, changed, table, to_row};
+use crate::world::{Plain, TABLES, changed, table, table as table_of, to_row};
 use crate::{Cluster, Hidden};
 
 /// A value of a row that is too large to stand in every change of it.
@@ -43,7 +43,8 @@ impl Cluster {
             row.iter_mut().for_each(|r| r[i] = Value::Null);
         }
         let (table, key) = (TableName::plain(TABLES[which]), [Value::Int(id)].into());
-        RowChange { table, key, old, new: row.map(Into::into), untold }
+        let description = table_of(which, self.old_values).identity();
+        RowChange { table, description, key, old, new: row.map(Into::into), untold }
     }
 
     pub fn write(&mut self) {
@@ -175,12 +176,12 @@ impl Cluster {
         let touched =
             |t: &Arc<Transaction>| t.changes.iter().map(|c| (c.table.clone(), c.key.clone())).collect::<Vec<_>>();
         let touched: BTreeSet<(TableName, Key)> = interval.transactions.iter().flat_map(touched).collect();
-        let change = |(table, key): (TableName, Key)| {
-            let which = TABLES.iter().position(|t| *t == &*table.name).unwrap();
+        let change = |(name, key): (TableName, Key)| {
+            let which = TABLES.iter().position(|t| *t == &*name.name).unwrap();
             let id = id_of(&key);
             let row = |at| self.history[&at].get(&(which, id)).map(|p| to_row(id, p));
             let (old, new) = (Old::Known(row(interval.from)), row(interval.to));
-            RowChange { table, key, old, new, untold: ColumnSet::default() }
+            RowChange::of(&table_of(which, self.old_values), key, old, new)
         };
         let changes = touched.into_iter().map(change).collect();
         let joined = Transaction { joined_after: Some(interval.from), changes, ..(**last).clone() };
@@ -209,6 +210,7 @@ impl Cluster {
                 None => to,
             },
             lineage: 0,
+            mark: 0,
         };
         // A new reader may begin further back than the old one ended.
         if self.faults

@@ -22,6 +22,7 @@ pub fn table() -> Arc<Table> {
 pub fn interval(at: u64, row: Row) -> Arc<Interval> {
     let changes = vec![RowChange {
         table: TableName::plain("calls"),
+        description: table().identity(),
         key: [row[0].clone()].into(),
         old: Old::Known(None),
         new: Some(row),
@@ -43,6 +44,7 @@ pub fn interval(at: u64, row: Row) -> Arc<Interval> {
         resets: vec![],
         settled: Position::default(),
         lineage: 0,
+        mark: 0,
         reader: "one".into(),
         read_at: 0,
     })

@@ -77,7 +77,7 @@ impl Node {
     /// and now.
     fn cost_ns(&self, effective: &Effective) -> Option<u64> {
         const TIMES: u32 = 32;
-        let change = self.engine.newest_change(&effective.table.name)?;
+        let change = self.engine.newest_change(effective)?;
         let begun = Instant::now();
         for _ in 0..TIMES {
             let _ = std::hint::black_box(gossip_core::feed::change(effective, change, self.engine.sets(), None));

@@ -70,6 +70,9 @@ const CURRENT_EVERY: Micros = 1_500_000;
 /// How often the system tables are sampled.
 const SAMPLE_EVERY: Micros = 1_000_000;
 
+/// For so long a reader may repeat what is known already.
+const REWOUND_FOR: Micros = 5_000_000;
+
 enum Target {
     Client(Arc<Client>),
     Once(Option<oneshot::Sender<Result<String, RpcError>>>),
@@ -110,6 +113,8 @@ struct Node {
     /// When the relay was last heard of the source, by our clock.
     heard: Micros,
     received: Micros,
+    /// Since when the reader reads behind what is known here.
+    rewound: Option<Micros>,
     /// Messages of the relay that wait for the loop.
     waiting: usize,
     /// Whether an operator wants to hear what comes over the relay; the second, what was told in it, and what was left out.
@@ -152,6 +157,7 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
         since: now(),
         heard: now(),
         received: now(),
+        rewound: None,
         waiting: 0,
         traffic_wanted: false,
         traffic_told: (0, 0, 0),
@@ -233,13 +239,29 @@ impl Node {
         self.received = now();
         self.writers.joining = interval.transactions.len() > 1;
         if interval.source == self.start.source {
-            self.heard = self.received;
-            self.reader = interval.reader.clone();
+            self.note_life(&interval);
         }
         let altered = !interval.resets.is_empty();
         self.handle(Input::Interval(interval));
         if altered {
             self.tell_needs();
+        }
+    }
+
+    /// Notes that the reader lives, if what it says goes on from what is known here. One that reads behind that for long
+    /// reads a log that has gone back.
+    fn note_life(&mut self, interval: &Interval) {
+        let progress = self.engine.progress(&interval.source);
+        if progress.is_sign_of_life(interval) {
+            (self.heard, self.rewound) = (self.received, None);
+            self.reader = interval.reader.clone();
+        } else if interval.epoch >= progress.epoch {
+            let since = *self.rewound.get_or_insert(self.received);
+            if self.received - since > REWOUND_FOR {
+                tracing::error!(source = %interval.source, "the log has gone back behind what was read; all is read anew");
+                self.rewound = None;
+                self.handle(Input::Forget(interval.source.clone()));
+            }
         }
     }
 
@@ -280,8 +302,8 @@ impl Node {
                 self.start.snapshots.fetch(id, feed.table.clone(), wanted, self.inputs.clone());
             }
             Output::CancelSnapshot(id) => self.start.snapshots.cancel(id),
-            Output::Result { to, feed, rows, epoch, position } => {
-                let cursor: Arc<str> = wire::cursor(&feed, epoch, position, &self.start.sealer).into();
+            Output::Result { to, feed, rows, term, position } => {
+                let cursor: Arc<str> = wire::cursor(&feed, term, position, &self.start.sealer).into();
                 let mut once = Vec::new();
                 for (id, why) in to {
                     let Some(sub) = self.subs.get_mut(&id) else { continue };
@@ -320,8 +342,8 @@ impl Node {
                     inputs.push_back(Input::Unsubscribe(id));
                 }
             }
-            Output::Resumed { sub, feed, epoch, position } => {
-                let cursor = wire::cursor(&feed, epoch, position, &self.start.sealer);
+            Output::Resumed { sub, feed, term, position } => {
+                let cursor = wire::cursor(&feed, term, position, &self.start.sealer);
                 if let Some(Sub { subscription, target: Target::Client(client), .. }) = self.subs.get(&sub) {
                     let columns = wire::columns(&feed);
                     let number = subscription.number;
@@ -361,13 +383,13 @@ impl Node {
                     let _ = inputs.send(Input::Healed { source, intervals }).await;
                 });
             }
-            Output::Verdict { sub, source, epoch, position, verdict, tally } => {
+            Output::Verdict { sub, source, term, position, verdict, tally } => {
                 if &*source != TOPIC_SOURCE
                     && let Some(s) = self.subs.get(&sub)
                 {
                     let cursor = match (verdict, self.engine.effective(sub)) {
                         (Verdict::Matched, Some(e)) => {
-                            Value::from(wire::cursor(&e, epoch, position, &self.start.sealer))
+                            Value::from(wire::cursor(&e, term, position, &self.start.sealer))
                         }
                         _ => Value::Null,
                     };
@@ -375,13 +397,21 @@ impl Node {
                     self.tell_verdict(&subscription, &source, position, word(verdict), tally, now(), cursor);
                 }
             }
+            Output::Describe(source) => self.describe(&source),
             Output::Taken(interval, transaction) => self.taken(&interval, &transaction),
+        }
+    }
+
+    /// Has the tables of the source described anew, unless that is under way already.
+    fn describe(&mut self, source: &str) {
+        if source == &*self.start.source {
+            self.start.snapshots.describe(self.inputs.clone());
         }
     }
 
     fn deliver(&mut self, delta: &Arc<Delta>, subscribers: &[SubId]) {
         let sealer = &self.start.sealer;
-        let cursor = wire::cursor(&delta.feed, delta.epoch, delta.position, sealer);
+        let cursor = wire::cursor(&delta.feed, delta.term, delta.position, sealer);
         let mut bodies: FastMap<Wording, String> = FastMap::default();
         // Most clients' subscriptions have the same few numbers; then even the head is the same.
         let mut frames: FastMap<(u64, Wording), Bytes> = FastMap::default();

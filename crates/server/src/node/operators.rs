@@ -74,7 +74,9 @@ impl Node {
         let before = interval.transactions.iter().rev().find(|b| b.position < t.position).map(|b| b.position);
         let shown: Vec<Json> = {
             let catalog = self.engine.catalog();
-            let show = |c: &&RowChange| show_change(c, catalog.get(&c.table).map(|t| &**t));
+            let shape =
+                |c: &RowChange| catalog.get(&c.table).filter(|_| catalog.identity(&c.table) == Some(c.description));
+            let show = |c: &&RowChange| show_change(c, shape(c).map(|t| &**t));
             changes.iter().take(SHOWN_ROWS).map(show).collect()
         };
         self.system.add(

@@ -1,9 +1,9 @@
 //! What tables a database has, as far as following them needs.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::Arc;
 
+use gossip_core::canonical::{Canonical as _, Encoder};
 use gossip_core::schema::{Column, Table, TableName};
 use postgres::{GenericClient, Row, ToStatement};
 
@@ -12,11 +12,42 @@ use super::pgoutput::Oid;
 use super::types::Reading;
 use crate::Result;
 
+/// Which tables are looked for, and under which publications they stream.
+#[derive(Clone, Debug)]
+pub struct Wanted<'a> {
+    /// The tables, as the configuration names them.
+    pub tables: &'a [String],
+    /// The schema of those that are named without one.
+    pub schema: &'a str,
+    /// The publications that are read.
+    pub publications: [String; 2],
+}
+
+impl Wanted<'_> {
+    fn names(&self) -> Vec<(String, String)> {
+        self.tables.iter().map(|w| split_name(w, self.schema)).collect()
+    }
+}
+
+/// How a table's changes are published.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Published {
+    /// A publication brings inserts and truncates of all rows and columns.
+    pub inserts: bool,
+    /// One brings updates and deletes as well.
+    pub changes: bool,
+    /// Differs when anything about this has changed, also where it was changed back: what happened in between was not
+    /// streamed.
+    pub version: String,
+}
+
 /// A column, as far as reading it needs.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CatalogColumn {
     /// Its name.
     pub name: String,
+    /// Its number in the table: another one after it was dropped and added again.
+    pub number: i16,
     /// The number of its type.
     pub ty: Oid,
     /// How its text is read.
@@ -46,6 +77,10 @@ pub struct Leaf {
     pub sql_name: String,
     /// `u` where it is not logged.
     pub persistence: char,
+    /// Its schema and name as they are, and as the stream says them.
+    pub name: (String, String),
+    /// Whether and how its changes stream.
+    pub published: Published,
 }
 
 /// A table as the catalog has it now.
@@ -97,14 +132,29 @@ impl Described {
         matches!(self.kind, 'r' | 'p') && self.persistence == 'p'
     }
 
+    /// Whether all its changes stream that can be told: it is in a publication of ours, whole.
+    pub fn is_published(&self) -> bool {
+        let whole = |l: &Leaf| l.published.inserts && (l.published.changes || !self.tells_changes());
+        self.leaves.iter().all(whole)
+    }
+
     /// The table as the engine knows it.
     pub fn table(&self, source: &Arc<str>) -> Arc<Table> {
         let column = |c: &CatalogColumn| Column { name: c.name.as_str().into(), ty: c.reading.ty() };
-        let mut hasher = DefaultHasher::new();
-        self.oid.hash(&mut hasher);
-        self.leaves.iter().for_each(|l| (l.oid, l.file).hash(&mut hasher));
-        self.columns.iter().for_each(|c| c.reading.hash(&mut hasher));
-        self.labels.hash(&mut hasher);
+        let mut incarnation = Encoder::new("postgresql table");
+        incarnation.number(self.oid.into());
+        incarnation.number(self.leaves.len() as u64);
+        for leaf in &self.leaves {
+            incarnation.number(leaf.oid.into());
+            incarnation.number(leaf.file.into());
+            incarnation.text(&leaf.published.version);
+        }
+        incarnation.number(self.columns.len() as u64);
+        for column in &self.columns {
+            incarnation.number(i64::from(column.number).cast_unsigned());
+            column.reading.encode(&mut incarnation);
+        }
+        incarnation.list(&self.labels);
         let tells = self.tells_changes();
         Arc::new(Table {
             name: self.name.clone(),
@@ -112,7 +162,7 @@ impl Described {
             columns: self.columns.iter().map(column).collect(),
             key: if tells { self.key.clone() } else { vec![] },
             old_values: tells && self.old_values(),
-            incarnation: hasher.finish(),
+            incarnation: incarnation.short_digest(),
         })
     }
 }
@@ -246,20 +296,54 @@ fn reading(known: &HashMap<Oid, TypeRow>, oid: Oid, depth: usize) -> Reading {
     }
 }
 
-/// Describes those of the wanted tables that are there, by their place in the list.
-pub fn describe(
+/// Asks how tables are published: for each publication that has one, whether that is whole, what it brings, and what
+/// differs when it was changed. A transaction that changed a row of the catalog stands in it as `xmin`.
+const PUBLISHED: &str = "\
+    SELECT c.oid, p.pubinsert AND p.pubtruncate, p.pubupdate AND p.pubdelete, \
+           EXISTS (SELECT FROM pg_publication_rel r WHERE r.prpubid = p.oid AND r.prrelid IN (SELECT unnest(w.ways)) \
+                   AND PARTIAL), \
+           concat_ws(' ', p.oid, p.xmin, \
+               (SELECT string_agg(concat_ws(':', r.oid, r.xmin), ',' ORDER BY r.oid) FROM pg_publication_rel r \
+                WHERE r.prpubid = p.oid AND r.prrelid IN (SELECT unnest(w.ways))), \
+               (SELECT string_agg(concat_ws(':', i.inhparent, i.xmin), ',' ORDER BY i.inhparent) FROM pg_inherits i \
+                WHERE i.inhrelid IN (SELECT unnest(w.ways)))) \
+    FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+         JOIN pg_publication_tables t ON t.schemaname = n.nspname AND t.tablename = c.relname \
+         JOIN pg_publication p ON p.pubname = t.pubname, \
+         LATERAL (SELECT array_agg(relid::oid) FROM (SELECT c.oid UNION SELECT relid FROM pg_partition_ancestors(c.oid)) \
+             AS a (relid)) AS w (ways) \
+    WHERE c.oid = ANY ($1) AND p.pubname = ANY ($2) ORDER BY c.oid, p.oid";
+
+fn published(
     db: &mut impl GenericClient,
-    wanted: &[String],
-    default_schema: &str,
-) -> Result<BTreeMap<usize, Described>> {
-    let names: Vec<(String, String)> = wanted.iter().map(|w| split_name(w, default_schema)).collect();
+    oids: Vec<Oid>,
+    publications: &[String; 2],
+) -> Result<HashMap<Oid, Published>> {
+    // Row filters and column lists came with version 15.
+    let version: i32 = db.query_one("SELECT current_setting('server_version_num')::int", &[])?.get(0);
+    let partial = if version >= 150_000 { "(r.prqual IS NOT NULL OR r.prattrs IS NOT NULL)" } else { "false" };
+    let sql = PUBLISHED.replace("PARTIAL", partial);
+    let mut found: HashMap<Oid, Published> = HashMap::new();
+    for r in db.query(&sql, &[&oids, &&publications[..]])? {
+        let (inserts, changes, partly): (bool, bool, bool) = (r.get(1), r.get(2), r.get(3));
+        let of_table = found.entry(r.get(0)).or_default();
+        of_table.inserts |= inserts && !partly;
+        of_table.changes |= inserts && changes && !partly;
+        of_table.version.push_str(&format!("{}{inserts}{changes}{partly};", r.get::<_, String>(4)));
+    }
+    Ok(found)
+}
+
+/// Describes those of the wanted tables that are there, by their place in the list.
+pub fn describe(db: &mut impl GenericClient, wanted: &Wanted<'_>) -> Result<BTreeMap<usize, Described>> {
+    let names = wanted.names();
     let (schemas, tables): (Vec<&str>, Vec<&str>) = names.iter().map(|(s, t)| (s.as_str(), t.as_str())).unzip();
     let mut found: BTreeMap<usize, Described> = BTreeMap::new();
     for r in db.query(RELATIONS, &[&schemas, &tables])? {
         let (schema, table): (String, String) = (r.get(0), r.get(1));
         let Some(place) = names.iter().position(|(s, t)| *s == schema && *t == table) else { continue };
         let described = Described {
-            name: table_name(&schema, &table, default_schema),
+            name: table_name(&schema, &table, wanted.schema),
             sql_name: format!("{}.{}", quote(&schema), quote(&table)),
             oid: r.get(2),
             kind: character(&r, 3),
@@ -292,6 +376,7 @@ pub fn describe(
             let reading = readings.get(&ty).cloned().unwrap_or(Reading::One(gossip_core::value::Type::Other));
             d.columns.push(CatalogColumn {
                 name: r.get(1),
+                number: r.get(3),
                 ty,
                 declared: r.get(7),
                 not_null: r.get(5),
@@ -311,8 +396,14 @@ pub fn describe(
             identity_columns: vec![],
             sql_name: format!("{}.{}", quote(&schema), quote(&name)),
             persistence: character(&r, 6),
+            name: (schema, name),
+            published: Published::default(),
         };
         leaves.push((r.get(0), leaf));
+    }
+    let published = published(db, leaves.iter().map(|(_, l)| l.oid).collect(), &wanted.publications)?;
+    for (_, leaf) in &mut leaves {
+        leaf.published = published.get(&leaf.oid).cloned().unwrap_or_default();
     }
     let mut indexed: Vec<Oid> = oids.iter().copied().chain(leaves.iter().map(|(_, l)| l.oid)).collect();
     indexed.dedup();
@@ -358,19 +449,27 @@ pub const SIGNATURE: &str = "\
         FROM pg_class c WHERE c.oid IN (SELECT oid FROM every) \
         UNION ALL \
         SELECT concat_ws(' ', e.enumtypid, e.enumsortorder, e.enumlabel) FROM pg_enum e \
-        WHERE e.enumtypid IN (SELECT a.atttypid FROM pg_attribute a WHERE a.attrelid IN (SELECT oid FROM own))) \
+        WHERE e.enumtypid IN (SELECT a.atttypid FROM pg_attribute a WHERE a.attrelid IN (SELECT oid FROM own)) \
+        UNION ALL \
+        SELECT concat_ws(' ', 'p', p.oid, p.xmin) FROM pg_publication p WHERE p.pubname = ANY ($3) \
+        UNION ALL \
+        SELECT concat_ws(' ', 'r', r.oid, r.xmin, r.prrelid) FROM pg_publication_rel r \
+        WHERE r.prpubid IN (SELECT oid FROM pg_publication WHERE pubname = ANY ($3)) \
+            AND r.prrelid IN (SELECT oid FROM every UNION SELECT a.relid FROM every, LATERAL pg_partition_ancestors(every.oid) a) \
+        UNION ALL \
+        SELECT concat_ws(' ', 'i', i.inhrelid, i.inhparent, i.xmin) FROM pg_inherits i \
+        WHERE i.inhrelid IN (SELECT oid FROM every)) \
     SELECT md5(coalesce(string_agg(text, ';' ORDER BY text), '')) FROM parts";
 
 /// Asks [`SIGNATURE`], or the statement prepared for it.
 pub fn signature(
     db: &mut impl GenericClient,
     statement: &(impl ToStatement + ?Sized),
-    wanted: &[String],
-    default_schema: &str,
+    wanted: &Wanted<'_>,
 ) -> Result<String> {
-    let names: Vec<(String, String)> = wanted.iter().map(|w| split_name(w, default_schema)).collect();
+    let names = wanted.names();
     let (schemas, tables): (Vec<&str>, Vec<&str>) = names.iter().map(|(s, t)| (s.as_str(), t.as_str())).unzip();
-    Ok(db.query_one(statement, &[&schemas, &tables])?.get(0))
+    Ok(db.query_one(statement, &[&schemas, &tables, &&wanted.publications[..]])?.get(0))
 }
 
 /// All tables of the database that somebody made, as a configuration names them.

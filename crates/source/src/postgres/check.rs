@@ -316,7 +316,7 @@ impl PostgresSource {
         for (p, wants) in publications.iter().zip([ALL, KEYLESS]) {
             p.iter().for_each(|p| findings.publication(p, wants));
         }
-        let described = catalog::describe(&mut db, &self.tables, &self.schema)?;
+        let described = catalog::describe(&mut db, &self.wanted(&self.tables))?;
         for (i, wanted) in self.tables.iter().enumerate() {
             let Some(d) = described.get(&i) else {
                 let names = catalog::table_names(&mut db, &self.schema)?;

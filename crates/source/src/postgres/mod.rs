@@ -31,6 +31,7 @@ use postgres::Client;
 
 use crate::{Follow, Last, Result, Settings, SourceError};
 use address::Address;
+use catalog::{Described, Wanted};
 use snapshot::Pool;
 
 /// Bytes of log that may be held back for us unless the configuration says otherwise.
@@ -110,8 +111,20 @@ impl PostgresSource {
 
     /// The tables that can be streamed, of those that are wanted.
     pub fn describe(&self) -> Result<Vec<Arc<Table>>> {
-        let found = catalog::describe(&mut self.connect()?, &self.tables, &self.schema)?;
+        let found = catalog::describe(&mut self.connect()?, &self.wanted(&self.tables))?;
         Ok(found.values().filter(|d| d.can_stream()).map(|d| d.table(&self.name)).collect())
+    }
+
+    /// As [`PostgresSource::describe`], but only those whose changes stream now.
+    pub fn describe_streaming(&self) -> Result<Vec<Arc<Table>>> {
+        let found = catalog::describe(&mut self.connect()?, &self.wanted(&self.tables))?;
+        let streams = |d: &&Described| d.can_stream() && d.is_published();
+        Ok(found.values().filter(streams).map(|d| d.table(&self.name)).collect())
+    }
+
+    /// These tables, as the catalog is asked for them.
+    pub fn wanted<'a>(&'a self, tables: &'a [String]) -> Wanted<'a> {
+        Wanted { tables, schema: &self.schema, publications: [self.publication.clone(), self.keyless_publication()] }
     }
 
     /// Becomes the reader, if nobody else is.

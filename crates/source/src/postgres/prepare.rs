@@ -205,7 +205,7 @@ impl PostgresSource {
     /// Works out what has to be done so that all tables are followed. Nothing, if they are.
     pub fn plan(&self) -> Result<Plan> {
         let mut db = self.connect()?;
-        let found = catalog::describe(&mut db, &self.tables, &self.schema)?;
+        let found = catalog::describe(&mut db, &self.wanted(&self.tables))?;
         let mut plan = Plan::default();
         let (mut keyed, mut keyless): (Vec<&Described>, Vec<&Described>) = (vec![], vec![]);
         for (i, wanted) in self.tables.iter().enumerate() {
@@ -327,7 +327,7 @@ impl PostgresSource {
         }
         let present = self.publications_present(&mut db)?;
         plan.statements.extend(present.iter().map(|p| format!("DROP PUBLICATION {}", quote(p))));
-        let full = catalog::describe(&mut db, &self.old_values, &self.schema)?;
+        let full = catalog::describe(&mut db, &self.wanted(&self.old_values))?;
         for leaf in full.values().flat_map(|d| &d.leaves).filter(|l| l.identity == 'f') {
             plan.effects.push(format!(
                 "{} keeps writing whole old rows to the log; if nobody else needs them: ALTER TABLE {0} REPLICA \

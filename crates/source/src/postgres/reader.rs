@@ -7,13 +7,14 @@
 //! Positions are the ends of commit records, so that "everything up to here has been sent", which the server says in
 //! its keep-alives, and positions are compared as they are.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use gossip_core::canonical::Encoder;
 use gossip_core::position::{CommitTime, Interval, Position, Reset, ResetWhy, RowChange, Transaction, Visibility};
 use gossip_core::schema::{Table, TableName};
-use postgres::{Client, Statement};
+use postgres::{Client, IsolationLevel, Statement};
 
 use super::PostgresSource;
 use super::catalog::{self, Described};
@@ -57,8 +58,10 @@ const NOT_IN_STATE: &str = "55000";
 /// A relation of the stream.
 enum Known {
     Ours(Arc<Mapped>),
-    /// Of a table as it was before, or of none that is wanted.
-    Past,
+    /// A table of ours that was otherwise when its rows were written: what they did is not known.
+    Past(TableName),
+    /// None of ours.
+    Foreign,
 }
 
 /// A large transaction that is handed out in parts.
@@ -69,6 +72,18 @@ struct Parts {
     xid: u64,
     /// The number of the next part.
     next: u32,
+}
+
+/// Names the tables that the rest of a transaction is about.
+fn tables_of(mut changes: Changes, first: Vec<RowChange>) -> Result<BTreeSet<TableName>> {
+    let (mut names, mut part, mut is_last) = (BTreeSet::new(), first, false);
+    loop {
+        names.extend(part.into_iter().map(|c| c.table));
+        if is_last {
+            return Ok(names);
+        }
+        (part, is_last) = changes.next_part()?;
+    }
 }
 
 /// What the next interval will hold.
@@ -118,10 +133,11 @@ pub struct PostgresReader {
 
 /// The number of a log: positions mean nothing in another. `generation` counts returns to an older state of it.
 fn lineage_of(system: &System, generation: u16) -> u64 {
-    use std::hash::{DefaultHasher, Hash, Hasher};
-    let mut hasher = DefaultHasher::new();
-    (system.id, system.timeline, &system.database).hash(&mut hasher);
-    hasher.finish() & !0xffff | u64::from(generation)
+    let mut log = Encoder::new("postgresql log");
+    log.number(system.id);
+    log.number(system.timeline.into());
+    log.text(&system.database);
+    log.short_digest() & !0xffff | u64::from(generation)
 }
 
 impl PostgresReader {
@@ -205,14 +221,26 @@ impl PostgresReader {
     /// Describes the tables again if anything about them may have changed, and notes what has for the next interval.
     fn look_at_catalog(&mut self, why: ResetWhy) -> Result<()> {
         self.looked_catalog = Instant::now();
-        let signature =
-            catalog::signature(&mut self.side, catalog::SIGNATURE, &self.source.tables, &self.source.schema)?;
+        let wanted = self.source.wanted(&self.source.tables);
+        // All of it as it was at one moment.
+        let look = self.side.build_transaction();
+        let mut look = look.isolation_level(IsolationLevel::RepeatableRead).read_only(true).start()?;
+        let signature = catalog::signature(&mut look, catalog::SIGNATURE, &wanted)?;
         if signature == self.signature {
             return Ok(());
         }
-        let found = catalog::describe(&mut self.side, &self.source.tables, &self.source.schema)?;
+        let found = catalog::describe(&mut look, &wanted)?;
+        look.commit()?;
         self.signature = signature;
-        self.described = found.into_values().filter(Described::can_stream).collect();
+        let (streaming, silent): (Vec<Described>, Vec<Described>) =
+            found.into_values().filter(Described::can_stream).partition(Described::is_published);
+        for d in silent.iter().filter(|d| self.tables.contains_key(&d.name) || why == ResetWhy::Described) {
+            tracing::error!(
+                "table {} does not stream: it is in none of the publications, whole; see gossip check",
+                d.name
+            );
+        }
+        self.described = streaming;
         let now: HashMap<TableName, Arc<Table>> =
             self.described.iter().map(|d| (d.name.clone(), d.table(&self.source.name))).collect();
         let gone = self.tables.keys().filter(|name| !now.contains_key(*name)).cloned();
@@ -233,7 +261,7 @@ impl PostgresReader {
         }
         // What was mapped to tables as they were is mapped anew; rows of another shape are of the past from now on.
         for (oid, (relation, _)) in std::mem::take(&mut self.relations) {
-            let known = self.map(&relation).unwrap_or(Known::Past);
+            let known = self.known(&relation);
             self.relations.insert(oid, (relation, known));
         }
         Ok(())
@@ -251,22 +279,30 @@ impl PostgresReader {
     }
 
     fn on_relation(&mut self, relation: Relation) -> Result<()> {
-        let known = match self.map(&relation) {
-            Some(mapped) => mapped,
+        let mut known = self.known(&relation);
+        if !matches!(known, Known::Ours(_)) {
             // The catalog may have changed since it was looked at; or this is a row of before it changed.
-            None => {
-                self.look_at_catalog(ResetWhy::SchemaChanged)?;
-                self.map(&relation).unwrap_or(Known::Past)
-            }
-        };
+            self.look_at_catalog(ResetWhy::SchemaChanged)?;
+            known = self.known(&relation);
+        }
         self.relations.insert(relation.id, (relation, known));
         Ok(())
     }
 
-    fn map(&self, relation: &Relation) -> Option<Known> {
-        let described = &self.described[*self.by_oid.get(&relation.id)?];
-        let table = self.tables.get(&described.name)?.clone();
-        Mapped::new(relation, described, table).map(|m| Known::Ours(Arc::new(m)))
+    /// What a relation is to us, as the catalog was looked at last.
+    fn known(&self, relation: &Relation) -> Known {
+        let by_oid = self.by_oid.get(&relation.id).map(|i| &self.described[*i]);
+        let mapped = by_oid.and_then(|d| Mapped::new(relation, d, self.tables.get(&d.name)?.clone()));
+        if let Some(mapped) = mapped {
+            return Known::Ours(Arc::new(mapped));
+        }
+        // Ours under another name or shape; or another table that had the name of ours.
+        let name = catalog::table_name(&relation.schema, &relation.name, &self.source.schema);
+        match by_oid {
+            Some(d) => Known::Past(d.name.clone()),
+            None if self.tables.contains_key(&name) => Known::Past(name),
+            None => Known::Foreign,
+        }
     }
 
     /// A transaction number of the stream, of which only the low half is sent, as the nearest full one.
@@ -298,7 +334,15 @@ impl PostgresReader {
         };
         match (self.relations.get(&oid).map(|(_, known)| known), &mut self.building) {
             (Some(Known::Ours(mapped)), Some(building)) => building.take(mapped, row, size),
-            (Some(Known::Past), Some(_)) => Ok(()),
+            (Some(Known::Past(name)), Some(_)) => {
+                // The table may look today as it did before: only this says that it was written to meanwhile.
+                let (name, table) = (name.clone(), self.tables.get(name).cloned());
+                if !self.resets.iter().any(|r| r.name == name) {
+                    self.reset(Reset { name, table, why: ResetWhy::SchemaChanged });
+                }
+                Ok(())
+            }
+            (Some(Known::Foreign), Some(_)) => Ok(()),
             _ => Err(SourceError::Protocol(
                 "a row of a table that was not described, or outside of a transaction".into(),
             )),
@@ -349,6 +393,16 @@ impl PostgresReader {
             self.add(Transaction { position, committed, xid, joined_after: None, changes: first });
             return Ok(());
         }
+        if self.at > Position::part(end, 0) {
+            // The reader before handed parts of it on. Where they were cut depended on how the tables were described
+            // then: what is left cannot be told part by part.
+            for name in tables_of(changes, first)? {
+                let table = self.tables.get(&name).cloned();
+                self.reset(Reset { name, table, why: ResetWhy::TooLarge });
+            }
+            self.add(Transaction { position, committed, xid, joined_after: None, changes: vec![] });
+            return Ok(());
+        }
         self.parts = Some(Parts { changes, end, committed, xid, next: 1 });
         self.add_part(first, false);
         Ok(())
@@ -360,7 +414,7 @@ impl PostgresReader {
         self.gathered.transactions.push(Arc::new(t));
     }
 
-    /// Adds a part of the large transaction, unless it was handed on before.
+    /// Adds a part of the large transaction.
     fn add_part(&mut self, changes: Vec<RowChange>, is_last: bool) {
         let Some(parts) = &mut self.parts else { return };
         let position = if is_last { Position::at(parts.end) } else { Position::part(parts.end, parts.next) };
@@ -369,9 +423,7 @@ impl PostgresReader {
         if is_last {
             self.parts = None;
         }
-        if position > self.at {
-            self.add(t);
-        }
+        self.add(t);
     }
 
     /// What has been gathered as an interval, or `None` if it says nothing new.
@@ -379,10 +431,9 @@ impl PostgresReader {
         let to = self.gathered.to.filter(|to| *to > self.at)?;
         let gathered = std::mem::take(&mut self.gathered);
         self.busy = gathered.transactions.len() >= BUSY;
-        // What was noticed takes effect between transactions. What the stream says in the middle of one takes effect at
-        // its end: a snapshot that is asked for now need not show it yet.
-        let between = to.is_whole() && self.building.is_none();
-        let resets = if between { std::mem::take(&mut self.resets) } else { vec![] };
+        // What is noticed while a transaction arrives takes effect when all of it has: a snapshot that is asked for before
+        // need not show it. Of a large one that is with its first part: what follows has the new shape already.
+        let resets = if self.building.is_none() { std::mem::take(&mut self.resets) } else { vec![] };
         Some(self.make(to, gathered.transactions, resets))
     }
 
@@ -396,6 +447,7 @@ impl PostgresReader {
             resets,
             settled: self.settled,
             lineage: self.lineage,
+            mark: 0,
             reader: self.instance.clone(),
             read_at: now(),
         }

@@ -16,6 +16,8 @@ use crate::{Result, SourceError};
 pub struct Mapped {
     /// The table; of a partition, the partitioned one.
     pub table: Arc<Table>,
+    /// The table's identity.
+    description: u64,
     /// For each column of the relation the column of the table.
     places: Vec<Option<(usize, Reading)>>,
 }
@@ -35,6 +37,18 @@ impl Mapped {
     /// Maps a relation by the names of its columns. `None` if it is not as the table is described now: its rows are of
     /// the past.
     pub fn new(relation: &Relation, described: &Described, table: Arc<Table>) -> Option<Mapped> {
+        let leaf = described.leaves.iter().find(|l| l.oid == relation.id)?;
+        if leaf.name.0 != relation.schema || leaf.name.1 != relation.name {
+            return None;
+        }
+        // Of a row as it was the stream tells what the identity had when the row was written.
+        let identifies = |k: &usize| {
+            let name = &described.columns[*k].name;
+            relation.identity == b'f' || relation.columns.iter().any(|c| c.identity && c.name == *name)
+        };
+        if (table.old_values && relation.identity != b'f') || !table.key.iter().all(identifies) {
+            return None;
+        }
         let mut covered = ColumnSet::default();
         let mut places = Vec::with_capacity(relation.columns.len());
         for column in &relation.columns {
@@ -48,7 +62,8 @@ impl Mapped {
             }
             places.push(place.map(|i| (i, described.columns[i].reading.clone())));
         }
-        covered.covers(&table.all_columns()).then_some(Mapped { table, places })
+        let description = table.identity();
+        covered.covers(&table.all_columns()).then_some(Mapped { table, description, places })
     }
 
     /// A row of the table. Values that are not told come from `before`, else they are named in the set.
@@ -86,7 +101,7 @@ impl Mapped {
     pub fn changes(&self, message: &RowMessage, mut found: impl FnMut(RowChange)) -> Result<()> {
         let change = |key, old, new: Option<(Row, ColumnSet)>| {
             let (new, untold) = new.map_or((None, ColumnSet::default()), |(row, untold)| (Some(row), untold));
-            RowChange { table: self.table.name.clone(), key, old, new, untold }
+            RowChange { table: self.table.name.clone(), description: self.description, key, old, new, untold }
         };
         let keyed = !self.table.key.is_empty();
         match message {

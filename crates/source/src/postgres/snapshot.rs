@@ -125,12 +125,12 @@ impl PostgresSource {
     fn described(&self, connection: &mut Connection, name: &str) -> Result<Option<Arc<Described>>> {
         let Connection { client, signature } = connection;
         let names = [name.to_string()];
-        let signature = catalog::signature(client, signature, &names, &self.schema)?;
+        let signature = catalog::signature(client, signature, &self.wanted(&names))?;
         let known = self.pool.described.lock().get(name).filter(|(of, _)| *of == signature).map(|(_, d)| d.clone());
         if known.is_some() {
             return Ok(known);
         }
-        let described = catalog::describe(client, &names, &self.schema)?.into_values().next().map(Arc::new);
+        let described = catalog::describe(client, &self.wanted(&names))?.into_values().next().map(Arc::new);
         let mut all = self.pool.described.lock();
         match &described {
             Some(d) => drop(all.insert(name.into(), (signature, d.clone()))),

@@ -7,6 +7,7 @@ use std::str::FromStr;
 use std::sync::Arc;
 
 use bigdecimal::BigDecimal;
+use gossip_core::canonical::{Canonical, Encoder};
 use gossip_core::moment;
 use gossip_core::value::{Type, Value};
 
@@ -20,6 +21,22 @@ pub enum Reading {
     One(Type),
     /// As an array of such values, with this delimiter.
     Array(Box<Reading>, char),
+}
+
+impl Canonical for Reading {
+    fn encode(&self, to: &mut Encoder) {
+        match self {
+            Reading::One(ty) => {
+                to.tag(0);
+                ty.encode(to);
+            }
+            Reading::Array(element, delimiter) => {
+                to.tag(1);
+                to.number(u32::from(*delimiter).into());
+                element.encode(to);
+            }
+        }
+    }
 }
 
 impl Reading {

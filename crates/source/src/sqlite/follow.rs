@@ -5,9 +5,10 @@ use std::time::Duration;
 use gossip_core::position::{Interval, Micros, Position};
 
 use super::SqliteSource;
-use super::reader::{Reader, try_lock};
+use super::office::try_lock;
+use super::reader::Reader;
 use super::watch::Watch;
-use crate::{Follow, Result, now};
+use crate::{Follow, Last, Result, now};
 
 /// Log entries are deleted at most this often.
 const PRUNE_EVERY: Micros = 200_000;
@@ -29,9 +30,9 @@ pub struct Following {
 
 impl Following {
     /// Takes the office if nobody has it.
-    pub fn try_start(source: &SqliteSource, instance: &str, after: Option<Position>) -> Result<Option<Following>> {
+    pub fn try_start(source: &SqliteSource, instance: &str, last: Option<Last>) -> Result<Option<Following>> {
         let Some(lock) = try_lock(source)? else { return Ok(None) };
-        let reader = Reader::start(source, instance, lock, after)?;
+        let reader = Reader::start(source, instance, lock, last)?;
         let (watch, time) = (Watch::new(&source.path), now());
         Ok(Some(Following { reader, watch, version: -1, quiet_until: time, pruned: time, busy_since: None }))
     }
@@ -39,6 +40,7 @@ impl Following {
     /// Looks whether anything was committed, cheaply, and reads it.
     fn look(&mut self) -> Result<Option<Interval>> {
         let before = now();
+        self.reader.check_file()?;
         let data = self.reader.data_version()?;
         let found = match data == self.version {
             true => None,
@@ -83,8 +85,8 @@ impl Follow for Following {
         Ok(None)
     }
 
-    fn handed_on(&mut self, to: Position) -> Result<()> {
-        self.reader.advance(to);
+    fn handed_on(&mut self, _: Position) -> Result<()> {
+        self.reader.advance()?;
         self.watch.found();
         Ok(())
     }

@@ -3,12 +3,14 @@
 //!
 //! - [`schema`] reads what tables there are;
 //! - [`triggers`] writes the SQL that follows them, and takes it away again;
+//! - [`office`] decides who reads, and remembers where the last one stood;
 //! - [`reader`] turns the log into intervals;
 //! - [`follow`] is the reader at work: when to look and when to wait;
 //! - [`snapshot`] reads whole tables with the position that they show;
 //! - [`watch`] says when it is worth looking, without spinning.
 
 pub mod follow;
+pub mod office;
 pub mod reader;
 pub mod schema;
 pub mod snapshot;

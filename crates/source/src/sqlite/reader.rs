@@ -6,15 +6,15 @@
 //! cannot mislead: what it yields is the exact difference between two states that were committed.
 
 use std::collections::HashMap;
-use std::fs::{File, OpenOptions};
 use std::sync::Arc;
 
 use rusqlite::types::Value as Stored;
 use rusqlite::{Connection, OptionalExtension, Transaction as Read};
 
+use super::office::{FileIdentity, ReaderLock, try_lock};
 use super::schema::{Described, Found, describe};
 use super::{SqliteSource, quote, to_value, triggers};
-use crate::{Result, SourceError};
+use crate::{Last, Result, SourceError, now as wall_clock};
 use gossip_core::position::{CommitTime, Interval, Micros, Old, Position, Reset, ResetWhy, RowChange, Transaction};
 use gossip_core::schema::{ColumnSet, Key, Row, Table, TableName};
 use gossip_core::value::Value;
@@ -24,28 +24,6 @@ pub const MAX_ENTRIES: i64 = 200_000;
 
 /// Log entries that are deleted at a time, so that no writer waits long.
 const PRUNE: i64 = 500;
-
-/// The right to read a source; given up when it is dropped or the process ends.
-#[derive(Debug)]
-pub struct ReaderLock {
-    _file: File,
-}
-
-/// Takes the right to be the reader, if nobody has it.
-pub fn try_lock(source: &SqliteSource) -> Result<Option<ReaderLock>> {
-    let mut path = source.path.clone().into_os_string();
-    path.push("-gossip-reader");
-    let fail = |e: std::io::Error| SourceError::Open {
-        path: path.to_string_lossy().into_owned(),
-        problem: format!("{e}; the reader's lock file must be writable"),
-    };
-    let file = OpenOptions::new().create(true).truncate(false).write(true).open(&path).map_err(fail)?;
-    match file.try_lock() {
-        Ok(()) => Ok(Some(ReaderLock { _file: file })),
-        Err(std::fs::TryLockError::WouldBlock) => Ok(None),
-        Err(std::fs::TryLockError::Error(e)) => Err(fail(e)),
-    }
-}
 
 /// Deletes the log but for its last entry if it is longer than what is ever handed on entry by entry, and nobody reads it.
 pub fn let_go(source: &SqliteSource) -> Result<bool> {
@@ -73,6 +51,8 @@ pub fn let_go(source: &SqliteSource) -> Result<bool> {
 struct Followed {
     described: Described,
     table: Arc<Table>,
+    /// The table's identity.
+    identity: u64,
     by_key: String,
 }
 
@@ -84,6 +64,12 @@ pub struct Reader {
     epoch: u64,
     lineage: u64,
     at: Position,
+    /// The tag of the log's entry at `at`: while it stands there the log has not been put back.
+    tag: i64,
+    /// The end of what was read last, with its tag.
+    read_up_to: (Position, i64),
+    /// The file that was opened.
+    file: FileIdentity,
     /// By layout number; `None` for layouts of the past.
     layouts: HashMap<i64, Option<Followed>>,
     schema_version: i64,
@@ -91,7 +77,7 @@ pub struct Reader {
     pub nameless: u64,
     /// Values that do not fit their column's declared type.
     pub misfits: u64,
-    _lock: ReaderLock,
+    lock: ReaderLock,
 }
 
 /// One key in a stretch of the log.
@@ -107,45 +93,88 @@ struct Touched {
 }
 
 impl Reader {
-    /// Begins a new term of office. Continues after `after` if that is known, else at the end of the log.
-    pub fn start(source: &SqliteSource, instance: &str, lock: ReaderLock, after: Option<Position>) -> Result<Reader> {
+    /// Begins a new term of office. Continues where the last reader stopped, as far as that is known, by others (`last`) or
+    /// from the file beside the database, and as the log still is what was read. Else it begins at the end of the log,
+    /// as one of another database: whoever knows positions of it learns that they mean nothing any more.
+    ///
+    /// # Errors
+    /// The database cannot be opened or written, or is not prepared.
+    pub fn start(source: &SqliteSource, instance: &str, lock: ReaderLock, last: Option<Last>) -> Result<Reader> {
+        let replaced = || SourceError::Busy(format!("{} is being replaced", source.path.display()));
+        let file = FileIdentity::of(&source.path);
         let mut db = source.connect()?;
+        let file = file.filter(|f| FileIdentity::of(&source.path) == Some(*f)).ok_or_else(replaced)?;
         if !triggers::is_prepared(&db)? {
             let text = format!("database {} is not prepared; run gossip prepare first", source.path.display());
             return Err(SourceError::NotReady(text));
         }
         triggers::reinstall(&mut db, source)?;
-        db.execute(
-            "INSERT INTO gossip_meta VALUES ('epoch', 1) ON CONFLICT (name) DO UPDATE SET value = value + 1",
-            [],
-        )?;
-        let epoch: i64 = db.query_row("SELECT value FROM gossip_meta WHERE name = 'epoch'", [], |r| r.get(0))?;
-        let database: String =
-            db.query_row("SELECT value FROM gossip_meta WHERE name = 'database'", [], |r| r.get(0))?;
-        // Half of the 128 random bits tell databases apart as well.
-        let lineage = u64::from_str_radix(database.get(..16).unwrap_or(""), 16).unwrap_or_default();
-        let (first, last): (i64, i64) =
-            db.query_row("SELECT min(seq), max(seq) FROM gossip_log", [], |r| Ok((r.get(0)?, r.get(1)?)))?;
-        let (first, last) = (first.max(0) as u64, last.max(0) as u64);
-        // Somebody's memory of another log, or of one that was pruned since, is of no use.
-        let at = after.filter(|p| p.commit >= first && p.commit <= last).unwrap_or(Position::at(last));
+        let known: Vec<Last> = last.into_iter().chain(lock.remembered()).collect();
+        let write = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+        let counted: i64 = write
+            .query_row("SELECT value FROM gossip_meta WHERE name = 'epoch'", [], |r| r.get(0))
+            .optional()?
+            .unwrap_or(0);
+        // Higher than that of any reader before, also where the database has forgotten it: by the clock.
+        let epoch = known.iter().map(|l| l.epoch + 1).fold((counted + 1).max(wall_clock()).unsigned_abs(), u64::max);
+        let set = "INSERT INTO gossip_meta VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET value = excluded.value";
+        write.execute(set, rusqlite::params!["epoch", epoch as i64])?;
+        let mut lineage = lineage(&write)?;
+        let is_as_read = |l: &Last| -> Result<bool> {
+            Ok(l.lineage == lineage && tag_at(&write, l.position)?.map(i64::cast_unsigned) == Some(l.mark))
+        };
+        let as_read = known.iter().map(is_as_read).collect::<Result<Vec<bool>>>()?.into_iter().all(|fits| fits);
+        if !as_read {
+            tracing::warn!(
+                "the change log of {} is not the one that was read before: the database was restored or replaced, or its \
+                 log was let go; all feeds are read anew",
+                source.path.display()
+            );
+            let other = "UPDATE gossip_meta SET value = lower(hex(randomblob(16))) WHERE name = 'database'";
+            write.execute(other, [])?;
+            lineage = self::lineage(&write)?;
+        }
+        let (end, end_tag) = end_of_log(&write)?;
+        let furthest = known.iter().filter(|_| as_read).max_by_key(|l| l.position);
+        let (at, tag) = furthest.map_or((end, end_tag), |l| (l.position, l.mark.cast_signed()));
+        write.commit()?;
         let mut reader = Reader {
             source: source.clone(),
             instance: instance.into(),
             db,
-            epoch: epoch.max(1) as u64,
+            epoch,
             lineage,
             at,
+            tag,
+            read_up_to: (at, tag),
+            file,
             layouts: HashMap::new(),
             schema_version: -1,
             nameless: 0,
             misfits: 0,
-            _lock: lock,
+            lock,
         };
+        reader.lock.remember(&reader.last())?;
         let version = schema_version(&reader.db)?;
         reader.learn_layouts()?;
         reader.schema_version = version;
         Ok(reader)
+    }
+
+    /// Where it stands.
+    fn last(&self) -> Last {
+        Last { epoch: self.epoch, position: self.at, lineage: self.lineage, mark: self.tag.cast_unsigned() }
+    }
+
+    /// Whether the file that is read is the one that stands under its name.
+    ///
+    /// # Errors
+    /// It is another one, or none.
+    pub fn check_file(&self) -> Result<()> {
+        if FileIdentity::of(&self.source.path) == Some(self.file) {
+            return Ok(());
+        }
+        Err(SourceError::NotReady(format!("database {} was replaced by another file", self.source.path.display())))
     }
 
     /// The tables that are followed, as they are now.
@@ -173,17 +202,24 @@ impl Reader {
             let by_key =
                 format!("SELECT {} FROM {} WHERE {}", names.join(", "), quote(&described.name), of_key.join(" AND "));
             let table = described.table(&self.source.name);
-            self.layouts.insert(layout, Some(Followed { described, table, by_key }));
+            let identity = table.identity();
+            self.layouts.insert(layout, Some(Followed { described, table, identity, by_key }));
         }
         Ok(())
     }
 
     /// An interval that says only that nothing has happened.
     pub fn heartbeat(&self, now: Micros) -> Interval {
-        self.interval(self.at, vec![], vec![], now)
+        self.interval((self.at, self.tag), vec![], vec![], now)
     }
 
-    fn interval(&self, to: Position, transactions: Vec<Arc<Transaction>>, resets: Vec<Reset>, now: Micros) -> Interval {
+    fn interval(
+        &self,
+        (to, tag): (Position, i64),
+        transactions: Vec<Arc<Transaction>>,
+        resets: Vec<Reset>,
+        now: Micros,
+    ) -> Interval {
         Interval {
             source: self.source.name.clone(),
             epoch: self.epoch,
@@ -193,6 +229,7 @@ impl Reader {
             resets,
             settled: to,
             lineage: self.lineage,
+            mark: tag.cast_unsigned(),
             reader: self.instance.clone(),
             read_at: now,
         }
@@ -212,14 +249,15 @@ impl Reader {
         if schema_version(&read)? != self.schema_version {
             return Err(SourceError::Changed(self.source.name.to_string()));
         }
-        let last: Option<i64> = read.query_row("SELECT max(seq) FROM gossip_log", [], |r| r.get(0))?;
-        let to = Position::at(last.unwrap_or(0).max(0) as u64);
+        if tag_at(&read, self.at)? != Some(self.tag) {
+            return Err(SourceError::NotReady(format!(
+                "the change log of {} was put back to an earlier state: the database was restored",
+                self.source.path.display()
+            )));
+        }
+        let (to, tag) = end_of_log(&read)?;
         if to == self.at {
             return Ok(None);
-        }
-        if to < self.at {
-            let text = format!("the change log of {} ends before the last position read", self.source.path.display());
-            return Err(SourceError::NotReady(text));
         }
         let committed = CommitTime { from: quiet_until, to: now() };
         let resets = self.resets(&read, to)?;
@@ -235,12 +273,17 @@ impl Reader {
         self.nameless += nameless;
         let transaction =
             Arc::new(Transaction { position: to, committed, xid: 0, joined_after: Some(self.at), changes });
-        Ok(Some(self.interval(to, vec![transaction], resets, now())))
+        self.read_up_to = (to, tag);
+        Ok(Some(self.interval((to, tag), vec![transaction], resets, now())))
     }
 
-    /// Notes that everything up to here has been handed on.
-    pub fn advance(&mut self, to: Position) {
-        self.at = to;
+    /// Notes that everything that was read last has been handed on.
+    ///
+    /// # Errors
+    /// That cannot be noted beside the database.
+    pub fn advance(&mut self) -> Result<()> {
+        (self.at, self.tag) = self.read_up_to;
+        self.lock.remember(&self.last())
     }
 
     fn resets(&self, read: &Read<'_>, to: Position) -> Result<Vec<Reset>> {
@@ -278,7 +321,8 @@ impl Reader {
                 continue;
             }
             let d = &followed.described;
-            let key = d.key.iter().map(|&i| e.get(3 + i)).collect::<rusqlite::Result<Vec<Stored>>>()?;
+            let key =
+                d.key.iter().map(|&i| e.get(triggers::BEFORE_ROW + i)).collect::<rusqlite::Result<Vec<Stored>>>()?;
             if key.contains(&Stored::Null) {
                 *nameless += 1;
                 continue;
@@ -289,7 +333,7 @@ impl Reader {
             }
             let has_row = matches!(op.as_str(), "u" | "m" | "d" | "c");
             let first = |_: ()| -> rusqlite::Result<Option<Vec<Stored>>> {
-                has_row.then(|| (0..d.columns.len()).map(|i| e.get(3 + i)).collect()).transpose()
+                has_row.then(|| (0..d.columns.len()).map(|i| e.get(triggers::BEFORE_ROW + i)).collect()).transpose()
             };
             let t = match touched.entry(name) {
                 std::collections::hash_map::Entry::Occupied(t) => {
@@ -327,6 +371,7 @@ impl Reader {
                     .collect();
                 changes.push(RowChange {
                     table: followed.table.name.clone(),
+                    description: followed.identity,
                     key,
                     old: Old::Known(old),
                     new: now,
@@ -377,6 +422,25 @@ fn convert(table: &Table, stored: &[Stored], misfits: &mut u64) -> Row {
         value
     };
     stored.iter().zip(&table.columns).map(one).collect()
+}
+
+/// The number of the log: half of the 128 random bits tell databases apart as well.
+fn lineage(db: &Connection) -> Result<u64> {
+    let database: String = db.query_row("SELECT value FROM gossip_meta WHERE name = 'database'", [], |r| r.get(0))?;
+    Ok(u64::from_str_radix(database.get(..16).unwrap_or(""), 16).unwrap_or_default())
+}
+
+/// The tag of the log's entry at a position, if it is there.
+fn tag_at(db: &Connection, at: Position) -> Result<Option<i64>> {
+    let mut s = db.prepare_cached("SELECT tag FROM gossip_log WHERE seq = ?1")?;
+    Ok(s.query_row([at.commit.cast_signed()], |r| r.get(0)).optional()?)
+}
+
+/// The last entry of the log, which is never deleted.
+fn end_of_log(db: &Connection) -> Result<(Position, i64)> {
+    let mut s = db.prepare_cached("SELECT seq, tag FROM gossip_log ORDER BY seq DESC LIMIT 1")?;
+    let (seq, tag): (i64, i64) = s.query_row([], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    Ok((Position::at(seq.max(0).unsigned_abs()), tag))
 }
 
 fn schema_version(db: &Connection) -> Result<i64> {

@@ -7,6 +7,7 @@ use rusqlite::{Connection, OptionalExtension, params};
 
 use super::quote;
 use crate::Result;
+use gossip_core::canonical::{Canonical as _, Encoder};
 use gossip_core::schema::{Column, Table, TableName};
 use gossip_core::value::Type;
 
@@ -55,9 +56,32 @@ impl Described {
         })
     }
 
-    /// A text that differs when anything that triggers depend on does.
+    /// Differs when anything that triggers depend on does. It is kept in the database, so it is in the one form that all
+    /// releases share.
     pub fn signature(&self) -> String {
-        format!("{self:?}")
+        let mut identity = Encoder::new("sqlite table");
+        identity.text(&self.name);
+        identity.number(self.columns.len() as u64);
+        for (name, ty) in &self.columns {
+            identity.text(name);
+            ty.encode(&mut identity);
+        }
+        identity.list(&self.key);
+        identity.tag(u8::from(self.given_key));
+        identity.number(self.unique.len() as u64);
+        for index in &self.unique {
+            identity.number(index.parts.len() as u64);
+            for (part, collation) in &index.parts {
+                let (tag, text) = match part {
+                    IndexPart::Column(name) => (0, name),
+                    IndexPart::Expression(text) => (1, text),
+                };
+                identity.tag(tag);
+                identity.text(text);
+                identity.text(collation);
+            }
+        }
+        identity.hex_digest()
     }
 
     /// The names of the key columns.

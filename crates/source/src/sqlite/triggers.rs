@@ -23,7 +23,13 @@ use super::schema::{Described, Found, IndexPart, describe};
 use super::{SqliteSource, quote};
 use crate::{Finding, Plan, Result, SourceError};
 
-const LOG: &str = "CREATE TABLE gossip_log (seq INTEGER PRIMARY KEY, layout INTEGER NOT NULL, op TEXT NOT NULL";
+/// Every entry has a random tag, so that it can be told from another one with the same number in a log that was put back to
+/// an earlier state and went on from there.
+const LOG: &str = "CREATE TABLE gossip_log (seq INTEGER PRIMARY KEY, layout INTEGER NOT NULL, op TEXT NOT NULL, \
+                   tag INTEGER NOT NULL DEFAULT (random())";
+
+/// Columns of the log before those of the row.
+pub const BEFORE_ROW: usize = 4;
 const LAYOUT: &str = "CREATE TABLE gossip_layout (id INTEGER PRIMARY KEY, tbl TEXT NOT NULL, signature TEXT NOT NULL)";
 const META: &str = "CREATE TABLE gossip_meta (name TEXT PRIMARY KEY, value) WITHOUT ROWID";
 
@@ -141,10 +147,11 @@ pub fn layout_of(db: &Connection, table: &str) -> Result<Option<(i64, String)>> 
     Ok(db.query_row(sql, [table], |r| Ok((r.get(0)?, r.get(1)?))).optional()?)
 }
 
-/// Whether this database was prepared at all.
+/// Whether this database was prepared at all, in the form of this release.
 pub fn is_prepared(db: &Connection) -> Result<bool> {
-    let sql = "SELECT count(*) FROM sqlite_master WHERE name IN ('gossip_log', 'gossip_layout', 'gossip_meta')";
-    Ok(db.query_row(sql, [], |r| r.get::<_, i64>(0))? == 3)
+    let sql = "SELECT (SELECT count(*) FROM sqlite_master WHERE name IN ('gossip_log', 'gossip_layout', 'gossip_meta')) \
+               + (SELECT count(*) FROM pragma_table_info('gossip_log') WHERE name = 'tag')";
+    Ok(db.query_row(sql, [], |r| r.get::<_, i64>(0))? == 4)
 }
 
 /// Whether a table's triggers are in place, as they would be made now, and the newest ones on it.
@@ -195,10 +202,12 @@ pub fn plan(db: &Connection, source: &SqliteSource) -> Result<Plan> {
     if prepared {
         let have: i64 =
             db.query_row("SELECT count(*) FROM pragma_table_info('gossip_log')", [], |r| r.get::<_, i64>(0))?;
-        let extra = (have - 3).max(0) as usize..width;
+        let extra = (have - BEFORE_ROW as i64).max(0) as usize..width;
         plan.statements.extend(extra.map(|i| format!("ALTER TABLE gossip_log ADD COLUMN c{i}")));
         next_layout += db.query_row("SELECT coalesce(max(id), 0) FROM gossip_layout", [], |r| r.get::<_, i64>(0))?;
     } else {
+        // What an earlier release has left has another form.
+        plan.statements.extend(removal(db)?);
         let places: String = (0..width).map(|i| format!(", c{i}")).collect();
         plan.statements.extend([format!("{LOG}{places})"), LAYOUT.into(), META.into()]);
         plan.statements.push("INSERT INTO gossip_log (layout, op) VALUES (0, 'start')".into());

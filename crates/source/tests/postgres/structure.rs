@@ -213,7 +213,7 @@ fn the_reader_goes_on_where_it_stopped_and_there_is_one() {
     let first = reader.next();
     drop(reader);
     bench.run("INSERT INTO t VALUES (2)");
-    let last = Last { epoch: first.epoch, position: first.to, lineage: first.lineage };
+    let last = Last::of(&first);
     let again = || bench.source().try_to_follow("other", Some(last)).unwrap();
     let follow = testbed::wait_for(|| "the slot".into(), again);
     let mut reader = crate::common::Reader { follow };

@@ -5,7 +5,7 @@ use sqlparser::tokenizer::{Location, Token};
 
 use super::tokens::invalid;
 use super::types::ordered;
-use super::{MAX_DEPTH, OPERAND, Parser, Result, SUPPORTED, Typed};
+use super::{MAX_BRACKETS, OPERAND, Parser, Result, SUPPORTED, Size, Typed};
 use crate::query::expr::{Blank, CmpOp, Expr};
 use crate::query::like::LikePattern;
 use crate::value::{Type, Value};
@@ -17,13 +17,14 @@ impl Parser<'_> {
         if self.keyword() != Keyword::OR {
             return Ok(first);
         }
-        let at = first.at;
+        let (at, mut size) = (first.at, first.size);
         let mut any = vec![self.condition(first)?];
         while self.take_keyword(Keyword::OR) {
             let next = self.conjunction(depth)?;
+            size = size.beside(next.size);
             any.push(self.condition(next)?);
         }
-        Ok(Typed { expr: Expr::Or(any), ty: Some(Type::Bool), at })
+        self.node(Expr::Or(any), Some(Type::Bool), at, size)
     }
 
     pub(super) fn conjunction(&mut self, depth: usize) -> Result<Typed> {
@@ -31,13 +32,14 @@ impl Parser<'_> {
         if self.keyword() != Keyword::AND {
             return Ok(first);
         }
-        let at = first.at;
+        let (at, mut size) = (first.at, first.size);
         let mut all = vec![self.condition(first)?];
         while self.take_keyword(Keyword::AND) {
             let next = self.negation(depth)?;
+            size = size.beside(next.size);
             all.push(self.condition(next)?);
         }
-        Ok(Typed { expr: Expr::And(all), ty: Some(Type::Bool), at })
+        self.node(Expr::And(all), Some(Type::Bool), at, size)
     }
 
     pub(super) fn negation(&mut self, depth: usize) -> Result<Typed> {
@@ -46,13 +48,24 @@ impl Parser<'_> {
             return self.is_null(depth);
         }
         let inner = self.deeper(depth, Self::negation)?;
-        let condition = self.condition(inner)?;
-        Ok(Typed { expr: Expr::Not(Box::new(condition)), ty: Some(Type::Bool), at })
+        self.not(inner, at)
     }
 
-    pub(super) fn deeper(&mut self, depth: usize, f: impl FnOnce(&mut Self, usize) -> Result<Typed>) -> Result<Typed> {
-        if depth >= MAX_DEPTH {
-            return Err(invalid(self.at(), "nested too deeply", format!("at most {MAX_DEPTH} levels")));
+    fn not(&self, inner: Typed, at: Location) -> Result<Typed> {
+        let size = inner.size;
+        let condition = self.condition(inner)?;
+        self.node(Expr::Not(Box::new(condition)), Some(Type::Bool), at, size)
+    }
+
+    /// A condition, or its opposite.
+    fn maybe_not(&self, not: bool, condition: Typed) -> Result<Typed> {
+        let at = condition.at;
+        if not { self.not(condition, at) } else { Ok(condition) }
+    }
+
+    pub(super) fn deeper<T>(&mut self, depth: usize, f: impl FnOnce(&mut Self, usize) -> Result<T>) -> Result<T> {
+        if depth >= MAX_BRACKETS {
+            return Err(invalid(self.at(), "nested too deeply", format!("at most {MAX_BRACKETS} levels")));
         }
         f(self, depth + 1)
     }
@@ -66,9 +79,8 @@ impl Parser<'_> {
                 Expr::Blank(kind, name, _) => Expr::Blank(kind, name, left.ty.unwrap_or(Type::Text)),
                 e => e,
             };
-            let test = Expr::IsNull(Box::new(operand));
-            let expr = if not { Expr::Not(Box::new(test)) } else { test };
-            left = Typed { expr, ty: Some(Type::Bool), at: left.at };
+            let test = self.node(Expr::IsNull(Box::new(operand)), Some(Type::Bool), left.at, left.size)?;
+            left = self.maybe_not(not, test)?;
         }
         Ok(left)
     }
@@ -94,8 +106,9 @@ impl Parser<'_> {
             ordered(&left)?;
             ordered(&right)?;
         }
+        let size = left.size.beside(right.size);
         let (a, b) = self.pair(left, right)?;
-        Ok(Typed { expr: Expr::Cmp(op, Box::new(a), Box::new(b)), ty: Some(Type::Bool), at })
+        self.node(Expr::Cmp(op, Box::new(a), Box::new(b)), Some(Type::Bool), at, size)
     }
 
     /// `= ANY (list)`, where the list is one value of the client's.
@@ -113,7 +126,7 @@ impl Parser<'_> {
         self.need(&Token::RParen, ")")?;
         let ty = left.ty.unwrap_or(Type::Text);
         let value = self.of_type(left.expr, left.ty, ty, left.at)?;
-        Ok(Typed { expr: Expr::AnyOf(Box::new(value), kind, name, ty), ty: Some(Type::Bool), at: left.at })
+        self.node(Expr::AnyOf(Box::new(value), kind, name, ty), Some(Type::Bool), left.at, left.size)
     }
 
     pub(super) fn predicate(&mut self, depth: usize) -> Result<Typed> {
@@ -121,20 +134,25 @@ impl Parser<'_> {
         let before_not = self.next;
         let not = self.take_keyword(Keyword::NOT);
         let at = left.at;
-        let expr = if self.take_keyword(Keyword::IN) {
+        let condition = if self.take_keyword(Keyword::IN) {
             self.in_list(left, depth)?
         } else if self.take_keyword(Keyword::BETWEEN) {
             ordered(&left)?;
             let low = self.operand(depth)?;
             self.need_keyword(Keyword::AND, "AND and the upper bound")?;
             let high = self.operand(depth)?;
-            let copy = Typed { expr: left.expr.clone(), ty: left.ty, at };
+            // The value stands in both comparisons: it is counted before it is copied.
+            let size = left.size.beside(left.size).beside(low.size).beside(high.size);
+            self.node(Expr::always(), None, at, Size { nodes: size.nodes + 2, depth: size.depth + 1 })?;
+            let copy = Typed { expr: left.expr.clone(), ..left };
             let (a, low) = self.pair(left, low)?;
             let (b, high) = self.pair(copy, high)?;
-            Expr::And(vec![
+            let both = vec![
                 Expr::Cmp(CmpOp::Ge, Box::new(a), Box::new(low)),
                 Expr::Cmp(CmpOp::Le, Box::new(b), Box::new(high)),
-            ])
+            ];
+            let size = Size { nodes: size.nodes + 2, depth: size.depth + 1 };
+            self.node(Expr::And(both), Some(Type::Bool), at, size)?
         } else if self.take_keyword(Keyword::LIKE) {
             self.like(left, depth)?
         } else if not {
@@ -143,11 +161,10 @@ impl Parser<'_> {
         } else {
             return Ok(left);
         };
-        let expr = if not { Expr::Not(Box::new(expr)) } else { expr };
-        Ok(Typed { expr, ty: Some(Type::Bool), at })
+        self.maybe_not(not, condition)
     }
 
-    pub(super) fn in_list(&mut self, left: Typed, depth: usize) -> Result<Expr> {
+    pub(super) fn in_list(&mut self, left: Typed, depth: usize) -> Result<Typed> {
         self.need(&Token::LParen, "( and a list of values")?;
         if self.keyword() == Keyword::SELECT {
             return self.in_look_up(left);
@@ -162,16 +179,20 @@ impl Parser<'_> {
         }
         // One type for all: what has none of its own takes that of the first that has.
         let ty = left.ty.or_else(|| items.iter().find_map(|i| i.ty)).unwrap_or(Type::Text);
-        let value = self.of_type(left.expr, left.ty, ty, left.at)?;
+        let (at, mut size) = (left.at, left.size);
+        let value = self.of_type(left.expr, left.ty, ty, at)?;
         let mut list = Vec::with_capacity(items.len());
         for item in items {
-            let left = Typed { expr: value.clone(), ty: Some(ty), at: left.at };
-            list.push(self.pair(left, item)?.1);
+            size = size.beside(item.size);
+            // Only the type of the value decides about what stands beside it.
+            let like_it = self.node(Expr::Const(Value::Null), Some(ty), at, Size::default())?;
+            list.push(self.pair(like_it, item)?.1);
         }
-        Ok(Expr::In(Box::new(value), list))
+        self.node(Expr::In(Box::new(value), list), Some(Type::Bool), at, size)
     }
 
-    pub(super) fn like(&mut self, left: Typed, depth: usize) -> Result<Expr> {
+    pub(super) fn like(&mut self, left: Typed, depth: usize) -> Result<Typed> {
+        let (value_at, size) = (left.at, left.size);
         let value = self.of_type(left.expr, left.ty, Type::Text, left.at)?;
         let pattern = self.operand(depth)?;
         let at = pattern.at;
@@ -188,15 +209,16 @@ impl Parser<'_> {
             }
             self.next += 1;
         }
-        match pattern {
+        let like = match pattern {
             Expr::Const(Value::Text(text)) => match LikePattern::new(&text, escape) {
-                Ok(p) => Ok(Expr::Like(Box::new(value), p)),
-                Err(problem) => Err(invalid(at, format!("the pattern {problem}"), "")),
+                Ok(p) => Expr::Like(Box::new(value), p),
+                Err(problem) => return Err(invalid(at, format!("the pattern {problem}"), "")),
             },
-            Expr::Const(_) => Ok(Expr::Const(Value::Null)),
-            Expr::Blank(..) => Ok(Expr::LikeBlank(Box::new(value), Box::new(pattern), escape)),
-            _ => Err(invalid(at, "a pattern that is not fixed", "a text or a parameter")),
-        }
+            Expr::Const(_) => Expr::Const(Value::Null),
+            Expr::Blank(..) => Expr::LikeBlank(Box::new(value), Box::new(pattern), escape),
+            _ => return Err(invalid(at, "a pattern that is not fixed", "a text or a parameter")),
+        };
+        self.node(like, Some(Type::Bool), value_at, size)
     }
 
     /// One value, with the casts that follow it.
@@ -210,7 +232,6 @@ impl Parser<'_> {
 
     fn single(&mut self, depth: usize) -> Result<Typed> {
         let at = self.at();
-        let typed = |expr, ty| Ok(Typed { expr, ty, at });
         match self.peek().clone() {
             Token::LParen => {
                 self.next += 1;
@@ -235,7 +256,7 @@ impl Parser<'_> {
             }
             Token::SingleQuotedString(s) => {
                 self.next += 1;
-                typed(Expr::Const(Value::from(s)), None)
+                self.leaf(Expr::Const(Value::from(s)), None, at)
             }
             Token::Colon => {
                 self.next += 1;
@@ -245,20 +266,21 @@ impl Parser<'_> {
                 if self.catalog.is_some() {
                     return Err(invalid(at, "a rule has no parameters", "claim.name"));
                 }
+                self.bounded(&w.value)?;
                 self.next += 1;
                 self.params.insert(w.value.clone());
-                typed(Expr::Blank(Blank::Param, w.value.into(), Type::Any), None)
+                self.leaf(Expr::Blank(Blank::Param, w.value.into(), Type::Any), None, at)
             }
             Token::Word(w) => {
                 match self.keyword() {
                     Keyword::TRUE | Keyword::FALSE => {
                         let b = self.keyword() == Keyword::TRUE;
                         self.next += 1;
-                        return typed(Expr::Const(Value::Bool(b)), Some(Type::Bool));
+                        return self.leaf(Expr::Const(Value::Bool(b)), Some(Type::Bool), at);
                     }
                     Keyword::NULL => {
                         self.next += 1;
-                        return typed(Expr::Const(Value::Null), None);
+                        return self.leaf(Expr::Const(Value::Null), None, at);
                     }
                     Keyword::EXISTS => return self.exists(),
                     Keyword::CAST => {
@@ -290,7 +312,10 @@ impl Parser<'_> {
 
     pub(super) fn number(&self, digits: &str, at: Location) -> Result<Typed> {
         match Value::parse_number(digits) {
-            Some(v) => Ok(Typed { ty: Some(v.type_of()), expr: Expr::Const(v), at }),
+            Some(v) => {
+                let ty = v.type_of();
+                self.leaf(Expr::Const(v), Some(ty), at)
+            }
             None => Err(invalid(at, format!("{digits} is not a number that can be compared"), "")),
         }
     }
@@ -307,6 +332,11 @@ impl Parser<'_> {
             path.push_str(&w.value);
             self.next += 1;
         }
-        Ok(Typed { expr: Expr::Blank(Blank::Claim, path.into(), Type::Any), ty: None, at })
+        self.bounded(&path)?;
+        self.leaf(Expr::Blank(Blank::Claim, path.into(), Type::Any), None, at)
+    }
+
+    pub(super) fn leaf(&self, expr: Expr, ty: Option<Type>, at: Location) -> Result<Typed> {
+        self.node(expr, ty, at, Size::default())
     }
 }

@@ -10,7 +10,7 @@ use sqlparser::keywords::Keyword;
 use sqlparser::tokenizer::{Location, Token};
 
 use super::tokens::{invalid, is_reserved};
-use super::{Parser, Result, Scope, Typed};
+use super::{Parser, Result, Scope, Size, Typed};
 use crate::look_up::LookUp;
 use crate::query::{CmpOp, Expr, QueryError, similar};
 use crate::value::Type;
@@ -18,9 +18,18 @@ use crate::value::Type;
 /// Sub-selects within sub-selects: a rule asks a table that asks a table.
 const MAX_LEVELS: usize = 2;
 
+/// The `WHERE` of a sub-select.
+struct Filter {
+    /// What is compared with the row around it, with the column of the sub-select's own table.
+    apart: Vec<(Expr, usize)>,
+    /// The rest.
+    condition: Expr,
+    size: Size,
+}
+
 impl Parser<'_> {
     /// After `value IN (`.
-    pub(super) fn in_look_up(&mut self, left: Typed) -> Result<Expr> {
+    pub(super) fn in_look_up(&mut self, left: Typed) -> Result<Typed> {
         let at = self.at();
         self.enter()?;
         self.next += 1;
@@ -33,15 +42,16 @@ impl Parser<'_> {
             return Err(self.unexpected("FROM: one column is selected"));
         }
         self.next = rest;
-        let (mut apart, condition) = self.filter(at)?;
+        let Filter { mut apart, condition, size: inner_size } = self.filter(at)?;
         if !apart.is_empty() {
             return Err(invalid(at, "a sub-select after IN that speaks of the row around it", "EXISTS (SELECT …)"));
         }
         let Some(Scope { table, .. }) = self.scopes.pop() else { return Err(self.unexpected("a table")) };
-        let inner = Typed { expr: Expr::Column(column), ty: Some(table.columns[column].ty), at };
+        let inner = self.leaf(Expr::Column(column), Some(table.columns[column].ty), at)?;
+        let (value_at, size) = (left.at, left.size.beside(inner_size));
         let (value, _) = self.pair(left, inner)?;
         apart.push((value, column));
-        Ok(member(table, apart, condition, false))
+        self.node(member(table, apart, condition, false), Some(Type::Bool), value_at, size)
     }
 
     /// From `EXISTS` on.
@@ -56,9 +66,9 @@ impl Parser<'_> {
         self.next += 1;
         self.skip_to_from()?;
         self.from()?;
-        let (apart, condition) = self.filter(at)?;
+        let Filter { apart, condition, size } = self.filter(at)?;
         let Some(Scope { table, .. }) = self.scopes.pop() else { return Err(self.unexpected("a table")) };
-        Ok(Typed { expr: member(table, apart, condition, true), ty: Some(Type::Bool), at })
+        self.node(member(table, apart, condition, true), Some(Type::Bool), at, size)
     }
 
     fn enter(&self) -> Result<()> {
@@ -111,12 +121,13 @@ impl Parser<'_> {
     }
 
     /// `WHERE` and the closing bracket: what is compared with the row around, and the rest.
-    fn filter(&mut self, at: Location) -> Result<(Vec<(Expr, usize)>, Expr)> {
-        let condition = if self.take_keyword(Keyword::WHERE) {
+    fn filter(&mut self, at: Location) -> Result<Filter> {
+        let (condition, size) = if self.take_keyword(Keyword::WHERE) {
             let e = self.expression(0)?;
-            self.condition(e)?
+            let size = e.size;
+            (self.condition(e)?, size)
         } else {
-            Expr::always()
+            (Expr::always(), Size::default())
         };
         self.need(&Token::RParen, "AND, OR or )")?;
         let all = match condition {
@@ -138,7 +149,7 @@ impl Parser<'_> {
                 _ => return Err(only_equal(at)),
             }
         }
-        Ok((apart, Expr::And(rest)))
+        Ok(Filter { apart, condition: Expr::And(rest), size })
     }
 }
 

@@ -18,7 +18,7 @@ impl Parser<'_> {
             return Err(self.unexpected(MASK));
         };
         let text = matches!(ty, Type::Text | Type::Bpchar | Type::Any);
-        match self.parts(ty)? {
+        match self.parts(ty, 0)? {
             Mask::Const(v) => Ok(Mask::Const(v)),
             mask if text => Ok(mask),
             _ => {
@@ -27,15 +27,15 @@ impl Parser<'_> {
         }
     }
 
-    fn parts(&mut self, ty: Type) -> Result<Mask> {
-        let mut parts = vec![self.part(ty)?];
+    fn parts(&mut self, ty: Type, depth: usize) -> Result<Mask> {
+        let mut parts = vec![self.part(ty, depth)?];
         while self.take(&Token::StringConcat) {
-            parts.push(self.part(Type::Text)?);
+            parts.push(self.part(Type::Text, depth)?);
         }
         Ok(if parts.len() == 1 { parts.remove(0) } else { Mask::Join(parts) })
     }
 
-    fn part(&mut self, ty: Type) -> Result<Mask> {
+    fn part(&mut self, ty: Type, depth: usize) -> Result<Mask> {
         let at = self.at();
         match self.peek().clone() {
             Token::SingleQuotedString(s) => {
@@ -58,7 +58,7 @@ impl Parser<'_> {
                 k @ (Keyword::LEFT | Keyword::RIGHT) => {
                     self.next += 1;
                     self.need(&Token::LParen, "( and a text")?;
-                    let of = Box::new(self.parts(Type::Text)?);
+                    let of = Box::new(self.deeper(depth, |p, depth| p.parts(Type::Text, depth))?);
                     self.need(&Token::Comma, "a comma and a number of characters")?;
                     let negative = self.take(&Token::Minus);
                     let Token::Number(digits, _) = self.peek().clone() else {

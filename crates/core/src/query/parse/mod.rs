@@ -17,7 +17,7 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 use sqlparser::tokenizer::{Location, TokenWithSpan};
 
-use super::{Expr, LiveQuery, QueryError, Visible, similar};
+use super::{Expr, LiveQuery, QueryError, Visible, shortened, similar};
 use crate::mask::Mask;
 use crate::schema::{Catalog, ColumnSet, Table};
 use crate::value::Type;
@@ -25,8 +25,14 @@ use crate::value::Type;
 /// Longest text of a query or condition, in bytes.
 pub const MAX_TEXT: usize = 64 * 1024;
 
-/// Deepest nesting of brackets and `NOT`.
-const MAX_DEPTH: usize = 48;
+/// Deepest nesting of brackets, `NOT` and functions: what the parser itself goes down by.
+const MAX_BRACKETS: usize = 48;
+
+/// Deepest nesting of an expression. Whatever walks one (evaluates, encodes, drops it) goes down as deep.
+pub const MAX_DEPTH: usize = 64;
+
+/// Nodes of one expression.
+pub const MAX_NODES: usize = 32_768;
 
 type Result<T> = std::result::Result<T, QueryError>;
 
@@ -50,7 +56,7 @@ fn query(mut p: Parser<'_>, visible: &dyn Visible, params: &Map<String, Json>) -
             Some(s) => format!("; did you mean :{s}?"),
             None => String::new(),
         };
-        return Err(QueryError::Parameter(format!("parameter :{stray} is not used by the query{hint}")));
+        return Err(QueryError::Parameter(format!("parameter :{} is not used by the query{hint}", shortened(stray))));
     }
     Ok(query)
 }
@@ -82,12 +88,27 @@ struct Scope {
     visible: ColumnSet,
 }
 
-/// An expression with its type, as far as it is known, and where it starts.
+/// An expression with its type, as far as it is known, and where it starts. Made by [`Parser::node`] alone.
 struct Typed {
     expr: Expr,
     /// `None`: a quoted text, a blank or NULL, which take the type of what they meet.
     ty: Option<Type>,
     at: Location,
+    size: Size,
+}
+
+/// How large an expression is.
+#[derive(Clone, Copy, Debug, Default)]
+struct Size {
+    depth: usize,
+    nodes: usize,
+}
+
+impl Size {
+    /// Of several expressions side by side.
+    fn beside(self, other: Size) -> Size {
+        Size { depth: self.depth.max(other.depth), nodes: self.nodes.saturating_add(other.nodes) }
+    }
 }
 
 struct Parser<'a> {
@@ -104,6 +125,19 @@ struct Parser<'a> {
 }
 
 impl<'a> Parser<'a> {
+    /// Every expression that a text becomes is made here, of parts of this size together, so that none is deeper or
+    /// larger than all that works on it can bear.
+    fn node(&self, expr: Expr, ty: Option<Type>, at: Location, parts: Size) -> Result<Typed> {
+        let size = Size { depth: parts.depth + 1, nodes: parts.nodes.saturating_add(1) };
+        if size.depth > MAX_DEPTH {
+            return Err(tokens::invalid(at, "nested too deeply", format!("at most {MAX_DEPTH} levels")));
+        }
+        if size.nodes > MAX_NODES {
+            return Err(tokens::invalid(at, "too long a condition", format!("at most {MAX_NODES} parts")));
+        }
+        Ok(Typed { expr, ty, at, size })
+    }
+
     fn of_rule(text: &str, table: &Arc<Table>, catalog: &'a Catalog) -> Result<Parser<'a>> {
         let mut p = Parser::new(text)?;
         p.scopes.push(Scope { table: table.clone(), alias: None, visible: table.all_columns() });

@@ -5,7 +5,7 @@ use sqlparser::tokenizer::{Location, Token};
 
 use super::tokens::{invalid, is_reserved};
 use super::{Parser, Result, Scope, Typed};
-use crate::query::{Expr, LiveQuery, QueryError, Visible, similar};
+use crate::query::{Expr, LiveQuery, MAX_NAME, QueryError, Visible, similar};
 
 impl Parser<'_> {
     pub(super) fn query(&mut self, visible: &dyn Visible) -> Result<LiveQuery> {
@@ -64,8 +64,17 @@ impl Parser<'_> {
         if w.quote_style.is_none() && is_reserved(w.keyword) {
             return Err(self.unexpected(expected));
         }
+        self.bounded(&found.0)?;
         self.next += 1;
         Ok(found)
+    }
+
+    /// Refuses a name that is longer than any that is known.
+    pub(super) fn bounded(&self, name: &str) -> Result<()> {
+        if name.len() <= MAX_NAME {
+            return Ok(());
+        }
+        Err(invalid(self.at(), format!("a name of {} bytes", name.len()), format!("at most {MAX_NAME}")))
     }
 
     pub(super) fn table(&mut self, visible: &dyn Visible) -> Result<Scope> {
@@ -133,7 +142,7 @@ impl Parser<'_> {
         };
         let own = self.own(qualifier.as_deref(), &name, quoted).map(|i| (innermost, Expr::Column(i), i));
         match own.or_else(outer) {
-            Some((scope, expr, i)) => Ok(Typed { expr, ty: Some(self.scopes[scope].table.columns[i].ty), at }),
+            Some((scope, expr, i)) => self.leaf(expr, Some(self.scopes[scope].table.columns[i].ty), at),
             None => Err(self.not_known(qualifier, &name, at)),
         }
     }

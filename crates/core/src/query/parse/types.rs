@@ -46,16 +46,17 @@ impl Parser<'_> {
     }
 
     /// A value as another type, which is named next. What could fail on a row is refused here.
-    pub(super) fn cast(&mut self, value: Typed) -> Result<Typed> {
+    pub(super) fn cast(&mut self, mut value: Typed) -> Result<Typed> {
         let at = self.at();
         let Some(ty) = self.type_name()? else {
             return Err(invalid(at, "not the name of a type that values are cast to", "int8, text, date and so on"));
         };
+        let from = value.ty;
         let refuse = || {
-            let from = value.ty.map_or("this text".to_string(), |t| format!("a value of type {t}"));
+            let from = from.map_or("this text".to_string(), |t| format!("a value of type {t}"));
             Err(invalid(at, format!("{from} is not cast to {ty} here"), "a cast that cannot fail"))
         };
-        let expr = match (value.expr.clone(), value.ty) {
+        let expr = match (std::mem::replace(&mut value.expr, Expr::Const(Value::Null)), value.ty) {
             (Expr::Blank(kind, name, _), None) => Expr::Blank(kind, name, ty),
             (Expr::Const(Value::Null), _) => Expr::Const(Value::Null),
             (Expr::Const(Value::Text(s)), None) => match Value::from_text(&s, ty) {
@@ -73,7 +74,10 @@ impl Parser<'_> {
             (e, Some(Type::Float4)) if ty == Type::Float8 => e,
             _ => return refuse(),
         };
-        Ok(Typed { expr, ty: Some(ty), at: value.at })
+        match expr {
+            Expr::TextOf(_) => self.node(expr, Some(ty), value.at, value.size),
+            expr => Ok(Typed { expr, ty: Some(ty), ..value }),
+        }
     }
 
     fn type_name(&mut self) -> Result<Option<Type>> {

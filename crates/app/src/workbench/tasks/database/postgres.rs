@@ -69,7 +69,7 @@ pub fn look_at(source: &PostgresSource, table: &str) -> Result<Look, String> {
     let own = split_name(table, &source.schema);
     let columns = columns(&mut db, &own).map_err(said)?;
     let wanted = [format!("{}.{}", quote(&own.0), quote(&own.1))];
-    let described = catalog::describe(&mut db, &wanted, &source.schema).map_err(|e| e.to_string())?;
+    let described = catalog::describe(&mut db, &source.wanted(&wanted)).map_err(|e| e.to_string())?;
     let readings = described.into_values().next().map(|d| d.columns).unwrap_or_default();
     let names: Vec<String> = columns.iter().map(|c| format!("{}::text", quote(&c.name))).collect();
     // Without a key the place of the row in its file picks it out, for as long as nobody changes it.
@@ -147,7 +147,7 @@ fn run(source: &PostgresSource, sql: &str) -> Result<Made, String> {
     }
     let xid: Option<String> = db.query_one("SELECT pg_current_xact_id_if_assigned()::text", &[]).map_err(said)?.get(0);
     db.batch_execute("COMMIT").map_err(said)?;
-    let described = catalog::describe(&mut db, &source.tables, &source.schema).map_err(|e| e.to_string())?;
+    let described = catalog::describe(&mut db, &source.wanted(&source.tables)).map_err(|e| e.to_string())?;
     let streams = |oid: u32| described.values().any(|d| d.leaves.iter().any(|l| l.oid == oid));
     let heard = touched.iter().any(|(oid, ..)| streams(*oid));
     Ok(match xid.and_then(|x| x.parse().ok()) {

@@ -11,6 +11,7 @@ use gossip_server::auth::Tokens;
 use gossip_server::config::Config;
 use gossip_server::decisions::Decisions;
 use gossip_server::instance::{Instance, Options, StartError};
+use gossip_server::supervisor::OnFailure;
 use gossip_source::Source;
 
 use crate::cli::Failure;
@@ -67,6 +68,16 @@ fn decisions(config: &Config) -> Result<Option<Arc<Decisions>>, Failure> {
 impl Cluster {
     /// Starts an instance for each name, on consecutive ports from the configured one (each a free one if that is 0).
     pub async fn start(config: &Config, names: &[String], tokens: Option<Arc<Tokens>>) -> Result<Cluster, Failure> {
+        Cluster::start_with(config, names, tokens, OnFailure::Tell).await
+    }
+
+    /// As [`Cluster::start`], with what is to happen when a part of an instance fails.
+    pub async fn start_with(
+        config: &Config,
+        names: &[String],
+        tokens: Option<Arc<Tokens>>,
+        on_failure: OnFailure,
+    ) -> Result<Cluster, Failure> {
         let source = source(config)?;
         let secret = tokens.as_ref().and_then(|t| t.secret().map(<[u8]>::to_vec));
         // Without a secret that all instances know, cursors are good only here and until the end.
@@ -95,6 +106,7 @@ impl Cluster {
                 relay,
                 queue: QueueLimits::default(),
                 decisions: decisions(config)?,
+                on_failure,
             });
             cluster.running.push(None);
             cluster.start_one(i).await.map_err(|e| failure(config, e))?;

@@ -146,6 +146,7 @@ async fn ours(broker: &Broker, round: usize) -> (Arc<Arrived>, f64, f64) {
         queue: QueueLimits::default(),
         admission: Default::default(),
         decisions: None,
+        on_failure: Default::default(),
     });
     let instance = instance.await.unwrap();
     let arrived = Arrived::new();

@@ -220,6 +220,7 @@ fn main() {
         admission: Default::default(),
         topics: vec![],
         decisions: None,
+        on_failure: Default::default(),
     };
     let instance = runtime.block_on(Instance::start(options)).unwrap();
     // Positions go on from the database's own, so that snapshots can be joined.

@@ -329,6 +329,7 @@ fn main() {
         admission: Default::default(),
         topics: vec![],
         decisions: None,
+        on_failure: Default::default(),
     };
     let start = || runtime.block_on(Instance::start(options.clone())).unwrap();
     let mut b = Bench { url, address: SocketAddr::from(([127, 0, 0, 1], 0)), next: 1 };

@@ -5,6 +5,7 @@ use std::convert::Infallible;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering::Relaxed};
+use std::time::Duration;
 
 use axum::Router;
 use axum::extract::connect_info::IntoMakeServiceWithConnectInfo;
@@ -53,6 +54,8 @@ pub struct Front {
     pub next_client: AtomicU64,
     /// Connections that are open.
     pub connections: Arc<AtomicUsize>,
+    /// Which part of the instance has failed, if one has.
+    pub failed: watch::Receiver<Option<String>>,
 }
 
 /// All addresses.
@@ -69,7 +72,7 @@ pub fn router(front: Arc<Front>) -> IntoMakeServiceWithConnectInfo<Router, Socke
             post(posted::events).layer::<_, Infallible>(DefaultBodyLimit::max(posted::MAX_BODY)).layer(cors),
         )
         .route_layer(origins)
-        .route("/healthz", get(|| async { "ok\n" }))
+        .route("/healthz", get(health))
         .route("/readyz", get(ready))
         .with_state(front)
         .into_make_service_with_connect_info::<SocketAddr>()
@@ -228,6 +231,28 @@ pub fn nothing_else(q: &HashMap<String, String>, known: &str) -> Result<(), RpcE
             let stray: String = stray.chars().take(60).collect();
             Err(RpcError::new(code::INVALID_PARAMS, format!("{stray} is not known here; known: {known}")))
         }
+    }
+}
+
+/// Longest that the loop may take to say that it lives.
+const HEALTHY_WITHIN: Duration = Duration::from_secs(2);
+
+/// Whether the instance lives: asks the loop, which is what everything goes through.
+async fn health(Shared(front): Shared<Arc<Front>>) -> Response {
+    let failed = front.failed.borrow().clone();
+    let ill = |why: String| (StatusCode::SERVICE_UNAVAILABLE, why + "\n").into_response();
+    if let Some(why) = failed {
+        return ill(why);
+    }
+    let (answer, answered) = oneshot::channel();
+    let asks = async {
+        front.asks.send(Ask::State(answer)).await.map_err(drop)?;
+        answered.await.map_err(drop)
+    };
+    match tokio::time::timeout(HEALTHY_WITHIN, asks).await {
+        Ok(Ok(_)) => "ok\n".into_response(),
+        Ok(Err(())) => ill("the loop has ended".into()),
+        Err(_) => ill(format!("the loop has not answered within {} s", HEALTHY_WITHIN.as_secs())),
     }
 }
 

@@ -33,6 +33,7 @@ use crate::http::{self, Front};
 use crate::node::{self, Ask, CHANNEL, State};
 use crate::reading::{Reading, Snapshots};
 use crate::record::Record;
+use crate::supervisor::{OnFailure, Supervisor};
 use crate::system::SystemTables;
 
 /// How long a stop waits for connections to end.
@@ -65,6 +66,8 @@ pub struct Options {
     pub admission: Admission,
     /// Who decides about rights outside; `None`: nobody.
     pub decisions: Option<Arc<Decisions>>,
+    /// What happens when a part of it fails.
+    pub on_failure: OnFailure,
 }
 
 /// Who may come and with which queries, before any rule is looked at.
@@ -150,11 +153,13 @@ struct Running {
     tasks: Mutex<Vec<JoinHandle<()>>>,
     reading: Arc<Reading>,
     over: watch::Sender<bool>,
+    supervisor: Supervisor,
 }
 
 impl Running {
     /// No new connections, clients are told to come again elsewhere (1012), the reader's office is given up.
     async fn stop(&self) {
+        self.supervisor.stop();
         self.stopping.send_replace(true);
         let _ = self.asks.send(Ask::Stopping).await;
         let reading = self.reading.clone();
@@ -169,6 +174,12 @@ impl Running {
             let _ = self.asks.send(Ask::End).await;
         }
         self.over.send_replace(true);
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        self.supervisor.stop();
     }
 }
 
@@ -258,8 +269,9 @@ impl Instance {
         // Before anything is read: what nobody may see is not to be put on a broker.
         options.relay.need(needed);
         let inbox = options.relay.join().await?;
-        let reading =
-            Reading::start(source.clone(), &options.name, options.relay.clone()).map_err(StartError::Thread)?;
+        let supervisor = Supervisor::start(&options.name, options.on_failure).map_err(StartError::Thread)?;
+        let reading = Reading::start(source.clone(), &options.name, options.relay.clone(), &supervisor)
+            .map_err(StartError::Thread)?;
         let reading = Arc::new(reading);
         let sealer = Arc::new(Sealer::new(&options.secret));
         let record = Arc::new(Record::default());
@@ -288,6 +300,7 @@ impl Instance {
             record: record.clone(),
             decisions: options.decisions,
             drain,
+            supervisor: supervisor.clone(),
         };
         let front = Arc::new(Front {
             asks: asks.clone(),
@@ -302,6 +315,7 @@ impl Instance {
             record: record.clone(),
             next_client: AtomicU64::new(1),
             connections: Arc::default(),
+            failed: supervisor.failed(),
         });
         let router = http::router(front);
         let listener = listener.tap_io(|tcp| {
@@ -309,7 +323,9 @@ impl Instance {
             let _ = tcp.set_nodelay(true);
         });
         let mut stopped = stop;
+        let front_guard = supervisor.guard("the front");
         let http = async move {
+            let _guard = front_guard;
             let until = async move { drop(stopped.wait_for(|s| *s).await) };
             if let Err(e) = axum::serve(listener, router).with_graceful_shutdown(until).await {
                 tracing::error!("listener: {e}");
@@ -317,7 +333,7 @@ impl Instance {
         };
         let tasks = vec![tokio::spawn(node::run(start, asked, inbox)), tokio::spawn(http)];
         let (over, is_over) = watch::channel(false);
-        let running = Arc::new(Running { asks, stopping, tasks: Mutex::new(tasks), reading, over });
+        let running = Arc::new(Running { asks, stopping, tasks: Mutex::new(tasks), reading, over, supervisor });
         let to_drain = Arc::downgrade(&running);
         tokio::spawn(async move {
             if drained.wait_for(|asked| *asked).await.is_ok()
@@ -367,8 +383,20 @@ impl Instance {
         *self.over.borrow()
     }
 
+    /// Waits until a part of it has failed, and says which and why. Never ends if none does.
+    pub fn failed(&self) -> impl Future<Output = String> + Send + use<> {
+        let mut failed = self.running.supervisor.failed();
+        async move {
+            match failed.wait_for(Option::is_some).await.map(|why| why.clone()) {
+                Ok(Some(why)) => why,
+                _ => std::future::pending().await,
+            }
+        }
+    }
+
     /// Ends at once, as a crash would.
     pub fn kill(self) {
+        self.running.supervisor.stop();
         self.running.tasks.lock().iter().for_each(JoinHandle::abort);
         let running = self.running;
         std::thread::spawn(move || running.reading.stop());

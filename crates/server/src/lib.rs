@@ -3,7 +3,7 @@
 //!
 //! Start with [`instance`] for the parts and their lives, then [`node`], the loop that owns the engine. [`connection`]
 //! is one client's socket ([`upgrade`] gets it), [`outbox`] what waits for it, [`writers`] write it, [`reading`] the threads that touch the database, [`system`]
-//! Gossip's own tables, [`auth`] tokens, [`record`] who was refused what, and [`config`] the file.
+//! Gossip's own tables, [`auth`] tokens, [`record`] who was refused what, [`supervisor`] sees to it that nothing dies unnoticed, and [`config`] the file.
 
 pub mod asked;
 pub mod auth;
@@ -19,6 +19,7 @@ pub mod params;
 pub mod posted;
 pub mod reading;
 pub mod record;
+pub mod supervisor;
 pub mod system;
 pub mod topics;
 pub mod upgrade;

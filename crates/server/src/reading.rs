@@ -17,6 +17,7 @@ use rand::Rng;
 use tokio::sync::{Semaphore, mpsc as tokio_mpsc};
 
 use crate::now;
+use crate::supervisor::{Beat, Supervisor, faults};
 
 /// Longest silence of a reader. A lost last message is noticed within this time.
 pub const HEARTBEAT: Duration = Duration::from_millis(250);
@@ -26,6 +27,9 @@ const TAKE_OVER: Duration = Duration::from_millis(500);
 
 /// Longest time between attempts to reach a database that is not there.
 const BACK_OFF: Duration = Duration::from_secs(10);
+
+/// Everything that the reading thread waits for has a deadline that ends before this.
+const HANGS: Duration = Duration::from_secs(180);
 
 /// Snapshots that are read at the same time.
 const SNAPSHOTS: usize = 4;
@@ -41,7 +45,15 @@ pub struct Reading {
 
 impl Reading {
     /// Starts the thread. It becomes the reader as soon as nobody else is.
-    pub fn start(source: Source, instance: &str, relay: Arc<dyn Relay>) -> std::io::Result<Reading> {
+    ///
+    /// # Errors
+    /// The system has no room for a thread.
+    pub fn start(
+        source: Source,
+        instance: &str,
+        relay: Arc<dyn Relay>,
+        supervisor: &Supervisor,
+    ) -> std::io::Result<Reading> {
         let (stop, stopping) = mpsc::sync_channel(1);
         let stopped = Arc::new(AtomicBool::new(false));
         let status = Arc::new(Mutex::new(String::from("standing by")));
@@ -54,8 +66,14 @@ impl Reading {
             stopped: stopped.clone(),
             status: status.clone(),
             reading: reading.clone(),
+            beat: supervisor.beat("the reading thread", HANGS),
         };
-        let thread = std::thread::Builder::new().name("reader".into()).spawn(move || work.run(&stopping))?;
+        let guard = supervisor.guard("the reading thread");
+        let run = move || {
+            let _guard = guard;
+            work.run(&stopping);
+        };
+        let thread = std::thread::Builder::new().name("reader".into()).spawn(run)?;
         Ok(Reading { thread: Mutex::new(Some(thread)), stop, stopped, status, reading })
     }
 
@@ -97,12 +115,14 @@ struct Work {
     stopped: Arc<AtomicBool>,
     status: Arc<Mutex<String>>,
     reading: Arc<AtomicBool>,
+    beat: Beat,
 }
 
 impl Work {
     fn run(self, stopping: &mpsc::Receiver<()>) {
         let mut pause = TAKE_OVER;
         while !self.stopped.load(Relaxed) {
+            self.beat.beat();
             let begun = now();
             let outcome = self.try_to_read();
             self.reading.store(false, Relaxed);
@@ -143,6 +163,8 @@ impl Work {
         self.publish(reader.heartbeat().map_err(|e| e.to_string())?)?;
         let mut spoken = now();
         while !self.stopped.load(Relaxed) {
+            self.beat.beat();
+            faults::pass("reader");
             let left = HEARTBEAT.saturating_sub(Duration::from_micros((now() - spoken).unsigned_abs()));
             if left.is_zero() {
                 self.publish(reader.heartbeat().map_err(|e| e.to_string())?)?;
@@ -214,7 +236,7 @@ impl Snapshots {
         tokio::spawn(async move {
             // The semaphore is never closed.
             let Ok(_permit) = this.permits.clone().acquire_owned().await else { return };
-            let worker = this.clone();
+            let (worker, told) = (this.clone(), inputs.clone());
             let work = move || {
                 let mut take = |rows: Vec<Row>| {
                     !cancelled.load(Relaxed) && inputs.blocking_send(Input::SnapshotRows(id, rows)).is_ok()
@@ -227,7 +249,11 @@ impl Snapshots {
                 // Nobody listens any more when the instance stops.
                 let _ = inputs.blocking_send(done);
             };
-            let _ = tokio::task::spawn_blocking(work).await;
+            let failed = tokio::task::spawn_blocking(work).await.is_err();
+            if failed {
+                // Reported by its own hook; whoever waits for it is not to wait for ever.
+                let _ = told.send(Input::SnapshotFailed(id, "reading it failed".into())).await;
+            }
             this.cancelled.lock().remove(&id);
         });
     }

@@ -147,6 +147,18 @@ const TABLES: &[(&str, usize, Columns)] = &[
         ],
     ),
     (
+        "alarms",
+        3,
+        &[
+            ("instance", Type::Text),
+            ("kind", Type::Text),
+            ("about", Type::Text),
+            ("text", Type::Text),
+            ("since", Type::Text),
+            ("count", Type::Int8),
+        ],
+    ),
+    (
         "changes",
         0,
         &[

@@ -14,6 +14,7 @@ use tokio::sync::{Notify, mpsc};
 use crate::node::{Ask, Client};
 use crate::now;
 use crate::outbox::{Flushed, Told};
+use crate::supervisor::{Supervisor, faults};
 
 /// Clients that a writer serves before others on its thread have their turn.
 const TURN: usize = 32;
@@ -45,11 +46,15 @@ pub struct Writers {
 
 impl Writers {
     /// Starts the writers. They end when this is dropped.
-    pub fn start(asks: &mpsc::WeakSender<Ask>, sealer: &Arc<Sealer>) -> Writers {
+    pub fn start(asks: &mpsc::WeakSender<Ask>, sealer: &Arc<Sealer>, supervisor: &Supervisor) -> Writers {
         let count = std::thread::available_parallelism().map_or(1, usize::from);
         let lanes: Vec<Arc<Lane>> = (0..count).map(|_| Arc::default()).collect();
         for lane in &lanes {
-            tokio::spawn(write(lane.clone(), asks.clone(), sealer.clone()));
+            let (guard, writing) = (supervisor.guard("a writer"), write(lane.clone(), asks.clone(), sealer.clone()));
+            tokio::spawn(async move {
+                let _guard = guard;
+                writing.await;
+            });
         }
         Writers { gathered: vec![Vec::new(); lanes.len()], lanes, joining: false }
     }
@@ -106,6 +111,7 @@ async fn write(lane: Arc<Lane>, asks: mpsc::WeakSender<Ask>, sealer: Arc<Sealer>
             lane.wake.notified().await;
             continue;
         }
+        faults::pass("writer");
         for (i, client) in now_due.drain(..).enumerate() {
             // Before it is flushed: what is pushed from now on makes it due again. A swap, so that all that was pushed
             // by whoever found it due already is seen by this flush.

@@ -139,8 +139,8 @@ impl From<rusqlite::Error> for SourceError {
 }
 
 /// The server's own words, with its hint, and without the driver's "db error".
-impl From<::postgres::Error> for SourceError {
-    fn from(e: ::postgres::Error) -> Self {
+impl From<tokio_postgres::Error> for SourceError {
+    fn from(e: tokio_postgres::Error) -> Self {
         let text = match e.as_db_error() {
             Some(db) => match db.hint().or(db.detail()) {
                 Some(more) => format!("{} ({more})", db.message()),

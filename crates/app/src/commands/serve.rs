@@ -1,6 +1,7 @@
 //! `gossip serve`: instances without a screen.
 
 use gossip_server::config::Config;
+use gossip_server::supervisor::{OnFailure, faults};
 
 use crate::cli::{ConfigFile, Failure, Outcome, print_line};
 use crate::local::{Cluster, tokens};
@@ -21,7 +22,8 @@ pub async fn run(args: Args) -> Outcome {
     let tokens = tokens(&config)?;
     let name = |i: u16| if i == 1 { config.name.clone() } else { format!("{}-{i}", config.name) };
     let names: Vec<String> = (1..=args.instances).map(name).collect();
-    let cluster = Cluster::start(&config, &names, tokens).await?;
+    let cluster = Cluster::start_with(&config, &names, tokens, OnFailure::Exit).await?;
+    faults::from_environment();
     for (name, address) in cluster.places() {
         print_line(&format!("{name} listens on ws://{address}/v1/socket"))?;
     }

@@ -1,10 +1,11 @@
 //! The scenario's database, of either kind, as the simulation and the audit use it: SQL texts in, texts out.
 
 use gossip_source::postgres::PostgresSource;
+use gossip_source::postgres::client::Client;
 use gossip_source::postgres::connect::{connect_plainly, literal, quote};
 use gossip_source::{Source, SourceError};
-use postgres::SimpleQueryMessage;
 use rusqlite::types::ValueRef;
+use tokio_postgres::SimpleQueryMessage;
 
 /// What the schema of a demo in PostgreSQL is marked with, so that one that was left behind is known again.
 const MARK: &str = "made by gossip demo; removed at its end";
@@ -20,11 +21,11 @@ pub enum Store {
     /// A file.
     Sqlite(rusqlite::Connection),
     /// A server.
-    Postgres(postgres::Client),
+    Postgres(Client),
 }
 
-fn said(e: postgres::Error) -> String {
-    SourceError::from(e).to_string()
+fn said(e: SourceError) -> String {
+    e.to_string()
 }
 
 impl Store {

@@ -291,6 +291,17 @@ impl Engine {
         (0..self.feeds.len() as FeedId).filter_map(|id| self.info(id))
     }
 
+    /// How many feeds there are on tables other than Gossip's own, and how many subscriptions they have.
+    pub fn counts(&self) -> (usize, usize) {
+        let own = self.feeds.iter().flatten().filter(|f| !f.effective.table.name.is_system());
+        own.fold((0, 0), |(feeds, subs), f| (feeds + 1, subs + f.live.as_slice().len() + f.waiting().len()))
+    }
+
+    /// Whether any feed is on this table.
+    pub fn is_asked(&self, table: &TableName) -> bool {
+        self.tables.contains_key(table)
+    }
+
     fn info(&self, id: FeedId) -> Option<FeedInfo> {
         let f = self.feed(id)?;
         let subscriptions = f.live.as_slice().len() + f.waiting().len();

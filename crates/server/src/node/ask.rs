@@ -23,6 +23,7 @@ use crate::decisions::{Decided, Decisions};
 use crate::outbox::{Outbox, Receipt, Style};
 use crate::reading::{Reading, Snapshots};
 use crate::record::Record;
+use crate::supervisor::Supervisor;
 
 /// A connected client.
 #[derive(Debug)]
@@ -168,4 +169,6 @@ pub struct Start {
     pub decisions: Option<Arc<Decisions>>,
     /// Set when an operator has this instance drained.
     pub drain: watch::Sender<bool>,
+    /// Watches over the loop, the writers and the relay.
+    pub supervisor: Supervisor,
 }

@@ -33,6 +33,9 @@ const PEOPLE_EVERY: u64 = 2;
 /// Other instances that are known at a time.
 const MAX_MEMBERS: usize = 1_000;
 
+/// Alarms that one instance tells the others.
+const MAX_ALARMS: usize = 20;
+
 /// Places of one client, bytes of a place's name and of what somebody says of themselves there.
 const MAX_PLACES: usize = 100;
 const MAX_PLACE: usize = 200;
@@ -45,6 +48,7 @@ struct Member {
     instance: Vec<Value>,
     link: Vec<Value>,
     topics: Vec<Vec<Value>>,
+    alarms: Vec<Vec<Value>>,
     /// The versions of the relay's format that it reads.
     reads: RangeInclusive<u32>,
 }
@@ -102,6 +106,10 @@ impl Members {
     pub(super) fn topics(&self) -> impl Iterator<Item = Vec<Value>> + '_ {
         self.others.values().flat_map(|m| m.topics.iter().cloned())
     }
+
+    pub(super) fn alarms(&self) -> impl Iterator<Item = Vec<Value>> + '_ {
+        self.others.values().flat_map(|m| m.alarms.iter().cloned())
+    }
 }
 
 fn place_of(row: &[Value]) -> Option<Where> {
@@ -113,11 +121,18 @@ fn place_of(row: &[Value]) -> Option<Where> {
 
 impl Node {
     /// Says how this instance stands; every second.
-    pub(super) fn tell_how_it_stands(&mut self, instance: &[Value], link: &[Value], topics: &[Vec<Value>]) {
+    pub(super) fn tell_how_it_stands(
+        &mut self,
+        instance: &[Value],
+        link: &[Value],
+        topics: &[Vec<Value>],
+        alarms: &[Vec<Value>],
+    ) {
         if self.members.leaving {
             return;
         }
         let topics: Vec<Json> = topics.iter().map(|row| self.system.told("topics", row)).collect();
+        let alarms: Vec<Json> = alarms.iter().take(MAX_ALARMS).map(|row| self.system.told("alarms", row)).collect();
         let mut digests = BTreeMap::new();
         for (name, state, _) in self.topics.iter() {
             self.members.alike.tell(name, state.digest());
@@ -126,7 +141,7 @@ impl Node {
         let data = json!({
             "run": self.members.presence.run(), "sent": now(),
             "instance": self.system.told("instances", instance), "link": self.system.told("links", link),
-            "topics": topics, "digests": digests, "reads": [event::READS.start(), event::READS.end()],
+            "topics": topics, "alarms": alarms, "digests": digests, "reads": [event::READS.start(), event::READS.end()],
         });
         self.tell_members(STANDS, data);
         self.members.seconds += 1;
@@ -233,7 +248,13 @@ impl Node {
         if let Some(here) = instance.last_mut() {
             *here = Value::Bool(false);
         }
-        let topics = data["topics"].as_array().into_iter().flatten().filter_map(|t| row("topics", t)).collect();
+        let rows = |table: &'static str, most: usize| -> Vec<Vec<Value>> {
+            let told = data[table].as_array().into_iter().flatten().take(most);
+            told.filter_map(|t| row(table, t)).collect()
+        };
+        let topics = rows("topics", usize::MAX);
+        let of_its_own = |row: &Vec<Value>| row.first() == Some(&Value::text(&name));
+        let alarms = rows("alarms", MAX_ALARMS).into_iter().filter(of_its_own).collect();
         if instance.first() != Some(&Value::text(&name)) {
             return;
         }
@@ -257,7 +278,7 @@ impl Node {
         self.ask_history_of(&name, &lacking);
         let reads = |i: usize| data["reads"][i].as_u64().and_then(|v| u32::try_from(v).ok()).unwrap_or(1);
         let reads = reads(0)..=reads(1);
-        self.members.others.insert(name, Member { run, heard: now(), instance, link, topics, reads });
+        self.members.others.insert(name, Member { run, heard: now(), instance, link, topics, alarms, reads });
     }
 
     fn told_people(&mut self, name: &str, run: u64, data: &Json) {

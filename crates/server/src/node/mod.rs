@@ -4,8 +4,9 @@
 //! threads send to bounded channels; nothing here waits for any of them. [`answering`] takes what connections ask,
 //! [`deciding`] waits for rights that are decided elsewhere; [`operators`] is what operators are told,
 //! [`explain`] and [`what_if`] what they ask. [`calls`] is what operators have done, here or elsewhere.
-//! [`events`] has what is published, [`publishing`] who waits for it, [`members`] the other instances.
+//! [`alarms`] is what they have to do something about. [`events`] has what is published, [`publishing`] who waits for it, [`members`] the other instances.
 
+mod alarms;
 mod answering;
 mod ask;
 mod calls;
@@ -29,6 +30,7 @@ use gossip_core::explain::Verdict;
 use gossip_core::need;
 use gossip_core::position::{Interval, Micros, Shows};
 use gossip_core::query::QueryError;
+use gossip_core::rule::Effective;
 use gossip_core::schema::TOPIC_SOURCE;
 use gossip_core::value::Value;
 use gossip_core::wire::{self, RpcError, Wording, code};
@@ -36,6 +38,7 @@ use gossip_relay::{Heard, Inbox};
 use serde_json::json;
 use tokio::sync::{Semaphore, mpsc, oneshot};
 
+use alarms::Alarms;
 pub use ask::{Ask, Client, Start, State};
 use calls::Calls;
 pub use calls::{OPERATORS, Operate};
@@ -51,6 +54,7 @@ use crate::now;
 use crate::outbox::{self, Receipt, Subscription, Then, WholeResult};
 use crate::reading::HEARTBEAT;
 use crate::record::Who;
+use crate::supervisor::faults;
 use crate::system::SystemTables;
 use crate::topics::Topics;
 use crate::writers::Writers;
@@ -66,6 +70,9 @@ pub const MAX_SUBSCRIPTIONS: usize = 1_000;
 
 /// How often clients are told how current they are.
 const CURRENT_EVERY: Micros = 1_500_000;
+
+/// A turn of the loop that takes so long never ends.
+const HANGS: Duration = Duration::from_secs(20);
 
 /// How often the system tables are sampled.
 const SAMPLE_EVERY: Micros = 1_000_000;
@@ -102,6 +109,9 @@ struct Node {
     events: Events,
     members: Members,
     calls: Calls,
+    alarms: Alarms,
+    /// Texts of effective queries, for operators; only while one looks.
+    texts: FastMap<u32, (Arc<Effective>, Value)>,
     inputs: mpsc::Sender<Input>,
     writers: Writers,
     // The numbers are our own, so that nobody can choose them to collide.
@@ -134,6 +144,8 @@ struct Node {
 /// Runs the loop until all senders of `asks` are gone.
 pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) {
     let (inputs, mut from_threads) = mpsc::channel(PIECES);
+    let _guard = start.supervisor.guard("the loop");
+    let beat = start.supervisor.beat("the loop", HANGS);
     let mut engine = Engine::new(start.rules.clone(), start.limits);
     engine.set_default_schema(&start.default_schema);
     let system = SystemTables::new();
@@ -148,8 +160,10 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
         events: Events::start(start.relay.clone()),
         members: Members::new(),
         calls: Calls::default(),
+        alarms: Alarms::default(),
+        texts: FastMap::default(),
         inputs,
-        writers: Writers::start(&start.asks, &start.sealer),
+        writers: Writers::start(&start.asks, &start.sealer, &start.supervisor),
         clients: FastMap::default(),
         subs: FastMap::default(),
         next_sub: 1,
@@ -179,6 +193,8 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
     let mut tick = tokio::time::interval(HEARTBEAT);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
+        beat.beat();
+        faults::pass("loop");
         let due = node.engine.next_due();
         let renewal = node.renewals.first().map(|(at, _)| *at);
         tokio::select! {
@@ -186,8 +202,13 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
             () = at(renewal) => node.renew_decisions(),
             heard = inbox.recv() => match heard {
                 Some(heard) => node.take(heard),
-                // The relay is gone for good; what we have is still served, and is said not to be current.
-                None => if node.tick_only(&mut asks).await { return },
+                None => {
+                    node.start.supervisor.fail("the relay", "ended");
+                    // What there is goes on being served until the process ends, and is said not to be current.
+                    if node.tick_only(&mut asks).await {
+                        return;
+                    }
+                }
             },
             Some(input) = from_threads.recv() => node.handle(input),
             ask = asks.recv() => match ask {
@@ -240,6 +261,7 @@ impl Node {
         self.writers.joining = interval.transactions.len() > 1;
         if interval.source == self.start.source {
             self.note_life(&interval);
+            self.note_streaming(&interval);
         }
         let altered = !interval.resets.is_empty();
         self.handle(Input::Interval(interval));
@@ -258,7 +280,8 @@ impl Node {
         } else if interval.epoch >= progress.epoch {
             let since = *self.rewound.get_or_insert(self.received);
             if self.received - since > REWOUND_FOR {
-                tracing::error!(source = %interval.source, "the log has gone back behind what was read; all is read anew");
+                let text = "it has gone back behind what was read: was the database restored? All feeds are read anew";
+                self.alarms.raise(alarms::LOG_WENT_BACK, &interval.source, text.into());
                 self.rewound = None;
                 self.handle(Input::Forget(interval.source.clone()));
             }
@@ -288,6 +311,7 @@ impl Node {
         match output {
             Output::FetchSnapshot(id, feed, _) if feed.table.name.is_system() => {
                 // What is pending belongs to a later position than the one the snapshot stands at.
+                self.sample_table(&feed.table.name.name);
                 inputs.extend(self.system.take(now()).map(|i| Input::Interval(Arc::new(i))));
                 let (rows, at) = self.system.snapshot(&feed.table.name.name);
                 inputs.push_back(Input::SnapshotRows(id, rows));

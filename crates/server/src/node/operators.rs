@@ -1,6 +1,7 @@
 //! What operators are told: recent transactions, verdicts, and how things stand.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
 
 use gossip_core::explain::Tally;
@@ -26,6 +27,9 @@ const SHOWN_MESSAGES: u32 = 50;
 
 /// Characters of one value that are shown to operators.
 const SHOWN_TEXT: usize = 120;
+
+/// Tables that are put together only while somebody looks at them.
+const SAMPLED: [&str; 4] = ["feeds", "tables", "rules", "clients"];
 
 impl Node {
     #[allow(clippy::too_many_arguments)]
@@ -154,10 +158,8 @@ impl Node {
     }
 
     pub(super) fn sample(&mut self) {
-        let int = |n: usize| Value::Int(n as i64);
         let progress = self.engine.progress(&self.start.source);
-        let feeds: Vec<_> = self.engine.feeds().filter(|f| !f.effective.table.name.is_system()).collect();
-        let own = feeds.iter().map(|f| f.subscriptions).sum();
+        let (feeds, own) = self.engine.counts();
         let reading = self.start.reading.status();
         let instance = vec![
             self.start.name.as_str().into(),
@@ -172,7 +174,7 @@ impl Node {
             reading.into(),
             int(self.clients.len()),
             int(own),
-            int(feeds.len()),
+            int(feeds),
             Value::Int(self.counters.changes as i64),
             Value::Int(self.counters.deliveries as i64),
             self.engine.rules().hash().into(),
@@ -217,21 +219,50 @@ impl Node {
                 ]
             })
             .collect();
-        self.tell_how_it_stands(&instance, &link, &topics);
+        let alarms = self.alarms.rows(&self.start.name);
+        self.tell_how_it_stands(&instance, &link, &topics, &alarms);
         self.system.show("instances", [instance].into_iter().chain(self.members.instances()).collect());
         self.system.show("links", [link].into_iter().chain(self.members.links()).collect());
         self.system.show("topics", topics.into_iter().chain(self.members.topics()).collect());
+        self.system.show("alarms", alarms.into_iter().chain(self.members.alarms()).collect());
 
-        let traffic = TableName::system("traffic");
-        self.traffic_wanted = self.engine.feeds().any(|f| f.effective.table.name == traffic);
+        self.traffic_wanted = self.engine.is_asked(&TableName::system("traffic"));
+        // What takes time in proportion to what there is, is put together only while somebody looks.
+        for name in SAMPLED {
+            if self.engine.is_asked(&TableName::system(name)) {
+                self.sample_table(name);
+            }
+        }
+    }
 
-        let row = |f: &gossip_core::engine::FeedInfo| {
-            let e = &f.effective;
-            let deltas = Value::Int(f.deltas as i64);
-            vec![int(f.id as usize), e.table.name.to_string().into(), e.to_sql().into(), int(f.subscriptions), deltas]
-        };
-        self.system.show("feeds", feeds.iter().map(row).collect());
+    /// Brings one of the larger system tables up to date.
+    pub(super) fn sample_table(&mut self, name: &str) {
+        match name {
+            "feeds" => self.sample_feeds(),
+            "tables" => self.sample_tables(),
+            "rules" => self.sample_rules(),
+            "clients" => self.sample_clients(),
+            _ => {}
+        }
+    }
 
+    fn sample_feeds(&mut self) {
+        let Node { engine, texts, system, .. } = self;
+        let mut before = std::mem::take(texts);
+        let mut rows = Vec::new();
+        for f in engine.feeds().filter(|f| !f.effective.table.name.is_system()) {
+            let known = before.remove(&f.id).filter(|(of, _)| Arc::ptr_eq(of, &f.effective));
+            let (of, text) = known.unwrap_or_else(|| (f.effective.clone(), f.effective.to_sql().into()));
+            let (id, table) = (int(f.id as usize), f.effective.table.name.to_string().into());
+            rows.push(vec![id, table, text.clone(), int(f.subscriptions), Value::Int(f.deltas as i64)]);
+            texts.insert(f.id, (of, text));
+        }
+        system.show("feeds", rows);
+    }
+
+    fn sample_tables(&mut self) {
+        let mut of_table: BTreeMap<TableName, usize> = BTreeMap::new();
+        self.engine.feeds().for_each(|f| *of_table.entry(f.effective.table.name.clone()).or_default() += 1);
         let mut tables = Vec::new();
         for t in self.engine.catalog().iter().filter(|t| !t.name.is_system()) {
             let (changes, last) = self.counters.of_table.get(&t.name.to_string()).copied().unwrap_or_default();
@@ -245,14 +276,16 @@ impl Node {
                 Json::from(columns).to_string().into(),
                 key.join(", ").into(),
                 Value::Bool(t.old_values),
-                int(feeds.iter().filter(|f| f.effective.table.name == t.name).count()),
+                int(of_table.get(&t.name).copied().unwrap_or(0)),
                 Value::Int(changes as i64),
                 if changes > 0 { wire::rfc3339(last).into() } else { Value::Null },
                 roles.into_iter().collect::<Vec<_>>().join(", ").into(),
             ]);
         }
         self.system.show("tables", tables);
+    }
 
+    fn sample_rules(&mut self) {
         let rule = |(i, r): (usize, &RuleText)| {
             let columns = r.columns.as_ref().map_or(Value::Null, |c| json!(c).to_string().into());
             vec![
@@ -268,7 +301,9 @@ impl Node {
         };
         let rules = self.engine.rules().texts().iter().enumerate().map(rule).collect();
         self.system.show("rules", rules);
+    }
 
+    fn sample_clients(&mut self) {
         let mut clients = Vec::new();
         for (c, subs) in self.clients.values() {
             let claims = c.claims.lock().clone();
@@ -297,6 +332,10 @@ impl Node {
         }
         self.system.show("clients", clients);
     }
+}
+
+fn int(n: usize) -> Value {
+    Value::Int(n as i64)
 }
 
 /// A row's change as operators are shown it, cut where it is long.

@@ -92,6 +92,7 @@ impl Cluster {
                 admission: Default::default(),
                 topics: topics.clone(),
                 decisions: None,
+                on_failure: Default::default(),
             };
             let instance = Instance::start(options.clone()).await.unwrap();
             cluster.options.push(options);

@@ -304,6 +304,7 @@ async fn instances(source: &Source, listen: &[SocketAddr]) -> Vec<Instance> {
             admission: Default::default(),
             topics: vec![],
             decisions: None,
+            on_failure: Default::default(),
         };
         // The server may be away, or the address still in use.
         let begun = Instant::now();
@@ -503,6 +504,7 @@ async fn an_instance_that_starts_again_goes_on_where_the_relay_is() {
         admission: Default::default(),
         topics: vec![],
         decisions: None,
+        on_failure: Default::default(),
     };
     for round in 1..=3i64 {
         let instance = Instance::start(options.clone()).await.unwrap();
@@ -558,6 +560,7 @@ async fn a_broker_that_stays_away_costs_no_more_log_than_is_allowed() {
         admission: Default::default(),
         topics: vec![],
         decisions: None,
+        on_failure: Default::default(),
     };
     let instance = Instance::start(options).await.unwrap();
     let mut session = Session::connect(&instance.address().to_string(), None).await.unwrap();

@@ -12,6 +12,7 @@ mod instance;
 mod load;
 mod revoking;
 mod rights;
+mod schema;
 mod topics;
 mod what_if;
 mod wrapped;

@@ -375,6 +375,7 @@ impl Bench {
             admission: Default::default(),
             topics: vec![],
             decisions: None,
+            on_failure: Default::default(),
         };
         Bench { server, instance: Instance::start(options).await.unwrap(), tokens }
     }

@@ -119,6 +119,7 @@ async fn all_is_right_in_the_end(kind: Kind) {
             admission: Default::default(),
             topics: vec![],
             decisions: None,
+            on_failure: Default::default(),
         };
         instances.push(Instance::start(options).await.unwrap());
     }

@@ -5,8 +5,9 @@ use std::sync::Arc;
 
 use gossip_core::canonical::{Canonical as _, Encoder};
 use gossip_core::schema::{Column, Table, TableName};
-use postgres::{GenericClient, Row, ToStatement};
+use tokio_postgres::{Row, ToStatement};
 
+use super::client::Client;
 use super::connect::quote;
 use super::pgoutput::Oid;
 use super::types::Reading;
@@ -253,7 +254,7 @@ fn character(row: &Row, i: usize) -> char {
 }
 
 /// How texts of these types are read.
-fn readings(db: &mut impl GenericClient, wanted: HashSet<Oid>) -> Result<HashMap<Oid, Reading>> {
+fn readings(db: &mut Client, wanted: HashSet<Oid>) -> Result<HashMap<Oid, Reading>> {
     let mut known: HashMap<Oid, TypeRow> = HashMap::new();
     let mut ask: Vec<Oid> = wanted.iter().copied().collect();
     // Domains and arrays lead to other types; how far is bounded by what a database can nest.
@@ -314,11 +315,7 @@ const PUBLISHED: &str = "\
              AS a (relid)) AS w (ways) \
     WHERE c.oid = ANY ($1) AND p.pubname = ANY ($2) ORDER BY c.oid, p.oid";
 
-fn published(
-    db: &mut impl GenericClient,
-    oids: Vec<Oid>,
-    publications: &[String; 2],
-) -> Result<HashMap<Oid, Published>> {
+fn published(db: &mut Client, oids: Vec<Oid>, publications: &[String; 2]) -> Result<HashMap<Oid, Published>> {
     // Row filters and column lists came with version 15.
     let version: i32 = db.query_one("SELECT current_setting('server_version_num')::int", &[])?.get(0);
     let partial = if version >= 150_000 { "(r.prqual IS NOT NULL OR r.prattrs IS NOT NULL)" } else { "false" };
@@ -335,7 +332,7 @@ fn published(
 }
 
 /// Describes those of the wanted tables that are there, by their place in the list.
-pub fn describe(db: &mut impl GenericClient, wanted: &Wanted<'_>) -> Result<BTreeMap<usize, Described>> {
+pub fn describe(db: &mut Client, wanted: &Wanted<'_>) -> Result<BTreeMap<usize, Described>> {
     let names = wanted.names();
     let (schemas, tables): (Vec<&str>, Vec<&str>) = names.iter().map(|(s, t)| (s.as_str(), t.as_str())).unzip();
     let mut found: BTreeMap<usize, Described> = BTreeMap::new();
@@ -462,18 +459,14 @@ pub const SIGNATURE: &str = "\
     SELECT md5(coalesce(string_agg(text, ';' ORDER BY text), '')) FROM parts";
 
 /// Asks [`SIGNATURE`], or the statement prepared for it.
-pub fn signature(
-    db: &mut impl GenericClient,
-    statement: &(impl ToStatement + ?Sized),
-    wanted: &Wanted<'_>,
-) -> Result<String> {
+pub fn signature(db: &mut Client, statement: &(impl ToStatement + ?Sized), wanted: &Wanted<'_>) -> Result<String> {
     let names = wanted.names();
     let (schemas, tables): (Vec<&str>, Vec<&str>) = names.iter().map(|(s, t)| (s.as_str(), t.as_str())).unzip();
     Ok(db.query_one(statement, &[&schemas, &tables, &&wanted.publications[..]])?.get(0))
 }
 
 /// All tables of the database that somebody made, as a configuration names them.
-pub fn table_names(db: &mut impl GenericClient, default_schema: &str) -> Result<Vec<String>> {
+pub fn table_names(db: &mut Client, default_schema: &str) -> Result<Vec<String>> {
     let sql = "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
                WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND c.relpersistence <> 't' \
                  AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_toast%' \

@@ -1,9 +1,8 @@
 //! What keeps a server from being a source, or will surprise somebody: each finding with the SQL that mends it.
 
-use postgres::Client;
-
 use super::PostgresSource;
 use super::catalog::{self, Described};
+use super::client::Client;
 use super::connect::{literal, quote};
 use super::prepare::{ALL, KEYLESS, Publication, publication, size, slot, unfit};
 use super::stream::Stream;

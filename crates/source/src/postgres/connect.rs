@@ -2,11 +2,12 @@
 
 use std::time::Duration;
 
-use postgres::config::SslMode as DriverSsl;
-use postgres::{Client, Config, NoTls};
+use tokio_postgres::config::SslMode as DriverSsl;
+use tokio_postgres::{Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::address::{Address, SslMode};
+use super::client::Client;
 use super::tls;
 use crate::{Result, SourceError};
 
@@ -29,6 +30,12 @@ const STATEMENT: Duration = Duration::from_secs(60);
 
 /// How long we wait for a lock before we give way.
 const LOCK: Duration = Duration::from_secs(5);
+
+/// After this silence a connection is asked whether it lives, and then a few times more.
+pub const KEEPALIVE: Duration = Duration::from_secs(4);
+
+/// A peer that acknowledges nothing for so long is gone.
+pub const GONE: Duration = Duration::from_secs(15);
 
 /// Connects with the pinned settings.
 pub fn connect(address: &Address) -> Result<Client> {
@@ -57,28 +64,38 @@ fn open(address: &Address, options: &str) -> Result<Client> {
         .dbname(&address.database)
         .application_name(&address.application_name)
         .connect_timeout(address.connect_timeout)
-        .keepalives_idle(Duration::from_secs(30));
+        .keepalives_idle(KEEPALIVE)
+        .keepalives_interval(KEEPALIVE / 2)
+        .keepalives_retries(4)
+        .tcp_user_timeout(GONE);
     if !options.is_empty() {
         config.options(options);
     }
     if let Some(password) = &address.password {
         config.password(password);
     }
-    let fail = |e: postgres::Error| SourceError::Open {
+    let fail = |e: SourceError| SourceError::Open {
         path: address.place(),
-        problem: match SourceError::from(e) {
-            SourceError::Postgres(text) => text,
+        problem: match e {
+            SourceError::Postgres(problem) | SourceError::Lost { problem, .. } => problem,
             other => other.to_string(),
         },
     };
+    // For each of the addresses that a name may have.
+    let within = 2 * address.connect_timeout;
+    let plain = |config: &mut Config| -> Result<Client> {
+        config.ssl_mode(DriverSsl::Disable);
+        Client::connect(config, NoTls, address.place(), within)
+    };
     let secured = |config: &mut Config, ssl| -> Result<Client> {
         config.ssl_mode(ssl);
-        config.connect(MakeRustlsConnect::new(tls::config(address)?)).map_err(fail)
+        let tls = MakeRustlsConnect::new(tls::config(address)?);
+        Client::connect(config, tls, address.place(), within).map_err(fail)
     };
     match address.ssl {
-        _ if address.is_unix() => config.ssl_mode(DriverSsl::Disable).connect(NoTls).map_err(fail),
-        SslMode::Disable => config.ssl_mode(DriverSsl::Disable).connect(NoTls).map_err(fail),
-        SslMode::Allow => match config.ssl_mode(DriverSsl::Disable).connect(NoTls) {
+        _ if address.is_unix() => plain(&mut config).map_err(fail),
+        SslMode::Disable => plain(&mut config).map_err(fail),
+        SslMode::Allow => match plain(&mut config) {
             Ok(client) => Ok(client),
             Err(first) => secured(&mut config, DriverSsl::Require).map_err(|_| fail(first)),
         },

@@ -2,7 +2,7 @@
 //!
 //! In the order of a change's travel:
 //!
-//! - [`address`], [`tls`], [`connect`]: how to reach the server, as `libpq` would;
+//! - [`address`], [`tls`], [`connect`], [`client`]: how to reach the server, as `libpq` would, and not to wait for ever;
 //! - [`prepare`] and [`check`]: what the server needs, and what is wrong with it;
 //! - [`stream`]: the replication connection; [`pgoutput`] decodes what it brings;
 //! - [`catalog`] describes tables, [`types`] reads values, [`rows`] puts both together;
@@ -12,6 +12,7 @@
 pub mod address;
 pub mod catalog;
 pub mod check;
+pub mod client;
 pub mod connect;
 pub mod pgoutput;
 pub mod prepare;
@@ -27,11 +28,11 @@ use std::path::Path;
 use std::sync::Arc;
 
 use gossip_core::schema::Table;
-use postgres::Client;
 
 use crate::{Follow, Last, Result, Settings, SourceError};
 use address::Address;
 use catalog::{Described, Wanted};
+use client::Client;
 use snapshot::Pool;
 
 /// Bytes of log that may be held back for us unless the configuration says otherwise.

@@ -4,10 +4,9 @@
 //! publishes inserts and truncates only, because publishing their updates would make the application's updates fail.
 //! Publications come before the slot: a slot that is older than its publication would never see it.
 
-use postgres::Client;
-
 use super::PostgresSource;
 use super::catalog::{self, Described};
+use super::client::Client;
 use super::connect::{connect_plainly, literal, quote};
 use crate::{Plan, Result, SourceError};
 
@@ -81,7 +80,7 @@ pub fn publication(db: &mut Client, name: &str) -> Result<Option<Publication>> {
          FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid JOIN pg_class c ON c.oid = r.prrelid \
          JOIN pg_namespace n ON n.oid = c.relnamespace WHERE p.pubname = $1 ORDER BY 4, 5"
     );
-    let table = |r: &postgres::Row| (format!("{}.{}", quote(r.get(3)), quote(r.get(4))), r.get(2));
+    let table = |r: &tokio_postgres::Row| (format!("{}.{}", quote(r.get(3)), quote(r.get(4))), r.get(2));
     let tables = db.query(&sql, &[&name])?.iter().map(table).collect();
     let (publishes, via_root, all_tables) = (row.get(0), row.get(1), row.get(2));
     Ok(Some(Publication { name: name.into(), publishes, via_root, all_tables, tables }))
@@ -92,7 +91,7 @@ pub fn slot(db: &mut Client, name: &str) -> Result<Option<Slot>> {
     let sql = "SELECT coalesce(plugin, ''), coalesce(database, ''), active, coalesce(wal_status = 'lost', false), \
                coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::int8 \
                FROM pg_replication_slots WHERE slot_name = $1";
-    let slot = |r: postgres::Row| Slot {
+    let slot = |r: tokio_postgres::Row| Slot {
         plugin: r.get(0),
         database: r.get(1),
         active: r.get(2),
@@ -353,9 +352,10 @@ impl PostgresSource {
                 db.batch_execute(first)?;
                 rest = &rest[1..];
             } else {
-                let mut transaction = db.transaction()?;
-                rest[..together].iter().try_for_each(|s| transaction.batch_execute(s))?;
-                transaction.commit()?;
+                // Ended unfinished, with its connection, if one of them fails.
+                db.batch_execute("BEGIN")?;
+                rest[..together].iter().try_for_each(|s| db.batch_execute(s))?;
+                db.batch_execute("COMMIT")?;
                 rest = &rest[together..];
             }
         }

@@ -14,10 +14,11 @@ use std::time::{Duration, Instant};
 use gossip_core::canonical::Encoder;
 use gossip_core::position::{CommitTime, Interval, Position, Reset, ResetWhy, RowChange, Transaction, Visibility};
 use gossip_core::schema::{Table, TableName};
-use postgres::{Client, IsolationLevel, Statement};
+use tokio_postgres::Statement;
 
 use super::PostgresSource;
 use super::catalog::{self, Described};
+use super::client::Client;
 use super::connect::connect;
 use super::pgoutput::{Lsn, Message, Oid, Relation, decode};
 use super::rows::{Mapped, RowMessage};
@@ -36,6 +37,9 @@ const LOOK_CATALOG: Duration = Duration::from_secs(1);
 
 /// How often the server is told what it may forget.
 const TELL: Duration = Duration::from_millis(500);
+
+/// How long a call of the second connection may take.
+const SIDE: Duration = Duration::from_secs(10);
 
 /// When this many transactions came with one read, the next read waits a moment, so that it brings more at once.
 const BUSY: usize = 4;
@@ -144,6 +148,7 @@ impl PostgresReader {
     /// Takes the office if nobody has it. `last` is where the reader before stopped.
     pub fn try_start(source: &PostgresSource, instance: &str, last: Option<Last>) -> Result<Option<PostgresReader>> {
         let mut side = connect(&source.address)?;
+        side.set_deadline(SIDE);
         // What we write must not wait for a standby.
         side.batch_execute("SET synchronous_commit = local")?;
         if !source.ready_slot(&mut side)? {
@@ -223,14 +228,13 @@ impl PostgresReader {
         self.looked_catalog = Instant::now();
         let wanted = self.source.wanted(&self.source.tables);
         // All of it as it was at one moment.
-        let look = self.side.build_transaction();
-        let mut look = look.isolation_level(IsolationLevel::RepeatableRead).read_only(true).start()?;
-        let signature = catalog::signature(&mut look, catalog::SIGNATURE, &wanted)?;
+        self.side.batch_execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")?;
+        let signature = catalog::signature(&mut self.side, catalog::SIGNATURE, &wanted)?;
         if signature == self.signature {
-            return Ok(());
+            return self.side.batch_execute("COMMIT");
         }
-        let found = catalog::describe(&mut look, &wanted)?;
-        look.commit()?;
+        let found = catalog::describe(&mut self.side, &wanted)?;
+        self.side.batch_execute("COMMIT")?;
         self.signature = signature;
         let (streaming, silent): (Vec<Described>, Vec<Described>) =
             found.into_values().filter(Described::can_stream).partition(Described::is_published);

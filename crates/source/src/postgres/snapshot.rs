@@ -13,10 +13,11 @@ use gossip_core::position::{Position, Shows};
 use gossip_core::schema::{Row, Table};
 use gossip_core::value::Value;
 use parking_lot::Mutex;
-use postgres::{Client, SimpleQueryMessage, Statement};
+use tokio_postgres::{SimpleQueryMessage, Statement};
 
 use super::address::Address;
 use super::catalog::{self, CatalogColumn, Described};
+use super::client::Client;
 use super::connect::{connect, quote};
 use super::{PostgresSource, pgoutput::Lsn};
 use crate::{Result, SourceError, only};
@@ -57,7 +58,7 @@ impl Pool {
     fn take(&self) -> Result<Connection> {
         while let Some(mut connection) = self.take_idle() {
             // It may have ended while it waited.
-            if connection.client.is_valid(Duration::from_secs(1)).is_ok() {
+            if connection.client.is_valid(Duration::from_secs(1)) {
                 return Ok(connection);
             }
         }

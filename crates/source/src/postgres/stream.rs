@@ -19,7 +19,7 @@ use rustls::{ClientConnection, StreamOwned};
 use socket2::{SockRef, TcpKeepalive};
 
 use super::address::{Address, SslMode};
-use super::connect::PINNED;
+use super::connect::{GONE, KEEPALIVE, PINNED};
 use super::pgoutput::Lsn;
 use super::tls;
 use crate::{Result, SourceError};
@@ -32,6 +32,9 @@ const MAX_FRAME: usize = 1 << 30;
 
 /// The server ends the connection if it hears nothing from us for so long.
 const WAL_SENDER_TIMEOUT: Duration = Duration::from_secs(30);
+
+/// A server that says nothing for so long, although it is asked twice a second, is gone.
+const SILENCE: Duration = Duration::from_secs(10);
 
 /// Microseconds from 1970 to 2000, where the server's clock begins.
 pub const EPOCH: i64 = 946_684_800_000_000;
@@ -127,6 +130,8 @@ pub struct Stream {
     place: String,
     /// The server's version, as `150004`; 0 if it is not known.
     pub version: u32,
+    /// For how long nothing has come although it was waited for.
+    silent: Duration,
 }
 
 impl std::fmt::Debug for Stream {
@@ -172,6 +177,7 @@ impl Stream {
             timeout: Duration::ZERO,
             place: address.place(),
             version: 0,
+            silent: Duration::ZERO,
         };
         stream.wait_up_to(address.connect_timeout)?;
         stream.authenticate(address)?;
@@ -412,12 +418,22 @@ impl Stream {
             if let Some(event) = self.buffered()? {
                 return Ok(Some(event));
             }
+
             let left = end.saturating_duration_since(Instant::now());
             if left.is_zero() {
                 return Ok(None);
             }
             self.wait_up_to(left.max(Duration::from_millis(1)))?;
-            self.fill()?;
+            let begun = Instant::now();
+            if self.fill()? {
+                self.silent = Duration::ZERO;
+                continue;
+            }
+            // Only while it is listened to: meanwhile it is asked again and again to say something.
+            self.silent += begun.elapsed();
+            if self.silent > SILENCE {
+                return Err(self.lost(format!("the server has said nothing for {} s", SILENCE.as_secs())));
+            }
         }
     }
 
@@ -440,8 +456,9 @@ fn connect_tcp(address: &Address) -> std::io::Result<TcpStream> {
         match TcpStream::connect_timeout(&at, address.connect_timeout) {
             Ok(tcp) => {
                 tcp.set_nodelay(true)?;
-                let keepalive = TcpKeepalive::new().with_time(Duration::from_secs(30));
+                let keepalive = TcpKeepalive::new().with_time(KEEPALIVE).with_interval(KEEPALIVE / 2).with_retries(4);
                 SockRef::from(&tcp).set_tcp_keepalive(&keepalive)?;
+                SockRef::from(&tcp).set_tcp_user_timeout(Some(GONE))?;
                 tcp.set_write_timeout(Some(WAL_SENDER_TIMEOUT))?;
                 return Ok(tcp);
             }

@@ -4,17 +4,18 @@ use gossip_core::value::Value;
 use gossip_source::SourceError;
 use gossip_source::postgres::PostgresSource;
 use gossip_source::postgres::catalog::{self, split_name};
+use gossip_source::postgres::client::Client;
 use gossip_source::postgres::connect::{connect, connect_plainly, literal, quote};
-use postgres::{Client, SimpleQueryMessage};
 use serde_json::Map;
+use tokio_postgres::{Row, SimpleQueryMessage};
 
 use super::{CHOOSABLE, TYPED};
 use crate::workbench::change::{Look, name};
 use crate::workbench::message::{KnownBy, Made};
 use crate::workbench::tables::{Column, Inspected};
 
-fn said(e: postgres::Error) -> String {
-    SourceError::from(e).to_string().trim_start_matches("database: ").to_string()
+fn said(e: SourceError) -> String {
+    e.to_string().trim_start_matches("database: ").to_string()
 }
 
 /// Looks at all tables.
@@ -37,13 +38,13 @@ fn in_sql((schema, table): &(String, String)) -> String {
 
 /// Counts rows; `None` if that takes long or is not allowed.
 fn count(db: &mut Client, table: &(String, String)) -> Option<u64> {
-    let mut quick = db.transaction().ok()?;
-    quick.batch_execute("SET LOCAL statement_timeout = 150").ok()?;
-    let rows = quick.query_one(&format!("SELECT count(*) FROM {}", in_sql(table)), &[]);
+    db.batch_execute("BEGIN; SET LOCAL statement_timeout = 150").ok()?;
+    let rows = db.query_one(&format!("SELECT count(*) FROM {}", in_sql(table)), &[]);
+    db.batch_execute("ROLLBACK").ok()?;
     rows.ok().map(|r| r.get::<_, i64>(0).unsigned_abs())
 }
 
-fn columns(db: &mut Client, (schema, table): &(String, String)) -> Result<Vec<Column>, postgres::Error> {
+fn columns(db: &mut Client, (schema, table): &(String, String)) -> Result<Vec<Column>, SourceError> {
     let sql = "SELECT a.attname::text, format_type(a.atttypid, a.atttypmod), a.attnotnull, \
                    EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisprimary AND a.attnum = ANY (i.indkey)), \
                    f.relname::text, \
@@ -53,7 +54,7 @@ fn columns(db: &mut Client, (schema, table): &(String, String)) -> Result<Vec<Co
                LEFT JOIN pg_constraint k ON k.conrelid = c.oid AND k.contype = 'f' AND k.conkey = ARRAY[a.attnum] \
                LEFT JOIN pg_class f ON f.oid = k.confrelid \
                WHERE n.nspname = $1 AND c.relname = $2 ORDER BY a.attnum";
-    let column = |r: &postgres::Row| Column {
+    let column = |r: &Row| Column {
         name: r.get(0),
         declared: r.get(1),
         not_null: r.get(2),

@@ -1,0 +1,93 @@
+//! What an operator has to do something about, kept until it is over: `gossip.alarms`.
+
+use std::collections::BTreeMap;
+
+use gossip_core::position::{Interval, Micros};
+use gossip_core::value::Value;
+use gossip_core::wire;
+
+use super::Node;
+use crate::now;
+
+/// Alarms of one instance. Of more, the log alone tells.
+const MAX_ALARMS: usize = 100;
+
+/// What an alarm is about: the kind, and the table or part.
+type Name = (&'static str, String);
+
+struct Alarm {
+    text: String,
+    since: Micros,
+    count: u64,
+}
+
+/// The alarms of one instance.
+#[derive(Default)]
+pub(super) struct Alarms(BTreeMap<Name, Alarm>);
+
+/// A table of the source does not stream.
+const NOT_STREAMING: &str = "not-streaming";
+
+/// The source's log is not the one that was read before.
+pub(super) const LOG_WENT_BACK: &str = "log-went-back";
+
+/// A feed held something else than the database.
+pub(super) const AUDIT: &str = "audit";
+
+impl Alarms {
+    /// Raises an alarm, or counts one that stands already.
+    pub(super) fn raise(&mut self, kind: &'static str, about: &str, text: String) {
+        let full = self.0.len() >= MAX_ALARMS;
+        match self.0.get_mut(&(kind, about.to_string())) {
+            Some(alarm) => {
+                alarm.count += 1;
+                alarm.text = text;
+            }
+            None => {
+                tracing::error!("{kind}: {about}: {text}");
+                if !full {
+                    self.0.insert((kind, about.to_string()), Alarm { text, since: now(), count: 1 });
+                }
+            }
+        }
+    }
+
+    /// It is over.
+    pub(super) fn clear(&mut self, kind: &'static str, about: &str) {
+        if self.0.remove(&(kind, about.to_string())).is_some() {
+            tracing::info!("{kind}: {about}: over");
+        }
+    }
+
+    /// As rows of `gossip.alarms`.
+    pub(super) fn rows(&self, instance: &str) -> Vec<Vec<Value>> {
+        let row = |((kind, about), alarm): (&Name, &Alarm)| {
+            vec![
+                instance.into(),
+                (*kind).into(),
+                about.as_str().into(),
+                alarm.text.as_str().into(),
+                wire::rfc3339(alarm.since).into(),
+                Value::Int(alarm.count.cast_signed()),
+            ]
+        };
+        self.0.iter().map(row).collect()
+    }
+}
+
+impl Node {
+    /// Notes which tables do not stream any more, and which do again.
+    pub(super) fn note_streaming(&mut self, interval: &Interval) {
+        for reset in &interval.resets {
+            let about = reset.name.to_string();
+            match &reset.table {
+                Some(_) => self.alarms.clear(NOT_STREAMING, &about),
+                None => {
+                    let text = "its changes do not stream any more: it is gone, or not published whole; its subscriptions \
+                                are closed. gossip check says what to do";
+                    self.alarms.raise(NOT_STREAMING, &about, text.into());
+                }
+            }
+        }
+    }
+}

@@ -95,6 +95,22 @@ impl Sent {
         if seen.columns.contains(column) { self.hasher.hash_one(&seen.row[column]).max(HIDDEN + 1) } else { HIDDEN }
     }
 
+    /// Whether a row, as it is seen now, is what was sent under its key.
+    pub fn is_as_sent(&self, effective: &Effective, key: &Key, seen: &Seen) -> bool {
+        let marks = effective.select.iter().map(|&i| self.mark(seen, i));
+        self.rows.get(key).is_some_and(|sent| sent.iter().copied().eq(marks))
+    }
+
+    /// All keys that were sent, to be forgotten one by one.
+    pub fn into_keys(self) -> impl Iterator<Item = Key> + Send + Sync + 'static {
+        self.rows.into_keys()
+    }
+
+    /// Whether something was sent under this key.
+    pub fn has(&self, key: &Key) -> bool {
+        self.rows.contains_key(key)
+    }
+
     /// All keys that were sent.
     pub fn keys(&self) -> impl Iterator<Item = &Key> {
         self.rows.keys()

@@ -43,6 +43,8 @@ const TABLES: &[(&str, usize, Columns)] = &[
             ("rules", Type::Text),
             ("version", Type::Text),
             ("decisions", Type::Text),
+            ("audits", Type::Int8),
+            ("audit_differences", Type::Int8),
             ("here", Type::Bool),
         ],
     ),

@@ -80,6 +80,7 @@ impl Engine {
 
     /// Another database stands behind the source: positions, rows and what was sent mean nothing any more.
     pub(super) fn forget_source(&mut self, source: &Arc<str>) {
+        self.stop_audit();
         self.sources.remove(source);
         self.window.retain(|(s, _)| s != source);
         self.window_changes = self.window.iter().map(|(_, t)| t.changes.len()).sum();
@@ -139,6 +140,9 @@ impl Engine {
         // In an order that a seed repeats.
         joining.sort_unstable();
         joining.into_iter().for_each(|id| self.finish_seam(id, &interval.source));
+        if self.audit.is_some() {
+            self.finish_audit(&interval.source);
+        }
     }
 
     /// Has a table read in whole from here on; not if it is only described and as it is known.
@@ -213,6 +217,10 @@ impl Engine {
             if let Some(holders) = on_table.holders.get(&change.key) {
                 touched.extend(holders.iter().map(|f| (*f, i as u32)));
             }
+            if self.audit.is_some() {
+                self.audit_change(t, change);
+            }
+            let Some(on_table) = self.tables.get(&change.table) else { continue };
             if !on_table.joining.is_empty() {
                 let joining: Vec<FeedId> = on_table.joining.iter().copied().collect();
                 for id in joining {
@@ -321,6 +329,9 @@ impl Engine {
             let mut changes = Vec::with_capacity(group.len());
             for (_, i) in group {
                 let row = &t.changes[*i as usize];
+                if let Some(digest) = &mut feed.digest {
+                    digest.change(&effective, row);
+                }
                 let change = match feed::change(&effective, row, &(), feed.sent.as_deref_mut()) {
                     Ok(Some(change)) => change,
                     Ok(None) => continue,

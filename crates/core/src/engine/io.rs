@@ -161,6 +161,8 @@ pub enum Input {
     SnapshotDone(SnapshotId, Shows),
     /// A snapshot could not be read.
     SnapshotFailed(SnapshotId, String),
+    /// The next feed in turn is to be audited.
+    Audit,
     /// Some time has passed.
     Tick,
 }
@@ -246,6 +248,15 @@ pub enum Output {
         verdict: Verdict,
         /// What it did to the result.
         tally: Tally,
+    },
+    /// An audit has ended.
+    Audited {
+        /// What was audited.
+        feed: Arc<Effective>,
+        /// Rows that were read; none if it was given up.
+        rows: usize,
+        /// What it holds otherwise than the database. All feeds of its table are read anew.
+        difference: Option<String>,
     },
     /// A table of this source is not as it is known here: have all of them described anew.
     Describe(Arc<str>),

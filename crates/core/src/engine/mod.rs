@@ -11,8 +11,9 @@
 //! seam, at whose end the result is replaced as a whole.
 //!
 //! This file has what the engine knows; [`subscriptions`], [`snapshots`] and [`changes`] have what happens to it, [`kept`]
-//! and [`look_ups`] what is different where rules ask other tables.
+//! and [`look_ups`] what is different where rules ask other tables. [`audit`] holds what feeds hold against the database.
 
+mod audit;
 mod changes;
 mod io;
 mod kept;
@@ -33,6 +34,7 @@ use crate::rule::{Effective, Permitted, RuleSet, Standing};
 use crate::schema::{Catalog, Key, Table, TableName};
 use crate::seam::Seam;
 use crate::trial::{Trial, Tried};
+use audit::{Audit, Digest};
 pub use io::{Delta, Input, Limits, Only, Output, Refusal, Request, Resume, SnapshotId, SubId, Why};
 use kept::Kept;
 use look_ups::Known;
@@ -44,6 +46,8 @@ struct Feed {
     // Boxed, because a change that touches a feed finds it in one cache line then.
     joining: Option<Box<Joining>>,
     sent: Option<Box<Sent>>,
+    /// The sum of its rows, for the audit.
+    digest: Option<Box<Digest>>,
     /// Where what it shows depends on other tables.
     kept: Option<Box<Kept>>,
     /// Microseconds between two deltas, and what waits meanwhile.
@@ -80,8 +84,22 @@ struct OnTable {
     index: TableIndex,
     feeds: HashSet<FeedId>,
     joining: HashSet<FeedId>,
-    /// Tables without old values: which feeds have sent a key.
+    /// Tables without old values: which feeds have sent a key. May name feeds that have not, never too few.
     holders: HashMap<Key, Vec<FeedId>>,
+}
+
+/// Keys that a feed had sent, and whether its number is free for another one once they are forgotten.
+struct LeftOver {
+    table: TableName,
+    feed: FeedId,
+    keys: Box<dyn Iterator<Item = Key> + Send + Sync>,
+    gone: bool,
+}
+
+impl std::fmt::Debug for LeftOver {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "LeftOver({} of {})", self.feed, self.table)
+    }
 }
 
 #[derive(Debug, Default)]
@@ -174,6 +192,8 @@ pub struct Engine {
     unsettled: BTreeSet<(u8, FeedId)>,
     /// Subscriptions that got their whole result with the transaction that is taken.
     fresh: Vec<SubId>,
+    /// What feeds had sent that are gone, or begin anew: to be taken out of `holders` bit by bit.
+    left_over: VecDeque<LeftOver>,
     /// Bytes of rows that such feeds keep, about.
     kept_bytes: usize,
     /// Feeds of which something waits for its time, soonest first.
@@ -181,6 +201,9 @@ pub struct Engine {
     /// When a table was last reset: what came before cannot be told as deltas.
     resets: HashMap<TableName, Position>,
     clock: Micros,
+    /// The audit under way, and the feed that was audited last.
+    audit: Option<Audit>,
+    audited: FeedId,
     out: Vec<Output>,
 }
 
@@ -206,10 +229,13 @@ impl Engine {
             known: Known::default(),
             unsettled: BTreeSet::new(),
             fresh: Vec::new(),
+            left_over: VecDeque::new(),
             kept_bytes: 0,
             paced: BTreeSet::new(),
             resets: HashMap::new(),
             clock: 0,
+            audit: None,
+            audited: 0,
             out: Vec::new(),
         }
     }
@@ -255,13 +281,29 @@ impl Engine {
                 let at = self.progress(&table.source).at.unwrap_or_default();
                 self.reset(&Reset { name: table.name.clone(), table: Some(table), why: ResetWhy::Described }, at);
             }
-            Input::SnapshotRows(id, rows) => self.snapshot_rows(id, rows),
-            Input::SnapshotDone(id, at) => self.snapshot_done(id, at),
-            Input::SnapshotFailed(id, why) => self.snapshot_failed(id, why),
+            Input::SnapshotRows(id, mut rows) => {
+                if !self.audit_rows(id, &mut rows) {
+                    self.snapshot_rows(id, rows);
+                }
+            }
+            Input::SnapshotDone(id, at) => {
+                if !self.audit_done(id, Some(at.clone())) {
+                    self.snapshot_done(id, at);
+                }
+            }
+            Input::SnapshotFailed(id, why) => {
+                if !self.audit_done(id, None) {
+                    self.snapshot_failed(id, why);
+                }
+            }
+            Input::Audit => self.audit(),
             Input::Tick => self.tick(),
         }
         if !self.unsettled.is_empty() {
             self.settle_now();
+        }
+        if !self.left_over.is_empty() {
+            self.forget_some();
         }
         std::mem::take(&mut self.out)
     }

@@ -2,12 +2,13 @@
 
 use std::sync::Arc;
 
+use super::audit::Digest;
 use super::io::{Output, Refusal, SnapshotId};
 use super::kept::Moment;
 use super::{Engine, Feed, Joining};
 use crate::feed::Sent;
 use crate::index::FeedId;
-use crate::position::Shows;
+use crate::position::{Position, Shows};
 use crate::schema::Row;
 
 impl Engine {
@@ -68,17 +69,22 @@ impl Engine {
 
     /// Whether snapshot and overlay together miss nothing: what was taken before the snapshot was asked for, and is
     /// not in the overlay, must be in the snapshot.
-    fn joins(&self, source: &Arc<str>, joining: &Joining, shows: &Shows) -> Result<(), String> {
+    pub(super) fn joins(
+        &self,
+        source: &Arc<str>,
+        (since, settled): (Position, Position),
+        shows: &Shows,
+    ) -> Result<(), String> {
         let Some(followed) = self.sources.get(source) else { return Ok(()) };
         if shows.at() < followed.floor {
             return Err("the snapshot is older than the stream".into());
         }
         if let Shows::Visible(visibility, _) = shows {
-            if joining.settled < followed.floor {
-                let (settled, floor) = (joining.settled, followed.floor);
+            if settled < followed.floor {
+                let floor = followed.floor;
                 return Err(format!("what was committed between {settled} and {floor} may not be visible yet"));
             }
-            if let Some(xid) = followed.passed.hidden(visibility, joining.settled, joining.since) {
+            if let Some(xid) = followed.passed.hidden(visibility, settled, since) {
                 return Err(format!(
                     "transaction {xid} was committed and is not visible yet; is a synchronous standby missing?"
                 ));
@@ -93,7 +99,7 @@ impl Engine {
         // One that could not be joined is taken again at the next tick, however much arrives until then.
         let Some(joining) = self.feed(id).and_then(|f| f.joining.as_ref()).filter(|j| !j.resting) else { return };
         let Some(shows) = joining.seam.shows() else { return };
-        if let Err(why) = self.joins(source, joining, shows) {
+        if let Err(why) = self.joins(source, (joining.since, joining.settled), shows) {
             let snapshot = joining.snapshot;
             return self.snapshot_failed(snapshot, why);
         }
@@ -121,10 +127,13 @@ impl Engine {
         let track = !effective.table.old_values && !effective.table.key.is_empty();
         if track && self.feed(id).is_some_and(|f| f.live.is_empty() && f.sent.is_some()) {
             // Nobody was listening meanwhile: what is remembered as sent is out of date.
-            self.forget_holders(id);
-            self.feeds[id as usize].iter_mut().for_each(|f| f.sent = None);
+            self.forget_sent(id);
         }
+        let digest = self.wants_digest(&effective.table.name);
         if let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) {
+            if feed.live.is_empty() {
+                feed.digest = (digest && !track).then(|| Box::new(Digest::of(&effective, &rows)));
+            }
             feed.live.extend(joining.waiting.iter().map(|(s, _)| *s));
             if track && feed.sent.is_none() {
                 let mut sent = Sent::default();

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::io::{Delta, Output, Refusal, Request, Resume, SubId, Why};
-use super::{Engine, Feed, Joining, OnTable, Sub};
+use super::{Engine, Feed, Joining, LeftOver, OnTable, Sub};
 use crate::audience::Audience;
 use crate::feed;
 use crate::index::{self, FeedId};
@@ -159,6 +159,7 @@ impl Engine {
             live,
             joining: None,
             sent: None,
+            digest: None,
             kept,
             every,
             pending,
@@ -238,12 +239,16 @@ impl Engine {
 
     /// Sends the whole result anew to everybody on a feed.
     pub(super) fn renew(&mut self, id: FeedId, why: Why) {
+        if self.audit.as_ref().is_some_and(|a| a.feed == id) {
+            self.stop_audit();
+        }
         if self.kept(id).is_some() {
             return self.keep_anew(id, why);
         }
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
-        feed.sent = None;
+        feed.digest = None;
+        self.forget_sent(id);
         let who: Vec<(SubId, Why)> = live.as_slice().iter().map(|s| (*s, why)).collect();
         live.as_slice().iter().for_each(|s| self.out.push(Output::Discard(*s)));
         if self.feed(id).is_some_and(|f| f.joining.is_some()) {
@@ -252,16 +257,45 @@ impl Engine {
         } else if !who.is_empty() {
             self.join(id, who);
         }
-        self.forget_holders(id);
     }
 
-    pub(super) fn forget_holders(&mut self, id: FeedId) {
-        let Some(name) = self.feed(id).map(|f| f.effective.table.name.clone()) else { return };
-        if let Some(on_table) = self.tables.get_mut(&name) {
-            on_table.holders.retain(|_, feeds| {
-                feeds.retain(|f| *f != id);
-                !feeds.is_empty()
-            });
+    /// A feed forgets what it has sent. Where it stands in `holders` is taken out bit by bit: there may be very many keys.
+    pub(super) fn forget_sent(&mut self, id: FeedId) {
+        let Some(feed) = self.feed_mut(id) else { return };
+        if let Some(sent) = feed.sent.take() {
+            let keys = Box::new(sent.into_keys());
+            let table = feed.effective.table.name.clone();
+            self.left_over.push_back(LeftOver { table, feed: id, keys, gone: false });
+        }
+    }
+
+    /// Takes some of what is left over out.
+    pub(super) fn forget_some(&mut self) {
+        /// Keys in one turn: some microseconds each.
+        const SOME: usize = 2_000;
+        for _ in 0..SOME {
+            let Some(first) = self.left_over.front_mut() else { return };
+            let Some(key) = first.keys.next() else {
+                if first.gone {
+                    self.free.push(first.feed);
+                }
+                self.left_over.pop_front();
+                continue;
+            };
+            let id = first.feed;
+            let table = first.table.clone();
+            // It may have sent the key again since.
+            let again = self.feed(id).and_then(|f| f.sent.as_ref()).is_some_and(|s| s.has(&key));
+            let Some(on_table) = self.tables.get_mut(&table) else { continue };
+            if let Some(of_key) = on_table.holders.get_mut(&key) {
+                of_key.retain(|f| *f != id);
+                if again {
+                    of_key.push(id);
+                }
+                if of_key.is_empty() {
+                    on_table.holders.remove(&key);
+                }
+            }
         }
     }
 
@@ -304,10 +338,11 @@ impl Engine {
     }
 
     pub(super) fn remove_feed(&mut self, id: FeedId) {
-        self.stop_joining(id);
-        if self.feed(id).is_some_and(|f| f.sent.is_some() || (f.kept.is_some() && !f.effective.table.old_values)) {
-            self.forget_holders(id);
+        if self.audit.as_ref().is_some_and(|a| a.feed == id) {
+            self.stop_audit();
         }
+        self.stop_joining(id);
+        self.forget_sent(id);
         let Some(feed) = self.feed(id) else { return };
         let needs = self.needs(id, &feed.effective);
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::take) else { return };
@@ -325,12 +360,26 @@ impl Engine {
         if let Some(on_table) = self.tables.get_mut(name) {
             on_table.index.remove(id, &needs);
             on_table.feeds.remove(&id);
-            if on_table.feeds.is_empty() {
-                self.tables.remove(name);
+            if on_table.feeds.is_empty()
+                && let Some(on_table) = self.tables.remove(name)
+                && !on_table.holders.is_empty()
+            {
+                let keys = Box::new(on_table.holders.into_keys());
+                self.left_over.push_back(LeftOver { table: name.clone(), feed: FeedId::MAX, keys, gone: false });
             }
         }
-        self.free.push(id);
-        if let Some(kept) = feed.kept {
+        let mut kept = feed.kept;
+        if let Some(kept) = kept.as_mut().filter(|_| !feed.effective.table.old_values) {
+            let keys = Box::new(std::mem::take(&mut kept.entries).into_keys());
+            let table = feed.effective.table.name.clone();
+            self.left_over.push_back(LeftOver { table, feed: id, keys, gone: false });
+        }
+        // Its number is another feed's only when nothing names it any more.
+        match self.left_over.iter_mut().rev().find(|l| l.feed == id) {
+            Some(left_over) => left_over.gone = true,
+            None => self.free.push(id),
+        }
+        if let Some(kept) = kept {
             self.let_go(id, &kept);
         }
     }

@@ -75,6 +75,10 @@ impl Cluster {
                     assert!(told.iter().any(is_it), "a match of {position} under {term:?} without its delta");
                 }
                 Output::Describe(source) => panic!("{source} is described otherwise"),
+                Output::Audited { feed, rows, difference } => {
+                    self.audits += u64::from(rows > 0);
+                    assert_eq!(difference, None, "{} holds something else", feed.to_sql());
+                }
                 Output::CancelSnapshot(_) | Output::Verdict { .. } | Output::Taken(..) => {}
             }
         }
@@ -116,6 +120,7 @@ impl Cluster {
                 inputs.push(Input::SnapshotDone(id, at));
             }
             inputs.push(Input::Tick);
+            inputs.push(Input::Audit);
             inputs.into_iter().for_each(|i| self.handle(n, i));
         }
     }

@@ -114,6 +114,8 @@ struct Cluster {
     /// When the row came that stands under an id of `calls` now.
     came: BTreeMap<i64, Position>,
     resumed: u64,
+    /// Feeds that were compared with the database.
+    audits: u64,
     listeners: BTreeMap<SubId, Listener>,
     /// Events that were published, by number.
     published_events: u64,
@@ -150,6 +152,7 @@ impl Cluster {
             history: BTreeMap::from([(Position::at(0), BTreeMap::new())]),
             came: BTreeMap::new(),
             resumed: 0,
+            audits: 0,
             listeners: BTreeMap::new(),
             published_events: 0,
             rng,
@@ -165,8 +168,8 @@ impl Cluster {
         of.into_iter().for_each(|sub| self.listen_again(sub));
     }
 
-    /// Returns how often a client could go on from its cursor.
-    fn run(&mut self, steps: usize) -> u64 {
+    /// Returns how often a client could go on from its cursor, and how many audits there were.
+    fn run(&mut self, steps: usize) -> (u64, u64) {
         for _ in 0..steps {
             self.step += 1;
             match self.rng.random_range(0..100) {
@@ -238,7 +241,7 @@ impl Cluster {
             assert_eq!(node.engine.progress("harbour").at, Some(self.head));
         }
         self.events_are_the_same_everywhere();
-        self.resumed
+        (self.resumed, self.audits)
     }
 }
 
@@ -249,11 +252,11 @@ fn every_client_sees_what_it_may_and_no_more() {
         Some(seed) => seed..seed + 1,
         None => 0..number("GOSSIP_SEEDS").unwrap_or(4_000),
     };
-    let (many, mut resumed) = (seeds.clone().count() > 100, 0);
+    let (many, mut resumed, mut audits) = (seeds.clone().count() > 100, 0, 0);
     for seed in seeds {
         let run = std::panic::AssertUnwindSafe(|| Cluster::new(seed).run(250));
         match std::panic::catch_unwind(run) {
-            Ok(n) => resumed += n,
+            Ok((n, compared)) => (resumed, audits) = (resumed + n, audits + compared),
             Err(panic) => {
                 eprintln!("seed {seed} failed; replay with GOSSIP_SEED={seed}");
                 std::panic::resume_unwind(panic);
@@ -261,6 +264,7 @@ fn every_client_sees_what_it_may_and_no_more() {
         }
     }
     assert!(!many || resumed > 100, "hardly anybody could resume: {resumed}");
+    assert!(!many || audits > 1_000, "hardly anything was audited: {audits}");
 }
 /// While a transaction is in the log and not visible, snapshots are taken again at their time and not at every change.
 #[test]

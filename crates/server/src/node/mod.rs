@@ -77,6 +77,10 @@ const HANGS: Duration = Duration::from_secs(20);
 /// How often the system tables are sampled.
 const SAMPLE_EVERY: Micros = 1_000_000;
 
+/// Shortest time between two audits, and what each row of one adds to it: about 1 % of the time that reading it takes.
+const AUDIT_EVERY: Micros = 5_000_000;
+const AUDIT_PAUSE: Micros = 500;
+
 /// For so long a reader may repeat what is known already.
 const REWOUND_FOR: Micros = 5_000_000;
 
@@ -98,6 +102,8 @@ struct Sub {
 struct Counters {
     changes: u64,
     deliveries: u64,
+    audits: u64,
+    audit_differences: u64,
     of_table: HashMap<String, (u64, Micros)>,
 }
 
@@ -125,6 +131,8 @@ struct Node {
     received: Micros,
     /// Since when the reader reads behind what is known here.
     rewound: Option<Micros>,
+    /// When a feed is to be audited next.
+    next_audit: Micros,
     /// Messages of the relay that wait for the loop.
     waiting: usize,
     /// Whether an operator wants to hear what comes over the relay; the second, what was told in it, and what was left out.
@@ -172,6 +180,7 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
         heard: now(),
         received: now(),
         rewound: None,
+        next_audit: now() + AUDIT_EVERY,
         waiting: 0,
         traffic_wanted: false,
         traffic_told: (0, 0, 0),
@@ -422,8 +431,19 @@ impl Node {
                 }
             }
             Output::Describe(source) => self.describe(&source),
+            Output::Audited { feed, rows, difference } => self.audited(&feed, rows, difference),
             Output::Taken(interval, transaction) => self.taken(&interval, &transaction),
         }
+    }
+
+    /// An audit has ended. The next one waits for longer, the more rows this one has read.
+    fn audited(&mut self, feed: &Effective, rows: usize, difference: Option<String>) {
+        self.next_audit = now() + AUDIT_EVERY.max(rows as Micros * AUDIT_PAUSE);
+        self.counters.audits += u64::from(rows > 0 || difference.is_some());
+        let Some(difference) = difference else { return };
+        self.counters.audit_differences += 1;
+        let text = format!("a feed held something else than the database ({difference}); all its feeds are read anew");
+        self.alarms.raise(alarms::AUDIT, &feed.table.name.to_string(), text);
     }
 
     /// Has the tables of the source described anew, unless that is under way already.
@@ -554,6 +574,10 @@ impl Node {
                     self.writers.due(client);
                 }
             }
+        }
+        if time > self.next_audit {
+            self.next_audit = time + AUDIT_EVERY;
+            self.handle(Input::Audit);
         }
         if time - self.sampled > SAMPLE_EVERY {
             self.sampled = time;

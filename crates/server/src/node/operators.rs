@@ -180,6 +180,8 @@ impl Node {
             self.engine.rules().hash().into(),
             env!("CARGO_PKG_VERSION").into(),
             self.start.decisions.as_ref().map_or(Value::Null, |d| d.state().into()),
+            Value::Int(self.counters.audits.cast_signed()),
+            Value::Int(self.counters.audit_differences.cast_signed()),
             Value::Bool(true),
         ];
         let standing = self.start.relay.standing();

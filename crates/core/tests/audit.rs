@@ -1,0 +1,197 @@
+//! A change that is lost without a trace is found by the audit, whatever the feed remembers, and nothing else is.
+#![allow(clippy::unwrap_used)]
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use gossip_core::engine::{Engine, Input, Limits, Output, Request, SnapshotId};
+use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Shows, Transaction};
+use gossip_core::rule::{Claims, RuleSet, RuleText};
+use gossip_core::schema::{Column, Row, Table, TableName};
+use gossip_core::value::{Type, Value};
+use proptest::prelude::*;
+
+/// `calls (id, owner, v)` and `crews (id, member)`.
+fn table(name: &str, old_values: bool) -> Arc<Table> {
+    let columns: &[&str] = if name == "calls" { &["id", "owner", "v"] } else { &["id", "member"] };
+    let column = |name: &&str| Column { name: (*name).into(), ty: Type::Int8 };
+    Arc::new(Table {
+        name: TableName::plain(name),
+        source: "s".into(),
+        columns: columns.iter().map(column).collect(),
+        key: vec![0],
+        old_values,
+        incarnation: 0,
+    })
+}
+
+/// The database: rows of both tables by key.
+#[derive(Clone, Default)]
+struct World {
+    calls: BTreeMap<i64, (i64, i64)>,
+    crews: BTreeMap<i64, i64>,
+}
+
+impl World {
+    fn rows(&self, table: &TableName) -> Vec<Row> {
+        let row = |values: &[i64]| values.iter().map(|v| Value::Int(*v)).collect::<Row>();
+        match &*table.name {
+            "calls" => self.calls.iter().map(|(id, (owner, v))| row(&[*id, *owner, *v])).collect(),
+            _ => self.crews.iter().map(|(id, member)| row(&[*id, *member])).collect(),
+        }
+    }
+}
+
+struct Bench {
+    engine: Engine,
+    world: World,
+    at: u64,
+    old_values: bool,
+    fetches: Vec<(SnapshotId, TableName)>,
+    audits: Vec<Option<String>>,
+    results: usize,
+}
+
+impl Bench {
+    fn new(old_values: bool, rows: &str) -> Bench {
+        let rule = RuleText {
+            role: "anonymous".into(),
+            table: TableName::plain("calls"),
+            rows: Some(rows.into()),
+            ..RuleText::default()
+        };
+        let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), Limits::default());
+        engine.handle(Input::Table(table("calls", old_values)));
+        engine.handle(Input::Table(table("crews", old_values)));
+        let mut world = World::default();
+        world.calls.extend([(1, (1, 1)), (2, (1, 2)), (3, (2, 3))]);
+        world.crews.extend([(1, 1)]);
+        let mut bench = Bench { engine, world, at: 1, old_values, fetches: vec![], audits: vec![], results: 0 };
+        bench.publish(vec![]);
+        let claims = Arc::new(Claims::anonymous());
+        let request = Request { query: "SELECT id, v FROM calls".into(), claims, ..Request::default() };
+        bench.handle(Input::Subscribe(1, request));
+        bench.read();
+        assert_eq!(bench.results, 1);
+        bench
+    }
+
+    fn handle(&mut self, input: Input) {
+        for output in self.engine.handle(input) {
+            match output {
+                Output::FetchSnapshot(id, of, _) => self.fetches.push((id, of.table.name.clone())),
+                Output::CancelSnapshot(id) => self.fetches.retain(|(f, _)| *f != id),
+                Output::Audited { difference, rows, .. } => {
+                    assert!(rows > 0 || difference.is_some() || self.world.calls.is_empty(), "given up");
+                    self.audits.push(difference);
+                }
+                Output::Result { .. } => self.results += 1,
+                _ => {}
+            }
+        }
+    }
+
+    /// Answers all that is asked for, as the database is now.
+    fn read(&mut self) {
+        while let Some((id, of)) = self.fetches.pop() {
+            let (rows, at) = (self.world.rows(&of), Position::at(self.at));
+            self.handle(Input::SnapshotRows(id, rows));
+            self.handle(Input::SnapshotDone(id, Shows::UpTo(at)));
+        }
+    }
+
+    fn publish(&mut self, changes: Vec<RowChange>) {
+        self.at += 1;
+        let (at, from) = (Position::at(self.at), Position::at(self.at - 1));
+        let committed = CommitTime::default();
+        let transaction = Transaction { position: at, committed, xid: 0, joined_after: None, changes };
+        self.handle(Input::Interval(Arc::new(Interval {
+            source: "s".into(),
+            epoch: 1,
+            from,
+            to: at,
+            transactions: vec![Arc::new(transaction)],
+            resets: vec![],
+            settled: at,
+            lineage: 1,
+            mark: 0,
+            reader: "one".into(),
+            read_at: 0,
+        })));
+    }
+
+    /// Changes a row of `calls`, and tells it or not.
+    fn write(&mut self, id: i64, new: Option<(i64, i64)>, told: bool) {
+        let old = match new {
+            Some(new) => self.world.calls.insert(id, new),
+            None => self.world.calls.remove(&id),
+        };
+        let row = |(owner, v): (i64, i64)| -> Row { [Value::Int(id), Value::Int(owner), Value::Int(v)].into() };
+        let known = if self.old_values { Old::Known(old.map(row)) } else { Old::Unknown };
+        let change = RowChange::of(&table("calls", self.old_values), [Value::Int(id)].into(), known, new.map(row));
+        self.publish(if told { vec![change] } else { vec![] });
+    }
+
+    fn audit(&mut self) -> Vec<Option<String>> {
+        for _ in 0..4 {
+            self.handle(Input::Audit);
+            self.read();
+        }
+        std::mem::take(&mut self.audits)
+    }
+}
+
+/// Rules whose feeds remember in different ways: nothing, what was sent, rows.
+const RULES: [(bool, &str); 4] = [
+    (true, "owner < 9"),
+    (false, "owner < 9"),
+    (true, "owner IN (SELECT member FROM crews)"),
+    (false, "owner IN (SELECT member FROM crews)"),
+];
+
+#[test]
+fn what_is_lost_without_a_trace_is_found_and_mended() {
+    for (old_values, rows) in RULES {
+        for lost in [(1, Some((1, 50))), (4, Some((1, 1))), (2, None)] {
+            let mut bench = Bench::new(old_values, rows);
+            bench.write(1, Some((1, 7)), true);
+            let found = bench.audit();
+            assert!(!found.is_empty() && found.iter().all(Option::is_none), "{rows}: {found:?}");
+            let before = bench.results;
+            bench.write(lost.0, lost.1, false);
+            let found = bench.audit();
+            assert!(found.iter().any(Option::is_some), "{old_values} {rows}: {lost:?} was not found");
+            assert!(bench.results > before, "the client gets the whole result");
+            assert!(bench.audit().iter().all(Option::is_none), "mended");
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever is written, also while an audit is under way and its read is of before or of after: nothing is found where
+    /// nothing was lost.
+    #[test]
+    fn nothing_is_found_where_nothing_was_lost(
+        which in 0..RULES.len(),
+        steps in proptest::collection::vec((0..6_i64, proptest::option::of((0..3_i64, 0..3_i64)), 0..4_u8), 1..30),
+    ) {
+        let (old_values, rows) = RULES[which];
+        let mut bench = Bench::new(old_values, rows);
+        for (id, new, step) in steps {
+            match step {
+                0 => bench.handle(Input::Audit),
+                1 => bench.read(),
+                _ if new.is_some() || bench.world.calls.contains_key(&id) => bench.write(id, new, true),
+                _ => {}
+            }
+            if bench.world.calls.is_empty() {
+                bench.write(9, Some((1, 1)), true);
+            }
+        }
+        bench.read();
+        bench.audit();
+        prop_assert!(bench.audits.iter().all(Option::is_none), "{:?}", bench.audits);
+    }
+}

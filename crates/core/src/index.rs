@@ -99,6 +99,11 @@ impl TableIndex {
 pub struct Needs(Option<Vec<Anchor>>);
 
 impl Needs {
+    /// Whether every change may touch what needs this.
+    pub fn is_scan(&self) -> bool {
+        self.0.is_none()
+    }
+
     /// What `effective` needs, given what its look-ups have found.
     pub fn of(effective: &Effective, sets: &dyn Sets) -> Needs {
         let Some(found) = values(effective, sets) else { return Needs(None) };

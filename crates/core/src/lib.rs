@@ -11,10 +11,11 @@
 //! [`trial`] answer developers: why somebody did not hear, and what other rules would have changed. [`topic`] makes rows
 //! of events, [`presence`] knows who is where, [`alike`] whether instances hold the same; [`own`] turns their changes into
 //! a source like any other. [`need`] says what of a row is worth the way to other instances,
-//! [`canonical`] in which bytes identities are compared.
+//! [`canonical`] in which bytes identities are compared, [`budget`] what anybody's subscriptions may cost.
 
 pub mod alike;
 pub mod audience;
+pub mod budget;
 pub mod canonical;
 pub mod engine;
 pub mod explain;

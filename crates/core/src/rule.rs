@@ -431,6 +431,25 @@ impl Effective {
         Effective { table, grants, condition, select, open_key, fingerprint, description }
     }
 
+    /// Bytes that its conditions take, about, and their parts.
+    pub fn size(&self) -> (usize, usize) {
+        let (mut bytes, mut nodes) = (0, 0);
+        let conditions = self.grants.iter().map(|g| &g.condition).chain([&self.condition]);
+        conditions.for_each(|c| {
+            c.for_each(&mut |e| {
+                nodes += 1;
+                bytes += std::mem::size_of::<Expr>();
+                match e {
+                    Expr::Const(v) => bytes += v.size(),
+                    // Each stands there and in the index.
+                    Expr::InValues(_, list) => bytes += list.as_slice().iter().map(|v| 3 * v.size()).sum::<usize>(),
+                    _ => {}
+                }
+            });
+        });
+        (bytes, nodes)
+    }
+
     /// Whether a change is one of its table, with rows of the shape that it knows.
     pub fn is_about(&self, change: &RowChange) -> bool {
         change.table == self.table.name && change.description == self.description

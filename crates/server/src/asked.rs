@@ -3,14 +3,19 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use gossip_core::engine::Request;
+use gossip_core::budget::Owner;
+use gossip_core::engine::{Compiler, Request};
 use gossip_core::rule::Claims;
 use gossip_core::wire::{RpcError, code};
 use serde_json::{Map, Value as Json};
+use tokio::sync::watch;
 
 use crate::auth::Tokens;
 use crate::instance::Admission;
 use crate::params::invalid;
+
+/// Texts up to this length, in bytes, are compiled in passing.
+const SHORT: usize = 2_048;
 
 /// What a client says about its query.
 #[derive(Clone, Debug, Default)]
@@ -34,11 +39,13 @@ pub struct Askable {
     pub queries: Arc<BTreeMap<String, String>>,
     /// Checks grants; `None`: nobody can have one.
     pub tokens: Option<Arc<Tokens>>,
+    /// What requests are compiled with, on the way to the loop; `None` where rights are decided elsewhere first.
+    pub compiler: Option<watch::Receiver<Option<Compiler>>>,
 }
 
 impl Askable {
-    /// The request that is meant.
-    pub async fn request(&self, asked: Asked, claims: Arc<Claims>) -> Result<Request, RpcError> {
+    /// The request that is meant, compiled, so that the loop need not.
+    pub async fn request(&self, asked: Asked, claims: Arc<Claims>, owner: Owner) -> Result<Request, RpcError> {
         let Asked { query, name, grant, params } = asked;
         let (query, params, trusted) = match (query, name, grant) {
             (Some(query), None, None) => {
@@ -65,6 +72,20 @@ impl Askable {
             (None, None, None) => return Err(crate::params::missing("query")),
             _ => return Err(invalid("query, name and grant: expected one of them")),
         };
-        Ok(Request { query, params, claims, trusted, ..Request::default() })
+        let mut request = Request { query, params, claims, trusted, owner, ..Request::default() };
+        let compiler = self.compiler.as_ref().and_then(|c| c.borrow().clone());
+        if let Some(compiler) = compiler {
+            // What takes long is not to hold up other connections either.
+            if request.query.len() + request.params.len() > SHORT {
+                let work = move || {
+                    request.compiled = Some(compiler.compiled(&request));
+                    request
+                };
+                let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
+                return tokio::task::spawn_blocking(work).await.map_err(stops);
+            }
+            request.compiled = Some(compiler.compiled(&request));
+        }
+        Ok(request)
     }
 }

@@ -19,6 +19,7 @@ use tokio_tungstenite::tungstenite::{Error as SocketError, Message};
 
 use crate::asked::{Askable, Asked};
 use crate::auth::Accepted;
+use crate::http::owner;
 use crate::node::{Ask, Client, OPERATORS, Operate, Publish};
 use crate::now;
 use crate::outbox::{self, Flushed, Style};
@@ -79,6 +80,16 @@ async fn stopped(stopping: &mut watch::Receiver<bool>) {
     drop(stopping.wait_for(|s| *s).await);
 }
 
+/// Bytes of a call's id: it is kept until the call is answered.
+const MAX_CALL_ID: usize = 128;
+
+/// Calls that a connection may make at once, and how many more each second.
+const CALLS: u32 = 2_000;
+const CALLS_PER_SECOND: u32 = 200;
+
+/// A connection that has made no call within this time ends.
+const FIRST_CALL: Duration = Duration::from_secs(30);
+
 /// Bytes of an event's id.
 const MAX_ID: usize = 200;
 
@@ -138,6 +149,10 @@ impl Connection {
         let mut known_end = None;
         // Whether the client has been told that its token has ended.
         let mut noticed = false;
+        let mut calls_left = f64::from(CALLS);
+        let mut refilled = Instant::now();
+        let mut first_call = std::pin::pin!(tokio::time::sleep(FIRST_CALL));
+        let mut called = self.expires.is_some();
         let mut blocked = self.write().await?;
         let mut stuck = std::pin::pin!(tokio::time::sleep(STUCK));
         loop {
@@ -147,13 +162,25 @@ impl Connection {
                 ends.as_mut().reset(Instant::now() + Duration::from_micros(left.unsigned_abs()).min(LONGEST));
                 noticed = false;
             }
+            // Whoever calls too fast is read from more slowly; nobody else notices.
+            let since = refilled.elapsed().as_secs_f64() * f64::from(CALLS_PER_SECOND);
+            (calls_left, refilled) = ((calls_left + since).min(f64::from(CALLS)), Instant::now());
+            let too_fast = calls_left < 1.0;
             tokio::select! {
                 () = &mut stopped => {
                     return Err(Some(End(close::RESTART, "the instance stops; connect again".into())));
                 }
-                message = calls.next(), if !blocked => match message {
+                () = tokio::time::sleep(Duration::from_millis(20)), if too_fast => {}
+                () = &mut first_call, if !called => {
+                    let reason = format!("no call within {} s", FIRST_CALL.as_secs());
+                    return Err(Some(End(close::POLICY, reason)));
+                }
+                message = calls.next(), if !blocked && !too_fast => match message {
                     Some(Ok(message)) => {
                         heard = Instant::now();
+                        if message.is_text() {
+                            (called, calls_left) = (true, calls_left - 1.0);
+                        }
                         self.read(message).await?;
                         blocked = self.write().await?;
                     }
@@ -249,12 +276,16 @@ impl Connection {
             return Ok(());
         };
         let id = call.remove("id");
-        let ok_id = matches!(id, None | Some(Json::String(_) | Json::Number(_)));
+        let ok_id = match &id {
+            None | Some(Json::Number(_)) => true,
+            Some(Json::String(text)) => text.len() <= MAX_CALL_ID,
+            Some(_) => false,
+        };
         let method = call.get("method").and_then(Json::as_str).map(String::from);
         let version = call.get("jsonrpc").and_then(Json::as_str) == Some("2.0");
         let (Some(method), true, true) = (method, ok_id, version) else {
-            let text =
-                "expected {\"jsonrpc\":\"2.0\",\"id\":…,\"method\":\"…\",\"params\":{…}} with a string or number as id";
+            let text = "expected {\"jsonrpc\":\"2.0\",\"id\":…,\"method\":\"…\",\"params\":{…}} with a number or a string of at most \
+                 128 bytes as id";
             say(RpcError::new(code::INVALID_REQUEST, text), &id.filter(|_| ok_id).unwrap_or(Json::Null));
             return Ok(());
         };
@@ -327,7 +358,9 @@ impl Connection {
                 }
                 let claims = self.served.client.claims.lock().clone();
                 let every = every_ms as i64 * 1_000;
-                let request = self.served.askable.request(asked, claims).await?;
+                let client = &self.served.client;
+                let owner = owner(Some(client.id), &claims, &client.address);
+                let request = self.served.askable.request(asked, claims, owner).await?;
                 let request = Request { observed: observed.is_some(), every, resume, ..request };
                 let style = Style { batch: batch as usize, only_changed };
                 let client = self.served.client.id;

@@ -14,10 +14,11 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::middleware::{self, Next};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
+use gossip_core::budget::Owner;
 use gossip_core::rule::Claims;
 use gossip_core::seal::Sealer;
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::{RpcError, code};
+use gossip_core::wire::{self, RpcError, code};
 use parking_lot::Mutex;
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::{mpsc, oneshot, watch};
@@ -26,7 +27,7 @@ use crate::asked::{Askable, Asked};
 use crate::auth::Accepted;
 use crate::connection::{self, Served};
 use crate::live;
-use crate::node::{Ask, Client};
+use crate::node::{Ask, Client, OneResult};
 use crate::now;
 use crate::outbox::Outbox;
 use crate::posted;
@@ -188,7 +189,7 @@ async fn rows(
     headers: HeaderMap,
     Query(query): Query<HashMap<String, String>>,
 ) -> Response {
-    match one_result(&front, &headers, query).await {
+    match one_result(&front, &address, &headers, query).await {
         Ok(text) => ([(header::CONTENT_TYPE, "application/json")], text).into_response(),
         Err(e) => refuse(&front, &address, "a call for rows", &e),
     }
@@ -201,16 +202,41 @@ pub fn refuse(front: &Front, address: &SocketAddr, what: &str, e: &RpcError) -> 
     problem(e)
 }
 
-async fn one_result(front: &Front, headers: &HeaderMap, mut q: HashMap<String, String>) -> Result<String, RpcError> {
+async fn one_result(
+    front: &Front,
+    address: &SocketAddr,
+    headers: &HeaderMap,
+    mut q: HashMap<String, String>,
+) -> Result<String, RpcError> {
     let who = front.who(bearer(headers).as_deref()).await?;
     let claims = Arc::new(who.map_or_else(Claims::anonymous, |a| a.claims));
     let asked = asked(&mut q)?;
     nothing_else(&q, "query, name, grant, params")?;
-    let request = front.askable.request(asked, claims).await?;
+    let owner = owner(None, &claims, address);
+    let request = front.askable.request(asked, claims, owner).await?;
     let (answer, answered) = oneshot::channel();
     let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
     front.asks.send(Ask::Rows(request, answer)).await.map_err(|_| stops(()))?;
-    answered.await.map_err(|_| stops(()))?
+    let one = answered.await.map_err(|_| stops(()))??;
+    let sealer = front.sealer.clone();
+    // A large result is put into words where nobody else waits.
+    tokio::task::spawn_blocking(move || {
+        let OneResult { feed, rows, cursor } = one;
+        let (rows, _) = wire::rows_json(&feed, &rows, usize::MAX, usize::MAX, &sealer);
+        let columns = json!(wire::columns(&feed));
+        format!("{{\"columns\":{columns},\"rows\":{rows},\"cursor\":\"{cursor}\"}}")
+    })
+    .await
+    .map_err(|_| stops(()))
+}
+
+/// Whom something is charged to.
+pub fn owner(client: Option<u64>, claims: &Claims, address: &SocketAddr) -> Owner {
+    Owner {
+        connection: client.map(|id| id.to_string().into()),
+        subject: claims.subject().map(Arc::from),
+        address: Some(address.ip().to_string().into()),
+    }
 }
 
 /// What is asked, from the parameters of an address.

@@ -31,8 +31,9 @@ use crate::config::{StoredQuery, TopicSettings};
 use crate::decisions::Decisions;
 use crate::http::{self, Front};
 use crate::node::{self, Ask, CHANNEL, State};
-use crate::reading::{Reading, Snapshots};
+use crate::reading::Reading;
 use crate::record::Record;
+use crate::snapshots::Snapshots;
 use crate::supervisor::{OnFailure, Supervisor};
 use crate::system::SystemTables;
 
@@ -278,6 +279,8 @@ impl Instance {
         let (asks, asked) = mpsc::channel(CHANNEL);
         let (stopping, stop) = watch::channel(false);
         let (drain, mut drained) = watch::channel(false);
+        let (compiler, compilers) = watch::channel(None);
+        let decides = options.decisions.is_some();
         let start = node::Start {
             name: options.name.clone(),
             address,
@@ -300,6 +303,7 @@ impl Instance {
             record: record.clone(),
             decisions: options.decisions,
             drain,
+            compiler,
             supervisor: supervisor.clone(),
         };
         let front = Arc::new(Front {
@@ -308,6 +312,7 @@ impl Instance {
                 admission: options.admission,
                 queries: Arc::new(options.queries),
                 tokens: options.tokens,
+                compiler: (!decides).then_some(compilers),
             },
             sealer,
             queue: options.queue,

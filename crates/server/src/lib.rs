@@ -2,7 +2,7 @@
 //! the engine, which decides everything (`gossip-core`).
 //!
 //! Start with [`instance`] for the parts and their lives, then [`node`], the loop that owns the engine. [`connection`]
-//! is one client's socket ([`upgrade`] gets it), [`outbox`] what waits for it, [`writers`] write it, [`reading`] the threads that touch the database, [`system`]
+//! is one client's socket ([`upgrade`] gets it), [`outbox`] what waits for it, [`writers`] write it, [`reading`] and [`snapshots`] the threads that touch the database, [`system`]
 //! Gossip's own tables, [`auth`] tokens, [`record`] who was refused what, [`supervisor`] sees to it that nothing dies unnoticed, and [`config`] the file.
 
 pub mod asked;
@@ -19,6 +19,7 @@ pub mod params;
 pub mod posted;
 pub mod reading;
 pub mod record;
+pub mod snapshots;
 pub mod supervisor;
 pub mod system;
 pub mod topics;

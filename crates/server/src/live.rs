@@ -24,7 +24,7 @@ use tokio::time::{Instant, sleep_until, timeout};
 use crate::asked::Asked;
 use crate::auth::Accepted;
 use crate::connection::{MAX_EVERY_MS, STUCK};
-use crate::http::{Front, Seat, asked, bearer, nothing_else, refuse};
+use crate::http::{Front, Seat, asked, bearer, nothing_else, owner, refuse};
 use crate::node::{Ask, Client};
 use crate::now;
 use crate::outbox::Style;
@@ -71,7 +71,7 @@ pub async fn ticket(
     headers: HeaderMap,
     body: Result<Body<ForTicket>, JsonRejection>,
 ) -> Response {
-    match make_ticket(&front, &headers, body).await {
+    match make_ticket(&front, address, &headers, body).await {
         Ok(made) => (StatusCode::CREATED, [(header::CACHE_CONTROL, "no-store")], Body(made)).into_response(),
         Err(e) => refuse(&front, &address, "a ticket", &e),
     }
@@ -79,6 +79,7 @@ pub async fn ticket(
 
 async fn make_ticket(
     front: &Front,
+    address: SocketAddr,
     headers: &HeaderMap,
     body: Result<Body<ForTicket>, JsonRejection>,
 ) -> Result<Json, RpcError> {
@@ -92,7 +93,8 @@ async fn make_ticket(
     let (claims, expires) = who.map_or((Claims::anonymous(), 0), |a| (a.claims, a.expires));
     // What is wrong with it is told here, where it can be read.
     let asked = Asked { query: query.clone(), name: name.clone(), grant: grant.clone(), params: params.clone() };
-    front.askable.request(asked, Arc::new(claims)).await?;
+    let owner = owner(None, &claims, &address);
+    front.askable.request(asked, Arc::new(claims), owner).await?;
     let ticket = json!(Ticket { token, query, name, grant, params }).to_string();
     let sealed = front.sealer.seal_for(PURPOSE, ticket.as_bytes());
     if sealed.len() > MAX_TICKET {
@@ -152,10 +154,11 @@ async fn begin(
         Some(Accepted { claims, expires }) => (claims, Some(expires)),
     };
     let seat = front.seat()?;
-    let request = front.askable.request(asked, Arc::new(claims.clone())).await?;
+    let client = front.client(address, "sse", claims.clone());
+    let owner = owner(Some(client.id), &claims, &address);
+    let request = front.askable.request(asked, Arc::new(claims), owner).await?;
     let resume = resume.map(|c| front.sealer.open(&c).map_or(Resume::Unreadable, Resume::At));
     let request = Request { every: every_ms as i64 * 1_000, resume, ..request };
-    let client = front.client(address, "sse", claims);
     client.outbox.open_to_take();
     let style = Style { batch: usize::MAX, only_changed };
     let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");

@@ -1,20 +1,15 @@
-//! The threads that touch the database: one that reads the log while this instance is the reader, and short-lived ones
-//! for snapshots.
+//! The thread that reads the log while this instance is the reader. [`crate::snapshots`] has those that read snapshots.
 
-use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
-use gossip_core::engine::{Input, Only, SnapshotId};
 use gossip_core::position::{Interval, Micros};
-use gossip_core::schema::{Row, Table};
 use gossip_relay::Relay;
 use gossip_source::{Last, Source};
 use parking_lot::Mutex;
 use rand::Rng;
-use tokio::sync::{Semaphore, mpsc as tokio_mpsc};
 
 use crate::now;
 use crate::supervisor::{Beat, Supervisor, faults};
@@ -30,9 +25,6 @@ const BACK_OFF: Duration = Duration::from_secs(10);
 
 /// Everything that the reading thread waits for has a deadline that ends before this.
 const HANGS: Duration = Duration::from_secs(180);
-
-/// Snapshots that are read at the same time.
-const SNAPSHOTS: usize = 4;
 
 /// The reading thread of one instance.
 pub struct Reading {
@@ -184,84 +176,5 @@ impl Work {
 
     fn publish(&self, interval: Interval) -> Result<(), String> {
         self.runtime.block_on(self.relay.publish(Arc::new(interval))).map_err(|e| e.to_string())
-    }
-}
-
-/// Reads snapshots for the engine, a few at a time.
-pub struct Snapshots {
-    source: Source,
-    permits: Arc<Semaphore>,
-    cancelled: Mutex<HashMap<SnapshotId, Arc<AtomicBool>>>,
-    describing: AtomicBool,
-}
-
-impl Snapshots {
-    /// For one source.
-    pub fn new(source: Source) -> Snapshots {
-        let permits = Arc::new(Semaphore::new(SNAPSHOTS));
-        Snapshots { source, permits, cancelled: Mutex::default(), describing: AtomicBool::new(false) }
-    }
-
-    /// Describes all tables; what they are arrives at `inputs`. Does nothing while that is under way.
-    pub fn describe(self: &Arc<Self>, inputs: tokio_mpsc::Sender<Input>) {
-        if self.describing.swap(true, Relaxed) {
-            return;
-        }
-        let this = self.clone();
-        tokio::task::spawn_blocking(move || {
-            match this.source.describe_streaming() {
-                Ok(tables) => {
-                    for table in tables {
-                        // Nobody listens any more when the instance stops.
-                        let _ = inputs.blocking_send(Input::Described(table));
-                    }
-                }
-                Err(e) => tracing::warn!(source = %this.source.name(), "cannot describe the tables: {e}"),
-            }
-            this.describing.store(false, Relaxed);
-        });
-    }
-
-    /// Begins a snapshot; its pieces arrive at `inputs`.
-    pub fn fetch(
-        self: &Arc<Self>,
-        id: SnapshotId,
-        table: Arc<Table>,
-        wanted: Option<Only>,
-        inputs: tokio_mpsc::Sender<Input>,
-    ) {
-        let cancelled = Arc::new(AtomicBool::new(false));
-        self.cancelled.lock().insert(id, cancelled.clone());
-        let this = self.clone();
-        tokio::spawn(async move {
-            // The semaphore is never closed.
-            let Ok(_permit) = this.permits.clone().acquire_owned().await else { return };
-            let (worker, told) = (this.clone(), inputs.clone());
-            let work = move || {
-                let mut take = |rows: Vec<Row>| {
-                    !cancelled.load(Relaxed) && inputs.blocking_send(Input::SnapshotRows(id, rows)).is_ok()
-                };
-                let done = match worker.source.snapshot(&table, wanted.as_ref(), &mut take) {
-                    Ok(Some(shows)) => Input::SnapshotDone(id, shows),
-                    Ok(None) => return,
-                    Err(e) => Input::SnapshotFailed(id, e.to_string()),
-                };
-                // Nobody listens any more when the instance stops.
-                let _ = inputs.blocking_send(done);
-            };
-            let failed = tokio::task::spawn_blocking(work).await.is_err();
-            if failed {
-                // Reported by its own hook; whoever waits for it is not to wait for ever.
-                let _ = told.send(Input::SnapshotFailed(id, "reading it failed".into())).await;
-            }
-            this.cancelled.lock().remove(&id);
-        });
-    }
-
-    /// Gives a snapshot up.
-    pub fn cancel(&self, id: SnapshotId) {
-        if let Some(flag) = self.cancelled.lock().remove(&id) {
-            flag.store(true, Relaxed);
-        }
     }
 }

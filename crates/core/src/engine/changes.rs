@@ -156,7 +156,10 @@ impl Engine {
         feeds.sort_unstable();
         match &reset.table {
             Some(table) => self.put_table(table.clone()),
-            None => drop(self.catalog.remove(&reset.name)),
+            None => {
+                Arc::make_mut(&mut self.catalog).remove(&reset.name);
+                self.generation += 1;
+            }
         }
         let why = match reset.why {
             ResetWhy::SchemaChanged | ResetWhy::Described => Why::SchemaChanged,
@@ -295,7 +298,8 @@ impl Engine {
     fn overlay(&mut self, id: FeedId, t: &Transaction, change: &crate::position::RowChange) {
         let Some(feed) = self.feed_mut(id) else { return };
         let effective = feed.effective.clone();
-        if feed.joining.as_mut().is_some_and(|j| !j.seam.overlay(&effective, t, change)) {
+        // One that rests is asked for anew, with whatever has happened until then.
+        if feed.joining.as_mut().is_some_and(|j| !j.resting && !j.seam.overlay(&effective, t, change)) {
             self.take_again(id);
         }
     }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use crate::audience::Audience;
+use crate::budget::{Owner, Shares};
 use crate::explain::{Tally, Verdict};
 use crate::feed::Change;
 use crate::position::{Interval, Micros, Position, Shows, Term, Transaction};
@@ -44,6 +45,10 @@ pub struct Limits {
     pub ahead: usize,
     /// How often a failing snapshot is asked for again before its subscriptions are closed.
     pub attempts: u32,
+    /// Snapshots that are read at the same time for one person or address; more wait for their turn.
+    pub joining: usize,
+    /// What subscriptions may cost.
+    pub shares: Shares,
 }
 
 impl Default for Limits {
@@ -57,6 +62,8 @@ impl Default for Limits {
             observed: 64,
             ahead: 1_024,
             attempts: 40,
+            joining: 32,
+            shares: Shares::default(),
         }
     }
 }
@@ -78,8 +85,21 @@ pub struct Request {
     pub every: Micros,
     /// Where the result stands that the client still has.
     pub resume: Option<Resume>,
+    /// Whom it is charged to.
+    pub owner: Owner,
+    /// What it was compiled to before it came here.
+    pub compiled: Option<Compiled>,
     /// Rules to be tried in the place of those in force. Nobody may be told the result.
     pub under: Option<Arc<RuleSet>>,
+}
+
+/// What a request was compiled to, and under which tables and rules.
+#[derive(Clone, Debug)]
+pub struct Compiled {
+    /// The [`Compiler`](super::Compiler)'s generation.
+    pub generation: u64,
+    /// The effective query, or why there is none.
+    pub outcome: Result<Arc<Effective>, QueryError>,
 }
 
 /// What a client hands back to go on where it was.
@@ -98,8 +118,10 @@ pub enum Refusal {
     Query(QueryError),
     /// A limit is reached.
     Limit(String),
-    /// The source cannot be read now.
+    /// The source cannot be read now. Why is not for clients.
     Unavailable(String),
+    /// Rights are decided elsewhere, and there is no answer. Why is not for clients.
+    Undecided(String),
     /// The table is gone or does not fit the query any more.
     SchemaChanged(String),
     /// The rules grant nothing of it any more.

@@ -16,7 +16,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use super::io::{Delta, Limits, Only, Output, Refusal, SubId, Why};
-use super::{Engine, Feed, Joining};
+use super::{Engine, Feed, Joining, Turn};
 use crate::explain::Tally;
 use crate::feed;
 use crate::index::{self, FeedId, Needs};
@@ -397,6 +397,7 @@ impl Engine {
             waiting: Vec::new(),
             failures: 0,
             resting: false,
+            turn: Turn::Taken(None),
             only: only.clone(),
         }));
         let effective = feed.effective.clone();

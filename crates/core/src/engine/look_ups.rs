@@ -151,6 +151,10 @@ impl Engine {
     /// The values that a look-up finds are others now: what a feed kept is judged anew, and what may have come in is
     /// wanted.
     fn found_changed(&mut self, id: FeedId, look_up: &Arc<LookUp>, came: &HashSet<Found>, went: &HashSet<Found>) {
+        if self.audit.as_ref().is_some_and(|a| a.feed == id) {
+            // Other rows were asked for than those that it has now.
+            self.stop_audit();
+        }
         let Engine { feeds, known, tables, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let effective = feed.effective.clone();

@@ -25,6 +25,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 
 use crate::audience::Audience;
+use crate::budget::{Budget, Cost};
 use crate::feed::Sent;
 use crate::index::{FeedId, TableIndex};
 use crate::pace::Pending;
@@ -35,7 +36,7 @@ use crate::schema::{Catalog, Key, Table, TableName};
 use crate::seam::Seam;
 use crate::trial::{Trial, Tried};
 use audit::{Audit, Digest};
-pub use io::{Delta, Input, Limits, Only, Output, Refusal, Request, Resume, SnapshotId, SubId, Why};
+pub use io::{Compiled, Delta, Input, Limits, Only, Output, Refusal, Request, Resume, SnapshotId, SubId, Why};
 use kept::Kept;
 use look_ups::Known;
 
@@ -67,14 +68,27 @@ struct Joining {
     failures: u32,
     /// The last attempt failed; the next tick asks again.
     resting: bool,
+    /// Whose turn it takes, once it has begun; it waits for its turn before.
+    turn: Turn,
     /// The rows that were asked for.
     only: Option<Only>,
+}
+
+/// Whether a snapshot has been asked for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Turn {
+    /// Not yet: whoever it is for has as many under way as anybody may have.
+    Waits,
+    /// Yes, and it counts for somebody, or for nobody.
+    Taken(Option<Arc<str>>),
 }
 
 #[derive(Debug)]
 struct Sub {
     request: Request,
     feed: FeedId,
+    /// What it is charged with.
+    cost: Cost,
 }
 
 #[derive(Debug, Default)]
@@ -153,6 +167,41 @@ impl Passed {
     }
 }
 
+/// Compiles requests under the tables and rules of a moment. May be used anywhere, so that nobody waits for it who does not
+/// ask.
+#[derive(Clone, Debug)]
+pub struct Compiler {
+    catalog: Arc<Catalog>,
+    rules: Arc<RuleSet>,
+    generation: u64,
+}
+
+impl Compiler {
+    /// The effective query of a request, under these rules unless it names others.
+    ///
+    /// # Errors
+    /// What is wrong with the query.
+    pub fn compile(&self, request: &Request) -> Result<Effective, QueryError> {
+        let rules = request.under.as_ref().unwrap_or(&self.rules);
+        let permitted = Permitted { catalog: &self.catalog, rules, claims: &request.claims };
+        let parse = if request.trusted { parse_trusted_query } else { parse_query };
+        let query = parse(&request.query, &permitted, &request.params)?;
+        let query = query.bind(&request.params, &request.claims.facts)?;
+        let standing = rules.standing(&query.table, &request.claims, &self.catalog);
+        Ok(Effective::new(query, &standing))
+    }
+
+    /// The generation of its tables and rules.
+    pub fn generation(&self) -> u64 {
+        self.generation
+    }
+
+    /// As [`Compiler::compile`], to be handed to the engine with the request.
+    pub fn compiled(&self, request: &Request) -> Compiled {
+        Compiled { generation: self.generation, outcome: self.compile(request).map(Arc::new) }
+    }
+}
+
 /// What is known of a feed, for the system tables.
 #[derive(Clone, Debug)]
 pub struct FeedInfo {
@@ -169,8 +218,11 @@ pub struct FeedInfo {
 /// The state machine of one instance.
 #[derive(Debug)]
 pub struct Engine {
-    catalog: Catalog,
+    catalog: Arc<Catalog>,
     rules: Arc<RuleSet>,
+    /// Rises when either of these changes.
+    generation: u64,
+    budget: Budget,
     limits: Limits,
     sources: BTreeMap<Arc<str>, Followed>,
     feeds: Vec<Option<Feed>>,
@@ -180,6 +232,10 @@ pub struct Engine {
     subs: HashMap<SubId, Sub>,
     observed: Vec<SubId>,
     snapshots: HashMap<SnapshotId, FeedId>,
+    /// Snapshots under way by whose turn they take, and feeds that wait for one.
+    turns: HashMap<Arc<str>, usize>,
+    waiting_feeds: VecDeque<FeedId>,
+    turn_is_free: bool,
     next_snapshot: SnapshotId,
     window: VecDeque<(Arc<str>, Arc<Transaction>)>,
     /// Row changes in the window.
@@ -211,8 +267,10 @@ impl Engine {
     /// An engine that knows these rules and no tables yet.
     pub fn new(rules: Arc<RuleSet>, limits: Limits) -> Engine {
         Engine {
-            catalog: Catalog::default(),
+            catalog: Arc::default(),
             rules,
+            generation: 0,
+            budget: Budget::default(),
             limits,
             sources: BTreeMap::new(),
             feeds: Vec::new(),
@@ -222,6 +280,9 @@ impl Engine {
             subs: HashMap::new(),
             observed: Vec::new(),
             snapshots: HashMap::new(),
+            turns: HashMap::new(),
+            waiting_feeds: VecDeque::new(),
+            turn_is_free: false,
             next_snapshot: 0,
             window: VecDeque::new(),
             window_changes: 0,
@@ -242,7 +303,8 @@ impl Engine {
 
     /// Says which schema is meant where a query names none.
     pub fn set_default_schema(&mut self, schema: &str) {
-        self.catalog.default_schema = schema.into();
+        Arc::make_mut(&mut self.catalog).default_schema = schema.into();
+        self.generation += 1;
     }
 
     /// Tells the time, at which the inputs that follow happen.
@@ -269,6 +331,7 @@ impl Engine {
             Input::Claims(subs, claims) => self.claims(&subs, &claims),
             Input::Rules(rules) => {
                 self.rules = rules;
+                self.generation += 1;
                 // What came before may lack what these rules show and those before did not.
                 for followed in self.sources.values_mut() {
                     followed.remembered = followed.remembered.max(followed.progress.at.unwrap_or_default());
@@ -301,6 +364,9 @@ impl Engine {
         }
         if !self.unsettled.is_empty() {
             self.settle_now();
+        }
+        if std::mem::take(&mut self.turn_is_free) {
+            self.take_turns();
         }
         if !self.left_over.is_empty() {
             self.forget_some();
@@ -387,19 +453,33 @@ impl Engine {
     }
 
     /// The effective query of a request, under the rules in force unless it names others.
+    ///
+    /// # Errors
+    /// What is wrong with the query.
     pub fn compile(&self, request: &Request) -> Result<Effective, QueryError> {
-        let rules = request.under.as_ref().unwrap_or(&self.rules);
-        let permitted = Permitted { catalog: &self.catalog, rules, claims: &request.claims };
-        let parse = if request.trusted { parse_trusted_query } else { parse_query };
-        let query = parse(&request.query, &permitted, &request.params)?;
-        let query = query.bind(&request.params, &request.claims.facts)?;
-        let standing = rules.standing(&query.table, &request.claims, &self.catalog);
-        Ok(Effective::new(query, &standing))
+        self.compiler().compile(request)
+    }
+
+    /// What compiles requests, elsewhere too, as long as tables and rules are what they are now.
+    pub fn compiler(&self) -> Compiler {
+        Compiler { catalog: self.catalog.clone(), rules: self.rules.clone(), generation: self.generation }
+    }
+
+    /// Rises when tables or rules change.
+    pub fn generation(&self) -> u64 {
+        self.generation
+    }
+
+    /// Whose turn a snapshot takes: that of the first who waits for it.
+    pub fn snapshot_owner(&self, id: SnapshotId) -> Option<Arc<str>> {
+        let feed = self.snapshots.get(&id).and_then(|f| self.feed(*f))?;
+        let (sub, _) = feed.waiting().first()?;
+        self.subs.get(sub)?.request.owner.in_turn().cloned()
     }
 
     /// The table that a request names, whether it may be read or not; for those who decide about that.
     pub fn table_named(&self, request: &Request) -> Option<TableName> {
-        parse_trusted_query(&request.query, &self.catalog, &request.params).ok().map(|q| q.table.name.clone())
+        parse_trusted_query(&request.query, &*self.catalog, &request.params).ok().map(|q| q.table.name.clone())
     }
 
     /// The request of a subscription.
@@ -428,7 +508,8 @@ impl Engine {
     /// Enters a table, or another description of it.
     fn put_table(&mut self, table: Arc<Table>) {
         let name = table.name.clone();
-        self.catalog.put(table);
+        Arc::make_mut(&mut self.catalog).put(table);
+        self.generation += 1;
         if let (Some(on_table), Some(identity)) = (self.tables.get_mut(&name), self.catalog.identity(&name)) {
             on_table.description = identity;
         }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::audit::Digest;
 use super::io::{Output, Refusal, SnapshotId};
 use super::kept::Moment;
-use super::{Engine, Feed, Joining};
+use super::{Engine, Feed, Joining, Turn};
 use crate::feed::Sent;
 use crate::index::FeedId;
 use crate::position::{Position, Shows};
@@ -174,7 +174,8 @@ impl Engine {
                 self.paced.remove(&(due, id));
             }
         }
-        let resting = |f: &Feed| f.joining.as_ref().is_some_and(|j| j.resting);
+        self.take_turns();
+        let resting = |f: &Feed| f.joining.as_ref().is_some_and(|j| j.resting && j.turn != Turn::Waits);
         let again: Vec<FeedId> =
             (0..self.feeds.len() as FeedId).filter(|&i| self.feed(i).is_some_and(resting)).collect();
         again.into_iter().for_each(|id| self.take_again(id));

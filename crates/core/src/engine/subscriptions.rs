@@ -1,10 +1,14 @@
 //! The life of subscriptions and their feeds: they come, share, resume, wait for a snapshot, change their rights, go.
 
+use std::collections::VecDeque;
 use std::sync::Arc;
 
+use serde_json::Value as Json;
+
 use super::io::{Delta, Output, Refusal, Request, Resume, SubId, Why};
-use super::{Engine, Feed, Joining, LeftOver, OnTable, Sub};
+use super::{Engine, Feed, Joining, LeftOver, OnTable, Sub, Turn};
 use crate::audience::Audience;
+use crate::budget::Cost;
 use crate::feed;
 use crate::index::{self, FeedId};
 use crate::look_up::LookUp;
@@ -13,7 +17,7 @@ use crate::rule::{Claims, Effective};
 use crate::seam::Seam;
 
 impl Engine {
-    pub(super) fn subscribe(&mut self, sub: SubId, request: Request) {
+    pub(super) fn subscribe(&mut self, sub: SubId, mut request: Request) {
         if self.subs.len() >= self.limits.subscriptions {
             let text = format!("subscriptions of this instance, at most {}", self.limits.subscriptions);
             return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
@@ -22,9 +26,19 @@ impl Engine {
             let text = format!("observed subscriptions, at most {}", self.limits.observed);
             return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
         }
-        match self.compile(&request) {
+        let compiled = match request.compiled.take().filter(|c| c.generation == self.generation) {
+            Some(compiled) => compiled.outcome,
+            None => self.compile(&request).map(Arc::new),
+        };
+        match compiled {
             Err(e) => self.out.push(Output::Closed(sub, Refusal::Query(e))),
             Ok(effective) => {
+                let cost = self.cost(&request, &effective);
+                if let Err(which) = self.budget.charge(&request.owner, cost, &self.limits.shares) {
+                    return self.out.push(Output::Closed(sub, Refusal::Limit(which)));
+                }
+                // What is refused below was charged for nothing.
+                self.budget.release(&request.owner, cost);
                 let budget = self.limits.sent_bytes;
                 if !effective.table.old_values && self.sent_bytes() > budget {
                     let text = format!("keys remembered for tables without old values, at most {budget} bytes");
@@ -46,14 +60,26 @@ impl Engine {
         self.feeds.iter().flatten().filter_map(|f| f.sent.as_ref()).map(|s| s.size()).sum()
     }
 
-    fn attach(&mut self, sub: SubId, request: Request, effective: Effective, why: Why) {
-        let shared = (Arc::new(effective), request.every);
+    /// What a subscription costs.
+    fn cost(&self, request: &Request, effective: &Effective) -> Cost {
+        /// Bytes that every subscription takes.
+        const EACH: usize = 1_024;
+        let params = request.params.iter().map(|(name, v)| name.len() + json_size(v)).sum::<usize>();
+        let (bytes, nodes) = effective.size();
+        let scanned = if index::Needs::of(effective, &self.known).is_scan() { nodes } else { 0 };
+        Cost { bytes: EACH + request.query.len() + params + bytes, scanned }
+    }
+
+    fn attach(&mut self, sub: SubId, request: Request, effective: Arc<Effective>, why: Why) {
+        let cost = self.cost(&request, &effective);
+        self.budget.force(&request.owner, cost);
+        let shared = (effective, request.every);
         let resume = if why == Why::First { request.resume.clone() } else { None };
         let feed = match self.by_effective.get(&shared) {
             Some(id) => *id,
             None => self.new_feed(shared.0, shared.1, None),
         };
-        self.subs.insert(sub, Sub { request, feed });
+        self.subs.insert(sub, Sub { request, feed, cost });
         match resume.map(|r| self.resume(sub, feed, &r)) {
             None => self.join(feed, vec![(sub, why)]),
             Some(Ok(())) => {}
@@ -195,13 +221,40 @@ impl Engine {
             settled,
             waiting: who,
             failures: 0,
-            resting: false,
-            only: only.clone(),
+            resting: true,
+            turn: Turn::Waits,
+            only,
         }));
         self.next_snapshot += 1;
         self.snapshots.insert(next, id);
         self.tables.entry(effective.table.name.clone()).or_default().joining.insert(id);
-        self.out.push(Output::FetchSnapshot(next, effective, only));
+        self.waiting_feeds.push_back(id);
+        self.take_turns();
+    }
+
+    /// Asks for the snapshots of feeds that wait, as far as it is their turn.
+    pub(super) fn take_turns(&mut self) {
+        let mut still = VecDeque::new();
+        while let Some(id) = self.waiting_feeds.pop_front() {
+            let Some(joining) = self.feed(id).and_then(|f| f.joining.as_ref()) else { continue };
+            if joining.turn != Turn::Waits {
+                continue;
+            }
+            let owner = self.snapshot_owner(joining.snapshot);
+            let under_way = owner.as_ref().and_then(|o| self.turns.get(o)).copied().unwrap_or(0);
+            if under_way >= self.limits.joining {
+                still.push_back(id);
+                continue;
+            }
+            if let Some(owner) = &owner {
+                *self.turns.entry(owner.clone()).or_default() += 1;
+            }
+            if let Some(joining) = self.feed_mut(id).and_then(|f| f.joining.as_mut()) {
+                joining.turn = Turn::Taken(owner);
+            }
+            self.begin_snapshot(id, false);
+        }
+        self.waiting_feeds = still;
     }
 
     /// The last transaction taken of a feed's source, whether or not its interval is done, and what is settled.
@@ -216,6 +269,13 @@ impl Engine {
 
     /// Throws the snapshot under way away and asks for another, for the same subscriptions.
     pub(super) fn take_again(&mut self, id: FeedId) {
+        if self.feed(id).and_then(|f| f.joining.as_ref()).is_some_and(|j| j.turn != Turn::Waits) {
+            self.begin_snapshot(id, true);
+        }
+    }
+
+    /// Asks for a feed's snapshot, under a new number, as the engine stands now.
+    fn begin_snapshot(&mut self, id: FeedId, again: bool) {
         let next = self.next_snapshot;
         let stands = self.stands(id);
         let Some(feed) = self.feed_mut(id) else { return };
@@ -233,7 +293,9 @@ impl Engine {
         self.next_snapshot += 1;
         self.snapshots.remove(&old);
         self.snapshots.insert(next, id);
-        self.out.push(Output::CancelSnapshot(old));
+        if again {
+            self.out.push(Output::CancelSnapshot(old));
+        }
         self.out.push(Output::FetchSnapshot(next, effective, only));
     }
 
@@ -308,6 +370,7 @@ impl Engine {
     /// Takes a subscription off its feed; the last one takes the feed with it.
     fn detach(&mut self, sub: SubId) -> Option<Sub> {
         let gone = self.subs.remove(&sub)?;
+        self.budget.release(&gone.request.owner, gone.cost);
         let feed = self.feed_mut(gone.feed)?;
         feed.live.remove(sub);
         if let Some(kept) = &mut feed.kept {
@@ -331,8 +394,18 @@ impl Engine {
         if let Some(on_table) = self.tables.get_mut(&feed.effective.table.name) {
             on_table.joining.remove(&id);
         }
-        if self.snapshots.remove(&joining.snapshot).is_some() {
+        let begun = joining.turn != Turn::Waits;
+        if self.snapshots.remove(&joining.snapshot).is_some() && begun {
             self.out.push(Output::CancelSnapshot(joining.snapshot));
+        }
+        if let Turn::Taken(Some(owner)) = &joining.turn
+            && let Some(under_way) = self.turns.get_mut(owner)
+        {
+            *under_way -= 1;
+            self.turn_is_free = true;
+            if *under_way == 0 {
+                self.turns.remove(owner);
+            }
         }
         Some(joining)
     }
@@ -412,7 +485,7 @@ impl Engine {
             Ok(effective) => {
                 if let Some(gone) = self.detach(sub) {
                     self.out.push(Output::Discard(sub));
-                    self.attach(sub, gone.request, effective, why);
+                    self.attach(sub, gone.request, Arc::new(effective), why);
                 }
             }
             Err(e) => {
@@ -424,5 +497,16 @@ impl Engine {
                 self.out.push(Output::Closed(sub, refusal));
             }
         }
+    }
+}
+
+/// Bytes that a parameter takes, about.
+fn json_size(v: &Json) -> usize {
+    const EACH: usize = 32;
+    EACH + match v {
+        Json::String(s) => s.len(),
+        Json::Array(all) => all.iter().map(json_size).sum(),
+        Json::Object(all) => all.iter().map(|(name, v)| name.len() + json_size(v)).sum(),
+        _ => 0,
     }
 }

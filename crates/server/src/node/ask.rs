@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
-use gossip_core::engine::{Limits, Request, SubId};
+use gossip_core::engine::{Compiler, Limits, Request, SubId};
 use gossip_core::position::Micros;
 use gossip_core::rule::{Claims, RuleSet};
 use gossip_core::schema::Table;
@@ -18,11 +18,12 @@ use serde_json::Value as Json;
 use tokio::sync::{mpsc, oneshot, watch};
 
 use super::what_if::{self, Held, WhatIf};
-use super::{Operate, Publish};
+use super::{OneResult, Operate, Publish};
 use crate::decisions::{Decided, Decisions};
 use crate::outbox::{Outbox, Receipt, Style};
-use crate::reading::{Reading, Snapshots};
+use crate::reading::Reading;
 use crate::record::Record;
+use crate::snapshots::Snapshots;
 use crate::supervisor::Supervisor;
 
 /// A connected client.
@@ -113,7 +114,7 @@ pub enum Ask {
     /// What other rules would have let be heard: goes on with what was found.
     WhatIf(WhatIf, what_if::Answer, Held),
     /// One result, once.
-    Rows(Request, oneshot::Sender<Result<String, RpcError>>),
+    Rows(Request, oneshot::Sender<Result<OneResult, RpcError>>),
     /// Other rules from now on.
     Rules(Arc<RuleSet>),
     /// How things stand.
@@ -169,6 +170,8 @@ pub struct Start {
     pub decisions: Option<Arc<Decisions>>,
     /// Set when an operator has this instance drained.
     pub drain: watch::Sender<bool>,
+    /// What connections compile with.
+    pub compiler: watch::Sender<Option<Compiler>>,
     /// Watches over the loop, the writers and the relay.
     pub supervisor: Supervisor,
 }

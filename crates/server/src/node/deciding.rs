@@ -87,7 +87,8 @@ impl Node {
                     self.forget_decision(id);
                 }
                 match pending {
-                    Some(request) => self.handle(Input::Subscribe(id, Request { claims, ..request })),
+                    // Compiled before, it was for other claims.
+                    Some(request) => self.handle(Input::Subscribe(id, Request { claims, compiled: None, ..request })),
                     None => self.handle(Input::Claims(vec![id], claims)),
                 }
             }
@@ -116,7 +117,7 @@ impl Node {
     /// Without an answer there are no rights.
     fn undecided(&mut self, id: SubId, why: &str) {
         self.handle(Input::Unsubscribe(id));
-        self.closed(id, Refusal::Unavailable(format!("rights are decided elsewhere, and there is no answer: {why}")));
+        self.closed(id, Refusal::Undecided(why.into()));
     }
 
     /// Asks again where an answer's time is half over, and closes where it is over.

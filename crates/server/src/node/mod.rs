@@ -32,6 +32,7 @@ use gossip_core::position::{Interval, Micros, Shows};
 use gossip_core::query::QueryError;
 use gossip_core::rule::Effective;
 use gossip_core::schema::TOPIC_SOURCE;
+use gossip_core::seam::ResultRows;
 use gossip_core::value::Value;
 use gossip_core::wire::{self, RpcError, Wording, code};
 use gossip_relay::{Heard, Inbox};
@@ -86,9 +87,19 @@ const REWOUND_FOR: Micros = 5_000_000;
 
 enum Target {
     Client(Arc<Client>),
-    Once(Option<oneshot::Sender<Result<String, RpcError>>>),
+    Once(Option<oneshot::Sender<Result<OneResult, RpcError>>>),
     /// Nobody: only that there is a result is told, and it is kept up to date.
     Held(Option<oneshot::Sender<()>>),
+}
+
+/// A result that is asked for once, to be put into words by whoever asks.
+pub struct OneResult {
+    /// What was asked.
+    pub feed: Arc<Effective>,
+    /// The rows.
+    pub rows: Arc<ResultRows>,
+    /// Where it stands.
+    pub cursor: Arc<str>,
 }
 
 struct Sub {
@@ -199,6 +210,7 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
     node.handle(Input::Interval(Arc::new(sign)));
     node.ask_history();
     node.tell_needs();
+    node.tell_compiler();
     let mut tick = tokio::time::interval(HEARTBEAT);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
@@ -230,6 +242,7 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
             }
         }
         node.writers.release();
+        node.tell_compiler();
     }
 }
 
@@ -255,6 +268,14 @@ impl Node {
         }
         self.tick();
         false
+    }
+
+    /// Lets connections compile under the tables and rules that are in force now.
+    fn tell_compiler(&self) {
+        let generation = self.engine.generation();
+        if self.start.compiler.borrow().as_ref().is_none_or(|c| c.generation() != generation) {
+            self.start.compiler.send_replace(Some(self.engine.compiler()));
+        }
     }
 
     fn take(&mut self, heard: Heard) {
@@ -332,7 +353,8 @@ impl Node {
                 inputs.push_back(Input::SnapshotDone(id, Shows::UpTo(at)));
             }
             Output::FetchSnapshot(id, feed, wanted) => {
-                self.start.snapshots.fetch(id, feed.table.clone(), wanted, self.inputs.clone());
+                let owner = self.engine.snapshot_owner(id);
+                self.start.snapshots.fetch(id, feed, wanted, owner, self.inputs.clone());
             }
             Output::CancelSnapshot(id) => self.start.snapshots.cancel(id),
             Output::Result { to, feed, rows, term, position } => {
@@ -360,11 +382,9 @@ impl Node {
                             }
                         }
                         Target::Once(answer) => {
-                            let (rows, _) = wire::rows_json(&feed, &rows, usize::MAX, usize::MAX, &self.start.sealer);
-                            let columns = json!(wire::columns(&feed));
-                            let text = format!("{{\"columns\":{columns},\"rows\":{rows},\"cursor\":\"{cursor}\"}}");
+                            let (feed, rows, cursor) = (feed.clone(), rows.clone(), cursor.clone());
                             if let Some(answer) = answer.take() {
-                                let _ = answer.send(Ok(text));
+                                let _ = answer.send(Ok(OneResult { feed, rows, cursor }));
                             }
                             once.push(id);
                         }
@@ -520,8 +540,11 @@ impl Node {
                         Refusal::Expired => "expired: authenticate with a new token and subscribe again".into(),
                         _ => error.message,
                     };
-                    let number = sub.subscription.number;
-                    client.outbox.say(&wire::notify("closed", json!({"subscription": number, "why": why})));
+                    let mut told = json!({"subscription": sub.subscription.number, "why": why});
+                    if let Some(data) = error.data.filter(|d| d.get("incident").is_some()) {
+                        told["data"] = data;
+                    }
+                    client.outbox.say(&wire::notify("closed", told));
                 } else {
                     client.outbox.say(&wire::refuse(&sub.subscription.call, &error));
                 }
@@ -601,6 +624,14 @@ fn word(verdict: Verdict) -> &'static str {
     }
 }
 
+/// What fails behind the instance is not for clients: they are told a number under which the log has it.
+fn unavailable(what: &str, why: &str) -> RpcError {
+    let incident = format!("{:08x}", rand::random::<u32>());
+    tracing::warn!(%incident, "{what}: {why}");
+    RpcError::new(code::UNAVAILABLE, format!("not available now: {what}; try again in a second"))
+        .with(json!({"retry_after_ms": 1_000, "incident": incident}))
+}
+
 /// A refusal as the protocol says it.
 pub fn refused(refusal: &Refusal) -> RpcError {
     match refusal {
@@ -613,10 +644,8 @@ pub fn refused(refusal: &Refusal) -> RpcError {
         }
         Refusal::Query(e @ QueryError::Parameter(_)) => RpcError::new(code::QUERY, e.to_string()),
         Refusal::Limit(which) => RpcError::new(code::LIMIT, format!("limit reached: {which}")),
-        Refusal::Unavailable(why) => {
-            RpcError::new(code::UNAVAILABLE, format!("not available now: {why}; try again in a second"))
-                .with(json!({"retry_after_ms": 1_000}))
-        }
+        Refusal::Unavailable(why) => unavailable("the source cannot be read at the moment", why),
+        Refusal::Undecided(why) => unavailable("rights are decided elsewhere, and there is no answer", why),
         Refusal::Expired => RpcError::new(code::NOT_AUTHENTICATED, "the token has expired"),
         Refusal::SchemaChanged(why) | Refusal::RightsChanged(why) => RpcError::new(code::NOT_KNOWN, why.clone()),
     }

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use gossip_core::budget::Owner;
 use gossip_core::engine::{Input, Request, SubId};
 use gossip_core::query::QueryError;
 use gossip_core::rule::{Effective, RuleSet};
@@ -101,7 +102,7 @@ impl Node {
         for r in requests {
             for under in [None, Some(question.rules.clone())] {
                 let (sender, receiver) = oneshot::channel();
-                let request = Request { under, every: 0, ..r.clone() };
+                let request = Request { under, every: 0, owner: Owner::default(), ..r.clone() };
                 let id = self.new_sub(Target::Held(Some(sender)), &request);
                 ids.push(id);
                 waiting.push(receiver);

@@ -13,6 +13,13 @@ use crate::{Follow, Last, Result, now};
 /// Log entries are deleted at most this often.
 const PRUNE_EVERY: Micros = 200_000;
 
+/// And only when nobody has committed for so long: a writer without a busy timeout would be told that the database is
+/// locked.
+const QUIET: Micros = 100_000;
+
+/// Entries beyond which the log is cleared while they write, too.
+const OVERDUE: i64 = 50_000;
+
 /// Somebody may hold the database for so long before it is said.
 const PATIENCE: Micros = 5_000_000;
 
@@ -25,6 +32,8 @@ pub struct Following {
     /// When the log was last known to end where it did.
     quiet_until: Micros,
     pruned: Micros,
+    /// When a commit was last seen.
+    committed: Micros,
     busy_since: Option<(Micros, String)>,
 }
 
@@ -34,7 +43,12 @@ impl Following {
         let Some(lock) = try_lock(source)? else { return Ok(None) };
         let reader = Reader::start(source, instance, lock, last)?;
         let (watch, time) = (Watch::new(&source.path), now());
-        Ok(Some(Following { reader, watch, version: -1, quiet_until: time, pruned: time, busy_since: None }))
+        let (quiet_until, pruned, committed) = (time, time, time);
+        Ok(Some(Following { reader, watch, version: -1, quiet_until, pruned, committed, busy_since: None }))
+    }
+
+    fn may_prune(&self) -> Result<bool> {
+        Ok(now() - self.committed > QUIET || self.reader.log_length()? > OVERDUE)
     }
 
     /// Looks whether anything was committed, cheaply, and reads it.
@@ -63,7 +77,7 @@ impl Follow for Following {
     fn next(&mut self, longest: Duration) -> Result<Option<Interval>> {
         match self.look() {
             Ok(Some(interval)) => {
-                self.busy_since = None;
+                (self.busy_since, self.committed) = (None, now());
                 return Ok(Some(interval));
             }
             Ok(None) => self.busy_since = None,
@@ -76,7 +90,7 @@ impl Follow for Following {
             }
             Err(e) => return Err(e),
         }
-        if now() - self.pruned > PRUNE_EVERY {
+        if now() - self.pruned > PRUNE_EVERY && self.may_prune()? {
             // The relay has everything up to the reader's own position.
             let more = self.reader.prune(Position::at(u64::MAX))?;
             self.pruned = if more { now() - PRUNE_EVERY * 9 / 10 } else { now() };

@@ -23,7 +23,7 @@ use gossip_core::value::Value;
 pub const MAX_ENTRIES: i64 = 200_000;
 
 /// Log entries that are deleted at a time, so that no writer waits long.
-const PRUNE: i64 = 500;
+const PRUNE: i64 = 200;
 
 /// Deletes the log but for its last entry if it is longer than what is ever handed on entry by entry, and nobody reads it.
 pub fn let_go(source: &SqliteSource) -> Result<bool> {
@@ -392,6 +392,11 @@ impl Reader {
         let Some(stored) = row.optional()? else { return Ok(None) };
         let same = f.described.key.iter().zip(key).all(|(&i, k)| stored[i] == *k);
         Ok(same.then(|| convert(&f.table, &stored, misfits)))
+    }
+
+    /// How many entries the log has, about.
+    pub fn log_length(&self) -> Result<i64> {
+        Ok(self.db.query_row("SELECT coalesce(max(seq) - min(seq), 0) FROM gossip_log", [], |r| r.get(0))?)
     }
 
     /// Deletes some of the log's oldest entries up to `acknowledged`, never the last one, from which the numbering goes

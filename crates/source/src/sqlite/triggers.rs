@@ -340,7 +340,10 @@ pub fn check(source: &SqliteSource) -> Result<Vec<Finding>> {
     }
     let mode: String = db.query_row("PRAGMA journal_mode", [], |r| r.get(0))?;
     if mode != "wal" {
-        let text = format!("journal mode is {mode}: snapshots make writers wait while they read");
+        let text = format!(
+            "journal mode is {mode}: snapshots make writers wait while they read, and a writer \
+                            without a busy timeout fails at times (\"database is locked\")"
+        );
         find(false, &source.name, text, Some("PRAGMA journal_mode = WAL".into()));
     }
     if db.is_readonly("main")? {

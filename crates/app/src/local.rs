@@ -6,8 +6,9 @@ use std::sync::Arc;
 use gossip_core::rule::RuleText;
 use gossip_core::send_queue::QueueLimits;
 use gossip_relay::faulty::{Faults, Faulty};
+use gossip_relay::vouch::Keys;
 use gossip_relay::{Relay, RelayError};
-use gossip_server::auth::Tokens;
+use gossip_server::auth::{MIN_SECRET, Tokens};
 use gossip_server::config::Config;
 use gossip_server::decisions::Decisions;
 use gossip_server::instance::{Instance, Options, StartError};
@@ -65,6 +66,29 @@ fn decisions(config: &Config) -> Result<Option<Arc<Decisions>>, Failure> {
     Decisions::new(settings, key).map(|d| Some(Arc::new(d))).map_err(Failure::usage)
 }
 
+/// By what instances know each other on a broker: the relay's own secret, else that of tokens. Without either, whatever
+/// is said there is believed.
+fn keys(config: &Config, tokens: Option<&Tokens>) -> Result<Option<Keys>, Failure> {
+    let read = |field: &str, name: &Option<String>| {
+        let Some(name) = name else { return Ok(None) };
+        let failed = |why: String| Err(Failure::usage(format!("relay.{field}: the environment variable {name} {why}")));
+        match std::env::var(name) {
+            Ok(secret) if secret.len() >= MIN_SECRET => Ok(Some(secret.into_bytes())),
+            Ok(secret) => failed(format!("holds {} bytes; expected at least {MIN_SECRET}", secret.len())),
+            Err(_) => failed("is not set".into()),
+        }
+    };
+    let other = read("other_secret_env", &config.relay_secrets.other)?;
+    let own = read("secret_env", &config.relay_secrets.own)?;
+    let own = own.or_else(|| tokens.and_then(|t| t.secret().map(<[u8]>::to_vec)));
+    if own.is_none() && !config.relay.url.starts_with("inproc:") {
+        tracing::warn!(
+            "whoever is let onto the broker can speak as an instance: set relay.secret_env, or auth.secret_env"
+        );
+    }
+    Ok(own.map(|own| Keys::new(&own, other.as_deref())))
+}
+
 impl Cluster {
     /// Starts an instance for each name, on consecutive ports from the configured one (each a free one if that is 0).
     pub async fn start(config: &Config, names: &[String], tokens: Option<Arc<Tokens>>) -> Result<Cluster, Failure> {
@@ -82,7 +106,9 @@ impl Cluster {
         let secret = tokens.as_ref().and_then(|t| t.secret().map(<[u8]>::to_vec));
         // Without a secret that all instances know, cursors are good only here and until the end.
         let secret = secret.unwrap_or_else(|| rand::random::<[u8; 32]>().to_vec());
-        let (settings, rules) = (config.relay.clone(), config.rules.clone());
+        let keys = keys(config, tokens.as_deref())?;
+        let settings = gossip_relay::Settings { keys, ..config.relay.clone() };
+        let rules = config.rules.clone();
         let mut cluster = Cluster { options: vec![], rules, faults: vec![], running: vec![], settings, hub: None };
         for (i, name) in names.iter().enumerate() {
             let port = match config.listen.port() {

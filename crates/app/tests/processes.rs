@@ -46,6 +46,8 @@ struct Cluster {
     proxy: Proxy,
     db: Postgres,
     dir: tempfile::TempDir,
+    /// What lets in as an operator, as a head line.
+    as_operator: String,
 }
 
 impl Cluster {
@@ -74,10 +76,12 @@ impl Cluster {
             );
             std::fs::write(dir.path().join(format!("{name}.toml")), config).unwrap();
         }
-        let mut cluster = Cluster { instances: vec![], broker, proxy, db, dir };
+        let mut cluster = Cluster { instances: vec![], broker, proxy, db, dir, as_operator: String::new() };
         assert_eq!(cluster.gossip(&["prepare", "-c", "east.toml"]).0, 0);
         let (code, text) = cluster.gossip(&["check", "-c", "east.toml"]);
         assert!(code == 0 && text.contains("on the broker, an instance needs to") && text.contains("trial"), "{text}");
+        let token = cluster.gossip(&["token", "-c", "east.toml", "--claims", r#"{"sub":"op","roles":["ops"]}"#]).1;
+        cluster.as_operator = format!("Authorization: Bearer {}", token.trim());
         for i in 0..NAMES.len() {
             let instance = cluster.serve(i);
             cluster.instances.push(instance);
@@ -92,9 +96,13 @@ impl Cluster {
     }
 
     fn serve(&self, i: usize) -> Instance {
+        self.serve_with(i, &[])
+    }
+
+    fn serve_with(&self, i: usize, env: &[(&str, &str)]) -> Instance {
         let mut serve = Command::new(GOSSIP);
         serve.args(["serve", "-c", &format!("{}.toml", NAMES[i])]).current_dir(self.dir.path());
-        serve.env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off").stdout(Stdio::piped());
+        serve.env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off").envs(env.iter().copied()).stdout(Stdio::piped());
         let mut child = Process(serve.spawn().unwrap());
         let mut line = String::new();
         BufReader::new(child.0.stdout.take().unwrap()).read_line(&mut line).unwrap();
@@ -121,7 +129,7 @@ impl Cluster {
     fn reader(&self, not: Option<usize>) -> usize {
         let reads = |i: usize| {
             let address = self.instances[i].url.trim_start_matches("ws://").split('/').next().unwrap().to_string();
-            let get = ["-s", "-m", "2"].map(String::from).into_iter().chain([format!("http://{address}/readyz")]);
+            let get = ["-s", "-m", "2", "-H", &self.as_operator, &format!("http://{address}/readyz")];
             let answer = Command::new("curl").args(get).output().unwrap();
             String::from_utf8_lossy(&answer.stdout).contains("\"reading\":\"reading\"")
         };
@@ -417,6 +425,38 @@ fn everything_stays_right_while_things_fail(kind: Kind) {
     assert!(writer.written.load(Relaxed) > 0);
     drop(writer);
     runtime.shutdown_timeout(Duration::from_secs(2));
+}
+
+/// A part that panics takes its process with it, in time, and another instance goes on.
+#[test]
+fn every_part_that_is_killed_ends_its_process_and_another_takes_over() {
+    let _alone = alone();
+    let mut c = Cluster::start(Kind::Nats);
+    for part in ["loop", "reader", "writer", "front"] {
+        // Alone, so that it is the reader before its part is killed two seconds later.
+        (0..NAMES.len()).for_each(|i| c.kill(i));
+        c.instances[0] = c.serve_with(0, &[("GOSSIP_FAULT", &format!("panic:{part}"))]);
+        let begun = Instant::now();
+        // Somebody knocks, and listens: every part has something to do.
+        let url = c.instances[0].url.clone();
+        let knocking = std::thread::spawn(move || {
+            let runtime = tokio::runtime::Runtime::new().unwrap();
+            runtime.block_on(async {
+                while let Ok(mut s) = Session::connect(&url, None).await {
+                    let _ = s.subscribe("SELECT * FROM calls", &Map::new(), None).await;
+                    tokio::time::sleep(Duration::from_millis(50)).await;
+                }
+            });
+        });
+        c.again(1);
+        let process = &mut c.instances[0].process.as_mut().unwrap().0;
+        let code = wait_for(|| format!("the end of {part}"), || process.try_wait().unwrap());
+        let after = begun.elapsed().saturating_sub(Duration::from_secs(2));
+        assert_eq!(code.code(), Some(70), "{part}");
+        let _ = knocking.join();
+        assert_eq!(c.reader(Some(0)), 1, "{part}");
+        println!("{part}: the process ended {} ms after the fault", after.as_millis());
+    }
 }
 
 macro_rules! on_each_broker {

@@ -246,6 +246,8 @@ fn processes_of_their_own_hear_of_each_other_over_a_broker() {
     let ((mut east, at_east), (mut west, at_west)) = (serve("east"), serve("west"));
     let token =
         gossip(dir.path(), &["token", "-c", "east.toml", "--claims", r#"{"sub":"imre","roles":["control"]}"#]).1;
+    let ops =
+        gossip(dir.path(), &["token", "-c", "east.toml", "--claims", r#"{"sub":"op","roles":["harbour-ops"]}"#]).1;
     let query = "SELECT vessel FROM calls";
     require_python("websockets", "python3-websockets");
     let listen = |url: &str| {
@@ -265,9 +267,8 @@ fn processes_of_their_own_hear_of_each_other_over_a_broker() {
     // Only one of them reads; whichever it is, the other one goes on without it.
     let reads = |url: &str| {
         let address = url.trim_start_matches("ws://").trim_end_matches("/v1/socket");
-        let get = ["-c", "import sys, urllib.request as u; print(u.urlopen(sys.argv[1]).read().decode())"];
-        let answer =
-            Command::new("/usr/bin/python3").args(get).arg(format!("http://{address}/readyz")).output().unwrap();
+        let (url, as_operator) = (format!("http://{address}/readyz"), format!("Authorization: Bearer {}", ops.trim()));
+        let answer = Command::new("curl").args(["-s", "-H", &as_operator, &url]).output().unwrap();
         String::from_utf8_lossy(&answer.stdout).contains("\"reading\":\"reading\"")
     };
     let east_reads = reads(&at_east);

@@ -53,6 +53,13 @@ impl Sealer {
         Sealer { aead: XChaCha20Poly1305::new(&derive("gossip cursor")), mac: new_mac(&derive("gossip key")) }
     }
 
+    /// A key for the order of rows whose own keys are hidden.
+    pub fn order_key(&self) -> [u64; 2] {
+        let digest = self.digest(&[b"order"]);
+        let half = |i: usize| digest.iter().skip(8 * i).take(8).fold(0, |n, b| n << 8 | u64::from(*b));
+        [half(0), half(1)]
+    }
+
     fn digest(&self, parts: &[&[u8]]) -> Vec<u8> {
         let mut mac = self.mac.clone();
         for part in parts {

@@ -40,7 +40,7 @@ pub const MAX_SEEN: usize = 65_536;
 /// An event of a topic.
 #[derive(Clone, Debug, PartialEq)]
 pub struct TopicEvent {
-    /// Its id, unique for its source.
+    /// Its id, unique for its source among the events of one sender.
     pub id: Arc<str>,
     /// Who says so.
     pub source: Arc<str>,
@@ -187,8 +187,12 @@ impl Topic {
     }
 }
 
-/// What orders events: by what the topic declares, else by the publisher's clock; between equals by who and which.
-type Stamp = (Value, Micros, Arc<str>, Arc<str>);
+/// An event's name: the sender that an instance has vouched for, the source and the id. The sender is part of it so that
+/// nobody can suppress or replace another one's event by naming it first.
+type Name = (Option<Arc<str>>, Arc<str>, Arc<str>);
+
+/// What orders events: by what the topic declares, else by the publisher's clock; between equals by name.
+type Stamp = (Value, Micros, Name);
 
 /// Bytes that a value needs, about; the same on every instance.
 fn room_of(json: &Json) -> usize {
@@ -201,6 +205,10 @@ fn room_of(json: &Json) -> usize {
 }
 
 impl TopicEvent {
+    fn name(&self) -> Name {
+        (self.sender.clone(), self.source.clone(), self.id.clone())
+    }
+
     fn room(&self) -> usize {
         let texts = [Some(&self.id), Some(&self.source), self.subject.as_ref(), self.sender.as_ref()];
         EVENT + room_of(&self.data) + texts.into_iter().flatten().map(|t| t.len()).sum::<usize>()
@@ -212,6 +220,9 @@ impl TopicEvent {
 pub struct Floor {
     /// When it happened.
     pub time: Micros,
+    /// Who published it, where a client did.
+    #[serde(default)]
+    pub sender: Option<String>,
     /// Who said so.
     pub source: String,
     /// Its id.
@@ -219,20 +230,22 @@ pub struct Floor {
 }
 
 impl Floor {
-    fn at((_, time, source, id): &Stamp) -> Floor {
-        Floor { time: *time, source: source.to_string(), id: id.to_string() }
+    fn at((_, time, (sender, source, id)): &Stamp) -> Floor {
+        let sender = sender.as_deref().map(String::from);
+        Floor { time: *time, sender, source: source.to_string(), id: id.to_string() }
     }
 
-    fn is_below(&self, (_, time, source, id): &Stamp) -> bool {
-        (self.time, &*self.source, &*self.id) < (*time, source, id)
+    fn is_below(&self, (_, time, (sender, source, id)): &Stamp) -> bool {
+        (self.time, self.sender.as_deref(), &*self.source, &*self.id) < (*time, sender.as_deref(), source, id)
     }
 }
 
 /// An event's share in a digest.
-fn mark((_, time, source, id): &Stamp) -> u64 {
+fn mark((_, time, (sender, source, id)): &Stamp) -> u64 {
     let mut hash = Sha256::new();
-    for part in [source.as_bytes(), id.as_bytes(), &time.to_le_bytes()] {
-        hash.update(part.len().to_le_bytes());
+    hash.update([u8::from(sender.is_some())]);
+    for part in [sender.as_deref().unwrap_or("").as_bytes(), source.as_bytes(), id.as_bytes(), &time.to_le_bytes()] {
+        hash.update((part.len() as u64).to_le_bytes());
         hash.update(part);
     }
     hash.finalize().iter().take(8).fold(0, |all, byte| all << 8 | u64::from(*byte))
@@ -263,8 +276,8 @@ pub struct TopicState {
     used: usize,
     room: usize,
     floor: Option<Floor>,
-    seen: HashSet<(Arc<str>, Arc<str>)>,
-    seen_order: VecDeque<(Arc<str>, Arc<str>)>,
+    seen: HashSet<Name>,
+    seen_order: VecDeque<Name>,
 }
 
 impl TopicState {
@@ -300,7 +313,7 @@ impl TopicState {
     pub fn take(&mut self, event: TopicEvent) -> Result<Taken, String> {
         let row = self.topic.row(&event)?;
         let order = self.topic.order.map_or(Value::Null, |i| row[i].clone());
-        let stamp = (order, event.time, event.source.clone(), event.id.clone());
+        let stamp = (order, event.time, event.name());
         if self.is_repeated(&event) || self.log.contains_key(&stamp) {
             return Ok(Taken::Repeated);
         }
@@ -343,7 +356,7 @@ impl TopicState {
 
     /// Whether an event of this name was taken lately; notes it.
     fn is_repeated(&mut self, event: &TopicEvent) -> bool {
-        let name = (event.source.clone(), event.id.clone());
+        let name = event.name();
         if !self.seen.insert(name.clone()) {
             return true;
         }
@@ -510,6 +523,17 @@ mod tests {
         let (mut state, _) = held(Keep::Last, Some("level"), &events);
         assert_eq!(state.take(event(99, 1, 99_000_000, 1, 4)), Ok(Taken::Older), "a column decides");
         assert_eq!(state.take(event(9, 1, 0, 1, 50)), Ok(Taken::Repeated));
+    }
+
+    #[test]
+    fn nobody_suppresses_anothers_event_by_its_name() {
+        let (mut state, _) = held(Keep::Newest(9), None, &[event(1, 1, 5, 1, 10)]);
+        let of = |sender: Option<&str>| TopicEvent { sender: sender.map(Arc::from), ..event(1, 1, 5, 1, 20) };
+        for sender in [Some("eve"), None] {
+            assert!(matches!(state.take(of(sender)), Ok(Taken::Changed(_))), "{sender:?}");
+            assert_eq!(state.take(of(sender)), Ok(Taken::Repeated));
+        }
+        assert_eq!((state.take(of(Some("ada"))), state.len()), (Ok(Taken::Repeated), 3));
     }
 
     #[test]

@@ -212,8 +212,9 @@ pub enum Notification {
     },
     /// How far this instance has followed its source.
     Current {
-        /// The position, with its source.
-        position: String,
+        /// The position, with its source. Operators and those beside them alone are told.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        position: Option<String>,
         /// How long ago the source was last known to be there, in milliseconds.
         behind_ms: u64,
     },

@@ -7,6 +7,9 @@ use serde_json::{Map, Value as Json};
 /// Most bytes of one event.
 pub const MAX_EVENT: usize = 256 * 1024;
 
+/// The attribute, an extension, that holds the subject of the client that published an event.
+pub const SENDER: &str = "sender";
+
 /// An event (CloudEvents 1.0). `source` and `id` together name it.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct CloudEvent {

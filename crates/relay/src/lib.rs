@@ -8,7 +8,7 @@
 //!
 //! [`inproc`] is the relay within one process. [`over`] is the relay over a broker: what is the same on all of them. What
 //! differs is behind the small trait [`broker::Broker`], a file for each. What is said is an [`event`] for intervals and a
-//! [`cloud`] event for all else. [`foreign`] listens to what other programs say on a broker. [`faulty`] wraps another relay and does its worst.
+//! [`cloud`] event for all else. By [`vouch`] instances know each other's messages from a stranger's. [`foreign`] listens to what other programs say on a broker. [`faulty`] wraps another relay and does its worst.
 
 pub mod broker;
 pub mod cloud;
@@ -19,6 +19,7 @@ pub mod inproc;
 pub mod over;
 pub mod parts;
 pub mod tls;
+pub mod vouch;
 pub mod window;
 
 use std::fmt;
@@ -35,6 +36,7 @@ use crate::broker::{amqp, mqtt, nats, redis};
 use crate::cloud::CloudEvent;
 use crate::over::OverBroker;
 use crate::tls::Trust;
+use crate::vouch::Keys;
 
 /// Messages that may wait for one member. Beyond, the newest is dropped for that member; it will notice.
 pub const INBOX: usize = 1_024;
@@ -94,11 +96,14 @@ pub struct Settings {
     pub keep: Keep,
     /// Who vouches for the broker, and for those that topics come from.
     pub trust: Trust,
+    /// By what instances know each other; `None`: whatever is said on the broker is believed.
+    pub keys: Option<Keys>,
 }
 
 impl Default for Settings {
     fn default() -> Settings {
-        Settings { url: "inproc:".into(), prefix: "gossip".into(), keep: Keep::default(), trust: Trust::system() }
+        let (url, prefix) = ("inproc:".into(), "gossip".into());
+        Settings { url, prefix, keep: Keep::default(), trust: Trust::system(), keys: None }
     }
 }
 
@@ -116,10 +121,10 @@ pub async fn connect(settings: &Settings, instance: &str) -> Result<Arc<dyn Rela
     tls::choose();
     Ok(match scheme(&settings.url) {
         "inproc" => Arc::new(inproc::InProcess::default()),
-        "nats" | "tls" => Arc::new(OverBroker::new(nats::Nats::connect(settings).await?, instance)),
-        "redis" | "rediss" => Arc::new(OverBroker::new(redis::Redis::connect(settings).await?, instance)),
-        "mqtt" | "mqtts" => Arc::new(OverBroker::new(mqtt::Mqtt::connect(settings).await?, instance)),
-        "amqp" | "amqps" => Arc::new(OverBroker::new(amqp::Amqp::connect(settings).await?, instance)),
+        "nats" | "tls" => Arc::new(OverBroker::new(nats::Nats::connect(settings).await?, settings, instance)),
+        "redis" | "rediss" => Arc::new(OverBroker::new(redis::Redis::connect(settings).await?, settings, instance)),
+        "mqtt" | "mqtts" => Arc::new(OverBroker::new(mqtt::Mqtt::connect(settings).await?, settings, instance)),
+        "amqp" | "amqps" => Arc::new(OverBroker::new(amqp::Amqp::connect(settings).await?, settings, instance)),
         scheme => return Err(RelayError::Unknown(scheme.into())),
     })
 }

@@ -8,14 +8,15 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use bytes::Bytes;
+use gossip_core::moment;
 use gossip_core::need::Needed;
-use gossip_core::position::{Interval, Position, ResetWhy};
+use gossip_core::position::{Interval, Micros, Position, ResetWhy};
 use gossip_core::schema::Table;
 use parking_lot::Mutex;
 use rand::Rng;
@@ -23,11 +24,12 @@ use serde_json::{Value as Json, json};
 use tokio::sync::{Semaphore, mpsc};
 
 use crate::broker::{Broker, Message, Path, token};
-use crate::cloud::CloudEvent;
+use crate::cloud::{CloudEvent, MAX_EVENT, SENDER};
 use crate::event::{self, Tables};
 use crate::parts::{Part, Parts};
+use crate::vouch::Keys;
 use crate::window::{Window, sign, unbroken};
-use crate::{About, Event, Heard, INBOX, Inbox, Relay, RelayError, Standing};
+use crate::{About, Event, Heard, INBOX, Inbox, Relay, RelayError, Settings, Standing};
 
 /// Asks another instance for intervals.
 const ASK: &str = "gossip.replay.ask.v1";
@@ -40,6 +42,15 @@ const ANSWER_WITHIN: Duration = Duration::from_millis(1_500);
 
 /// Answers that an instance gives at the same time.
 const ANSWERING: usize = 2;
+
+/// Bytes of topics' events that are not whole yet.
+const EVENTS_IN_PARTS: usize = 32 * MAX_EVENT;
+
+/// By how much the clock of a program that publishes events may be ahead.
+const CLOCKS: Micros = 60_000_000;
+
+/// Why a message of a stranger is not believed.
+const NOT_OURS: &str = "not said by an instance of this cluster, or under another secret";
 
 /// Characters of a message that cannot be read which are kept to be shown.
 const SHOWN: usize = 120;
@@ -67,6 +78,31 @@ impl Described {
     }
 }
 
+/// What is put together of parts, by who may send it: rights on a broker differ by kind, and nobody fills what holds
+/// another kind.
+struct Assembly {
+    rows: Parts,
+    topics: Parts,
+    members: Parts,
+}
+
+impl Default for Assembly {
+    fn default() -> Assembly {
+        let (rows, topics, members) = (Parts::default(), Parts::with_room(EVENTS_IN_PARTS), Parts::default());
+        Assembly { rows, topics, members }
+    }
+}
+
+impl Assembly {
+    fn of(&mut self, path: &Path) -> &mut Parts {
+        match path {
+            Path::Rows(_) | Path::Beat(_) => &mut self.rows,
+            Path::Topic(_) => &mut self.topics,
+            Path::Member(_) => &mut self.members,
+        }
+    }
+}
+
 /// An event of an answer: which question, its place, how many there are, and the interval.
 struct Answer {
     number: usize,
@@ -76,6 +112,9 @@ struct Answer {
 
 struct Shared {
     instance: Arc<str>,
+    /// What all names begin with, and by what instances know each other.
+    prefix: String,
+    keys: Option<Keys>,
     /// Tells this process from one of the same name that ran before.
     run: u64,
     described: Mutex<Described>,
@@ -99,9 +138,11 @@ pub struct OverBroker<B> {
 
 impl<B: Broker> OverBroker<B> {
     /// For the instance of this name.
-    pub fn new(broker: B, instance: &str) -> OverBroker<B> {
+    pub fn new(broker: B, settings: &Settings, instance: &str) -> OverBroker<B> {
         let shared = Shared {
             instance: instance.into(),
+            prefix: settings.prefix.clone(),
+            keys: settings.keys.clone(),
             run: rand::rng().random(),
             described: Mutex::default(),
             window: Mutex::default(),
@@ -145,7 +186,9 @@ impl<B: Broker> OverBroker<B> {
     /// Whole intervals of what the broker keeps.
     fn whole(&self, messages: Vec<Message>) -> Vec<Arc<Interval>> {
         let mut parts = Parts::default();
-        let whole = messages.into_iter().filter_map(|m| parts.add("", m.part, m.bytes));
+        let now = Instant::now();
+        let ours = messages.into_iter().filter(|m| self.shared.is_instances(m));
+        let whole = ours.filter_map(|m| parts.add("", m.part, m.bytes, now));
         whole.filter_map(|bytes| self.shared.read(&bytes).ok()).map(Arc::new).collect()
     }
 }
@@ -166,6 +209,28 @@ impl Shared {
         }
         let begin: String = String::from_utf8_lossy(&bytes[..bytes.len().min(4 * SHOWN)]).chars().take(SHOWN).collect();
         *self.last_malformed.lock() = Some(format!("{path}: {why}: {begin}"));
+    }
+
+    /// Cuts bytes into messages that the broker takes, each with its code.
+    fn cut(&self, most: usize, path: &Path, to: Option<Position>, id: &str, bytes: &Bytes) -> Vec<Message> {
+        let mut messages = cut(most, path, to, id, bytes);
+        if let Some(keys) = &self.keys {
+            messages.iter_mut().for_each(|m| m.code = Some(keys.code(&self.prefix, m)));
+        }
+        messages
+    }
+
+    /// Whether an instance said this, as far as that is known.
+    fn is_instances(&self, m: &Message) -> bool {
+        self.keys.as_ref().is_none_or(|keys| keys.vouch_for(&self.prefix, m))
+    }
+
+    /// Whether a name is of anybody who is listened to here: what comes in parts under another is not begun.
+    fn is_spoken_of(&self, path: &Path) -> bool {
+        match path {
+            Path::Rows(name) | Path::Beat(name) => self.described.lock().sources.iter().any(|s| token(s) == *name),
+            Path::Topic(_) | Path::Member(_) => true,
+        }
     }
 
     fn read(&self, bytes: &[u8]) -> Result<Interval, String> {
@@ -246,6 +311,21 @@ impl Shared {
     }
 }
 
+/// An event that no instance vouches for: nobody says here who sent it, and it has not happened later than now, or it
+/// would be the last one of its key for ever.
+///
+/// # Errors
+/// It says that it happens later.
+fn as_a_strangers(mut event: CloudEvent) -> Result<CloudEvent, String> {
+    event.more.remove(SENDER);
+    let latest = jiff::Timestamp::now().as_microsecond().saturating_add(CLOCKS);
+    let said = event.time.as_deref().and_then(|text| moment::parse_timestamp(text, true));
+    if said.is_some_and(|time| time.saturating_add(moment::SINCE_1970) > latest) {
+        return Err("time: later than now".into());
+    }
+    Ok(event)
+}
+
 /// Cuts bytes into messages that the broker takes.
 fn cut(most: usize, path: &Path, to: Option<Position>, id: &str, bytes: &Bytes) -> Vec<Message> {
     let of = bytes.len().div_ceil(most).max(1);
@@ -254,13 +334,14 @@ fn cut(most: usize, path: &Path, to: Option<Position>, id: &str, bytes: &Bytes) 
         part: Part { index, of },
         to,
         id: id.into(),
+        code: None,
         bytes: bytes.slice(index * most..bytes.len().min((index + 1) * most)),
     };
     (0..of).map(piece).collect()
 }
 
 async fn say(broker: &impl Broker, shared: &Shared, path: Path, bytes: &[u8]) -> Result<(), RelayError> {
-    for m in cut(broker.most(), &path, None, "", &Bytes::copy_from_slice(bytes)) {
+    for m in shared.cut(broker.most(), &path, None, "", &Bytes::copy_from_slice(bytes)) {
         broker.say(m).await?;
     }
     shared.sent.fetch_add(1, Relaxed);
@@ -301,7 +382,7 @@ impl<B: Broker> Relay for OverBroker<B> {
         }
         let id =
             format!("{}-{}-{}-{}-{}", interval.lineage, interval.epoch, interval.reader, interval.from, interval.to);
-        let messages = cut(self.broker.most(), &Path::Rows(source), Some(interval.to), &id, &bytes);
+        let messages = self.shared.cut(self.broker.most(), &Path::Rows(source), Some(interval.to), &id, &bytes);
         self.broker.keep(&interval.source, messages).await?;
         // Whoever missed it can ask here, whether or not it comes back.
         self.shared.window.lock().add(&interval);
@@ -328,20 +409,33 @@ impl<B: Broker> Relay for OverBroker<B> {
         }
         let (shared, broker) = (self.shared.clone(), self.broker.clone());
         tokio::spawn(async move {
-            let mut parts = Parts::default();
+            let mut assembly = Assembly::default();
             loop {
                 let m = tokio::select! {
                     m = messages.recv() => m,
                     () = sender.closed() => return,
                 };
-                let Some(Message { path, part, bytes, .. }) = m else { return };
-                let Some(whole) = parts.add(&path.to_string(), part, bytes) else { continue };
+                let Some(m) = m else { return };
+                let instances = shared.is_instances(&m);
+                let Message { path, part, bytes, .. } = m;
+                // Whole events of topics are anybody's to publish whom the broker lets; nothing else is.
+                if !instances && !(matches!(path, Path::Topic(_)) && part == Part::WHOLE) {
+                    shared.malformed(&path, &bytes, NOT_OURS);
+                    continue;
+                }
+                if part != Part::WHOLE && !shared.is_spoken_of(&path) {
+                    continue;
+                }
+                let Some(whole) = assembly.of(&path).add(&path.to_string(), part, bytes, Instant::now()) else {
+                    continue;
+                };
                 shared.heard.fetch_add(1, Relaxed);
                 let read = match &path {
                     Path::Rows(_) | Path::Beat(_) => {
                         shared.read(&whole).map(|i| shared.interval(i).map(Heard::Interval))
                     }
                     Path::Topic(name) => CloudEvent::read(&whole)
+                        .and_then(|event| if instances { Ok(event) } else { as_a_strangers(event) })
                         .map(|event| Some(Heard::Event(Arc::new(Event { about: About::Topic(name.clone()), event })))),
                     // Answers hold whole intervals: only their form is looked at.
                     Path::Member(_) => serde_json::from_slice::<CloudEvent>(&whole)

@@ -11,6 +11,7 @@ use gossip_core::value::{Type, Value};
 use gossip_relay::cloud::CloudEvent;
 use gossip_relay::foreign::{self, Listen};
 use gossip_relay::tls::Trust;
+use gossip_relay::vouch::Keys;
 use gossip_relay::{About, Event, Heard, Inbox, Keep, Relay, RelayError, Settings};
 use testbed::{Broker, Kind};
 use tokio::sync::mpsc;
@@ -64,7 +65,7 @@ fn interval(n: u64, bytes: Option<usize>) -> Arc<Interval> {
 
 async fn connect(url: &str, trust: Trust, name: &str) -> Result<Arc<dyn Relay>, RelayError> {
     let keep = Keep { age: Duration::from_secs(600), bytes: 64 << 20 };
-    gossip_relay::connect(&Settings { url: url.into(), prefix: "test".into(), keep, trust }, name).await
+    gossip_relay::connect(&Settings { url: url.into(), prefix: "test".into(), keep, trust, keys: None }, name).await
 }
 
 async fn relay(url: &str, name: &str) -> Arc<dyn Relay> {
@@ -225,6 +226,56 @@ async fn everything_is_heard_in_order_and_fetched_again(kind: Kind) {
     assert!(standing.last_malformed.unwrap().starts_with("member.north: not a CloudEvent"));
 }
 
+async fn what_no_instance_of_the_cluster_said_is_not_believed(kind: Kind) {
+    let server = Broker::start(kind);
+    let with = async |name: &str, keys: Option<Keys>| {
+        let settings = Settings { url: server.url(), prefix: "test".into(), keys, ..Settings::default() };
+        let relay = gossip_relay::connect(&settings, name).await.unwrap();
+        relay.describe(&tables());
+        relay
+    };
+    let (old, new): (&[u8], &[u8]) = (b"the old secret", b"the new secret");
+    let north = with("north", Some(Keys::new(old, None))).await;
+    // While the secret is changed both are believed.
+    let south = with("south", Some(Keys::new(new, Some(old)))).await;
+    let (mut a, mut b) = (north.join().await.unwrap(), south.join().await.unwrap());
+    let about = |about: About, of: &Event| Arc::new(Event { about, event: of.event.clone() });
+    for (n, keys) in [(1, None), (2, Some(Keys::new(b"another cluster's", None)))] {
+        let forger = with("north", keys).await;
+        for bytes in [Some(10), None, Some(3_500_000)] {
+            forger.publish(interval(n, bytes)).await.unwrap();
+        }
+        forger.tell(about(About::Members, &event("gossip.instance.v1", "forged", 10))).await.unwrap();
+        let mut said = (*event("tide", &format!("said {n}"), 10)).clone();
+        let mut late = said.clone();
+        late.event.time = Some("9999-12-31T23:59:59Z".into());
+        forger.tell(Arc::new(late)).await.unwrap();
+        let told = said.clone();
+        said.event.more.insert("sender".into(), "ada".into());
+        forger.tell(Arc::new(said)).await.unwrap();
+        // Of all this an event is heard, and nobody is said to have sent it.
+        for inbox in [&mut a, &mut b] {
+            assert_eq!(heard(inbox).await, Heard::Event(Arc::new(told.clone())));
+        }
+        // What an instance says under the very same name is taken.
+        north.publish(interval(n, Some(20))).await.unwrap();
+        for inbox in [&mut a, &mut b] {
+            assert_eq!(next(inbox).await, interval(n, Some(20)));
+        }
+    }
+    assert!(north.standing().last_malformed.unwrap().contains("time: later than now"));
+    let mut sent = (*event("tide", "by ada", 10)).clone();
+    sent.event.more.insert("sender".into(), "ada".into());
+    north.tell(Arc::new(sent.clone())).await.unwrap();
+    assert_eq!(heard(&mut b).await, Heard::Event(Arc::new(sent)));
+    let late = with("late", Some(Keys::new(old, None))).await;
+    let _joined = late.join().await.unwrap();
+    let since = late.replay("harbour", Position::at(0)).await.unwrap();
+    assert_eq!(since.unwrap(), [interval(1, Some(20)), interval(2, Some(20))]);
+    let standing = south.standing();
+    assert!(standing.malformed >= 10, "{standing:?}");
+}
+
 async fn an_outage_is_told_and_ends_and_lost_data_is_a_gap(kind: Kind) {
     let mut server = Broker::start(kind);
     let (north, south) = (relay(&server.url(), "north").await, relay(&server.url(), "south").await);
@@ -312,6 +363,11 @@ macro_rules! on_each_broker {
         #[tokio::test(flavor = "multi_thread")]
         async fn everything_is_heard_in_order_and_fetched_again() {
             super::everything_is_heard_in_order_and_fetched_again(Kind::$kind).await;
+        }
+
+        #[tokio::test(flavor = "multi_thread")]
+        async fn what_no_instance_of_the_cluster_said_is_not_believed() {
+            super::what_no_instance_of_the_cluster_said_is_not_believed(Kind::$kind).await;
         }
 
         #[tokio::test(flavor = "multi_thread")]

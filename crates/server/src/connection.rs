@@ -18,7 +18,7 @@ use tokio_tungstenite::tungstenite::protocol::frame::Frame;
 use tokio_tungstenite::tungstenite::{Error as SocketError, Message};
 
 use crate::asked::{Askable, Asked};
-use crate::auth::Accepted;
+use crate::auth::{Accepted, KeyId};
 use crate::http::owner;
 use crate::node::{Ask, Client, OPERATORS, Operate, Publish};
 use crate::now;
@@ -80,6 +80,16 @@ async fn stopped(stopping: &mut watch::Receiver<bool>) {
     drop(stopping.wait_for(|s| *s).await);
 }
 
+/// Waits until the set of keys is another one; for ever where there is none.
+pub(crate) async fn changed(keys: &mut Option<watch::Receiver<u64>>) {
+    if let Some(keys) = keys
+        && keys.changed().await.is_ok()
+    {
+        return;
+    }
+    std::future::pending().await
+}
+
 /// Bytes of a call's id: it is kept until the call is answered.
 const MAX_CALL_ID: usize = 128;
 
@@ -100,11 +110,12 @@ type Flow = Result<(), Option<End>>;
 
 /// Serves a connection to its end. `token` is the one of the upgrade.
 pub async fn serve(mut calls: Calls, served: Served, token: Option<String>) {
-    let mut c = Connection { served, expires: None };
+    let mut c = Connection { served, expires: None, key: None };
     let client = c.served.client.clone();
     if c.served.asks.send(Ask::Connected(client.clone())).await.is_err() {
         return;
     }
+    let _known = Known { client: client.clone(), asks: c.served.asks.clone() };
     let mut flow: Flow = Ok(());
     if let Some(token) = token
         && let Err(e) = c.authenticate(&token).await
@@ -122,14 +133,31 @@ pub async fn serve(mut calls: Calls, served: Served, token: Option<String>) {
         // The answer to the client's own close may still wait.
         _ => drop(client.outbox.flush(&c.served.sealer)),
     }
-    client.outbox.close();
-    let _ = c.served.asks.send(Ask::Disconnected(client.id)).await;
+}
+
+/// A client that the loop knows, until this is dropped, however its connection ends.
+pub(crate) struct Known {
+    pub(crate) client: Arc<Client>,
+    pub(crate) asks: mpsc::Sender<Ask>,
+}
+
+impl Drop for Known {
+    fn drop(&mut self) {
+        self.client.outbox.close();
+        let (asks, id) = (self.asks.clone(), self.client.id);
+        // Where the runtime is ending, so is the loop.
+        if let Ok(runtime) = tokio::runtime::Handle::try_current() {
+            runtime.spawn(async move { asks.send(Ask::Disconnected(id)).await });
+        }
+    }
 }
 
 struct Connection {
     served: Served,
     /// When the token ends, in seconds since 1970.
     expires: Option<i64>,
+    /// The key that it is signed with.
+    key: Option<KeyId>,
 }
 
 impl Connection {
@@ -144,6 +172,7 @@ impl Connection {
         let client = self.served.client.clone();
         let tcp = calls.get_ref().tcp.clone();
         let mut stopping = self.served.stopping.clone();
+        let mut keys = self.served.askable.tokens.as_ref().map(|t| t.changes());
         let mut stopped = std::pin::pin!(stopped(&mut stopping));
         let mut ends = std::pin::pin!(tokio::time::sleep(Duration::MAX));
         let mut known_end = None;
@@ -204,6 +233,16 @@ impl Connection {
                         client.outbox.say(&wire::notify("expired", told));
                         ends.as_mut().reset(Instant::now() + grace);
                         noticed = true;
+                    }
+                    blocked = self.write().await?;
+                }
+                () = changed(&mut keys) => {
+                    let tokens = self.served.askable.tokens.as_ref();
+                    if self.key.is_some_and(|key| tokens.is_none_or(|t| !t.has(&key))) {
+                        // What it let in it lets in no more, and there is nothing to wait for.
+                        client.outbox.say(&wire::notify("expired", json!({"closes_ms": 0})));
+                        self.expire().await?;
+                        known_end = None;
                     }
                     blocked = self.write().await?;
                 }
@@ -414,7 +453,7 @@ impl Connection {
                 self.say_later(id.clone(), tell);
                 tokio::spawn(async move {
                     if let Ok(outcome) = answered.await {
-                        let _ = told.send(outcome.map(|position| json!({"position": position})));
+                        let _ = told.send(outcome.map(|published| published.to_json()));
                     }
                 });
                 Ok(None)
@@ -462,7 +501,7 @@ impl Connection {
 
     /// The token has ended and was not renewed: what it opened is closed, and who comes next is nobody known.
     async fn expire(&mut self) -> Flow {
-        self.expires = None;
+        (self.expires, self.key) = (None, None);
         *self.served.client.claims.lock() = Arc::new(Claims::anonymous());
         self.ask(Ask::Expired(self.served.client.id)).await
     }
@@ -475,7 +514,7 @@ impl Connection {
         let accepted = tokens.accept(token).await.map_err(|e| RpcError::new(code::NOT_AUTHENTICATED, e))?;
         let claims = Arc::new(accepted.claims.clone());
         let before = std::mem::replace(&mut *self.served.client.claims.lock(), claims.clone());
-        self.expires = Some(accepted.expires);
+        (self.expires, self.key) = (Some(accepted.expires), Some(accepted.key));
         if before != claims {
             let ask = Ask::Claims(self.served.client.id, before, claims);
             self.ask(ask).await.map_err(|_| RpcError::new(code::UNAVAILABLE, "the instance stops"))?;

@@ -2,8 +2,9 @@
 //! claims.
 //!
 //! `POST url` with the key in `X-API-Key` and a JSON body `{"subject", "roles", "claims", "table", "params"}`; the
-//! answer is `{"claims": {…}}`. What it says holds for a stated time. Without an answer there are no rights: slow, dead
-//! and lying servers are all the same, and after a few failures in a row they are left alone for a while.
+//! answer is `{"claims": {…}}`. What it says holds for a stated time. A status from 400 to 499 is a no to this one question.
+//! Without an answer there are no rights: slow, dead and lying servers are all the same, and after a few failures in a row
+//! they are left alone for a while.
 
 use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
@@ -57,6 +58,21 @@ pub struct Settings {
     pub cache: Duration,
 }
 
+/// Why nothing was decided for somebody.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Undecided {
+    /// The answer is no: a status from 400 to 499. It is about this one question and says nothing about others.
+    Refused,
+    /// There is no answer, or none that can be used.
+    Failed(String),
+}
+
+impl From<String> for Undecided {
+    fn from(why: String) -> Undecided {
+        Undecided::Failed(why)
+    }
+}
+
 /// What was decided, and until when it holds.
 #[derive(Clone, Debug)]
 pub struct Decided {
@@ -73,6 +89,8 @@ pub struct Decisions {
     client: reqwest::Client,
     cached: Mutex<Cached>,
     asking: Semaphore,
+    /// Places of those who ask again, so that many who come do not keep out those who are there.
+    renewing: Semaphore,
     waiting: AtomicUsize,
     breaker: Mutex<Breaker>,
 }
@@ -107,6 +125,7 @@ impl Decisions {
             client,
             cached: Mutex::default(),
             asking: Semaphore::new(MAX_ASKED),
+            renewing: Semaphore::new(MAX_ASKED / 2),
             waiting: AtomicUsize::new(0),
             breaker: Mutex::default(),
         })
@@ -117,11 +136,17 @@ impl Decisions {
         self.settings.tables.contains(table)
     }
 
-    /// What the outside adds to somebody's claims for a table.
+    /// What the outside adds to somebody's claims for a table. `again` says that it was asked before.
     ///
     /// # Errors
-    /// Why there is no answer, without anything that was sent.
-    pub async fn decide(&self, claims: &Claims, table: &str, params: &Map<String, Json>) -> Result<Decided, String> {
+    /// That the answer is no, or why there is none, without anything that was sent.
+    pub async fn decide(
+        &self,
+        claims: &Claims,
+        table: &str,
+        params: &Map<String, Json>,
+        again: bool,
+    ) -> Result<Decided, Undecided> {
         let body = json!({
             "subject": claims.subject(),
             "roles": claims.roles,
@@ -130,9 +155,9 @@ impl Decisions {
             "params": params,
         });
         let slot = self.slot(&body);
-        if self.waiting.fetch_add(1, Relaxed) >= MAX_WAITING {
+        if self.waiting.fetch_add(1, Relaxed) >= MAX_WAITING && !again {
             self.waiting.fetch_sub(1, Relaxed);
-            return Err(format!("more than {MAX_WAITING} questions wait"));
+            return Err(format!("more than {MAX_WAITING} questions wait").into());
         }
         let _seat = Seat(&self.waiting);
         let mut decided = slot.lock().await;
@@ -140,20 +165,28 @@ impl Decisions {
         if let Some(d) = decided.as_ref().filter(|d| d.until > Instant::now() + self.settings.cache / 2) {
             return Ok(d.clone());
         }
-        let _turn = self.asking.acquire().await.map_err(|_| "the instance stops".to_string())?;
+        let places = if again { &self.renewing } else { &self.asking };
+        let _turn = places.acquire().await.map_err(|_| "the instance stops".to_string())?;
         let answer = match self.may_ask() {
-            Err(e) => Err(e),
+            Err(e) => Err(Undecided::Failed(e)),
             Ok(()) => {
                 let answer = self.ask(&body, claims).await;
-                self.note(answer.as_ref().err());
+                self.note(match &answer {
+                    Err(Undecided::Failed(why)) => Some(why),
+                    // A no is an answer too.
+                    Ok(_) | Err(Undecided::Refused) => None,
+                });
                 answer
             }
         };
         let facts = match (answer, decided.as_ref()) {
             (Ok(facts), _) => Arc::new(facts),
             // What was said before holds for its time.
-            (Err(_), Some(d)) if d.until > Instant::now() => return Ok(d.clone()),
-            (Err(e), _) => return Err(e),
+            (Err(Undecided::Failed(_)), Some(d)) if d.until > Instant::now() => return Ok(d.clone()),
+            (Err(e), _) => {
+                *decided = None;
+                return Err(e);
+            }
         };
         let found = Decided { facts, until: Instant::now() + self.settings.cache };
         *decided = Some(found.clone());
@@ -232,7 +265,7 @@ impl Decisions {
         }
     }
 
-    async fn ask(&self, body: &Json, claims: &Claims) -> Result<Map<String, Json>, String> {
+    async fn ask(&self, body: &Json, claims: &Claims) -> Result<Map<String, Json>, Undecided> {
         // An address may hold a password; errors of the client name it.
         let plain = |e: reqwest::Error| match e.is_timeout() {
             true => format!("no answer within {} ms", self.settings.timeout.as_millis()),
@@ -242,26 +275,29 @@ impl Decisions {
         let request = self.client.post(&self.settings.url).header("content-type", "application/json");
         let request = if self.key.is_empty() { request } else { request.header("x-api-key", &self.key) };
         let mut answer = request.body(body.to_string()).send().await.map_err(plain)?;
+        if answer.status().is_client_error() {
+            return Err(Undecided::Refused);
+        }
         if answer.status() != reqwest::StatusCode::OK {
-            return Err(format!("it answered {}", answer.status()));
+            return Err(format!("it answered {}", answer.status()).into());
         }
         let mut bytes = Vec::new();
         while let Some(piece) = answer.chunk().await.map_err(plain)? {
             bytes.extend_from_slice(&piece);
             if bytes.len() > MAX_ANSWER {
-                return Err(format!("it answered more than {MAX_ANSWER} bytes"));
+                return Err(format!("it answered more than {MAX_ANSWER} bytes").into());
             }
         }
         let mut said = object(&bytes).map_err(|e| format!("its answer is not as it should be: {e}"))?;
         let Some(Json::Object(facts)) = said.remove("claims") else {
-            return Err("its answer has no object claims".into());
+            return Err(String::from("its answer has no object claims").into());
         };
         if !said.is_empty() {
-            return Err("its answer has more than claims".into());
+            return Err(String::from("its answer has more than claims").into());
         }
         // Roles and subject are the token's to say.
         match facts.keys().find(|name| claims.facts.contains_key(*name)) {
-            Some(_) => Err("it answered a claim that the token has".into()),
+            Some(_) => Err(String::from("it answered a claim that the token has").into()),
             None => Ok(facts),
         }
     }

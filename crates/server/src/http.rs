@@ -4,11 +4,10 @@ use std::collections::HashMap;
 use std::convert::Infallible;
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering::Relaxed};
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::time::Duration;
 
 use axum::Router;
-use axum::extract::connect_info::IntoMakeServiceWithConnectInfo;
 use axum::extract::{ConnectInfo, DefaultBodyLimit, Query, Request as HttpRequest, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::middleware::{self, Next};
@@ -26,6 +25,7 @@ use tokio::sync::{mpsc, oneshot, watch};
 use crate::asked::{Askable, Asked};
 use crate::auth::Accepted;
 use crate::connection::{self, Served};
+use crate::front::Seat;
 use crate::live;
 use crate::node::{Ask, Client, OneResult};
 use crate::now;
@@ -34,8 +34,8 @@ use crate::posted;
 use crate::record::{Record, Who};
 use crate::upgrade::upgrade;
 
-/// Connections of one instance.
-pub const MAX_CONNECTIONS: usize = 20_000;
+/// Longest time for the body of a request, and for what is done with it.
+const BODY: Duration = Duration::from_secs(30);
 
 /// What HTTP calls work with.
 pub struct Front {
@@ -53,30 +53,33 @@ pub struct Front {
     pub record: Arc<Record>,
     /// The next client's number.
     pub next_client: AtomicU64,
-    /// Connections that are open.
-    pub connections: Arc<AtomicUsize>,
     /// Which part of the instance has failed, if one has.
     pub failed: watch::Receiver<Option<String>>,
 }
 
 /// All addresses.
-pub fn router(front: Arc<Front>) -> IntoMakeServiceWithConnectInfo<Router, SocketAddr> {
+pub fn router(front: Arc<Front>) -> Router {
     let cors = front.askable.admission.cors();
     let origins = middleware::from_fn_with_state(front.clone(), known_origins);
     Router::new()
         .route("/v1/socket", get(socket))
         .route("/v1/rows", get(rows).layer(cors.clone()))
         .route("/v1/live", get(live::live).layer(cors.clone()))
-        .route("/v1/tickets", post(live::ticket).layer(cors.clone()))
+        .route(
+            "/v1/tickets",
+            post(live::ticket).layer::<_, Infallible>(middleware::from_fn(within)).layer(cors.clone()),
+        )
         .route(
             "/v1/events",
-            post(posted::events).layer::<_, Infallible>(DefaultBodyLimit::max(posted::MAX_BODY)).layer(cors),
+            post(posted::events)
+                .layer::<_, Infallible>(DefaultBodyLimit::max(posted::MAX_BODY))
+                .layer::<_, Infallible>(middleware::from_fn(within))
+                .layer(cors),
         )
         .route_layer(origins)
         .route("/healthz", get(health))
         .route("/readyz", get(ready))
         .with_state(front)
-        .into_make_service_with_connect_info::<SocketAddr>()
 }
 
 /// The token of a request.
@@ -86,26 +89,7 @@ pub fn bearer(headers: &HeaderMap) -> Option<String> {
     scheme.eq_ignore_ascii_case("bearer").then(|| token.trim().to_string())
 }
 
-/// A place among the connections, given back when it is dropped.
-pub struct Seat(Arc<AtomicUsize>);
-
-impl Drop for Seat {
-    fn drop(&mut self) {
-        self.0.fetch_sub(1, Relaxed);
-    }
-}
-
 impl Front {
-    /// A place among the connections; an error if all are taken.
-    pub fn seat(&self) -> Result<Seat, RpcError> {
-        let seat = Seat(self.connections.clone());
-        if self.connections.fetch_add(1, Relaxed) >= MAX_CONNECTIONS {
-            let text = format!("this instance has {MAX_CONNECTIONS} connections, the most it takes; try another");
-            return Err(RpcError::new(code::UNAVAILABLE, text).with(json!({"retry_after_ms": 5_000})));
-        }
-        Ok(seat)
-    }
-
     /// A client that has just come.
     pub fn client(&self, address: SocketAddr, transport: &'static str, claims: Claims) -> Arc<Client> {
         Arc::new(Client {
@@ -130,6 +114,14 @@ impl Front {
     }
 }
 
+/// Gives a request up that takes too long, as one does whose body drips.
+async fn within(request: HttpRequest, next: Next) -> Response {
+    match tokio::time::timeout(BODY, next.run(request)).await {
+        Ok(response) => response,
+        Err(_) => (StatusCode::REQUEST_TIMEOUT, "the request took too long\n").into_response(),
+    }
+}
+
 /// Refuses browsers from origins that are not listed.
 async fn known_origins(
     Shared(front): Shared<Arc<Front>>,
@@ -150,10 +142,7 @@ async fn socket(
     ConnectInfo(address): ConnectInfo<SocketAddr>,
     request: HttpRequest,
 ) -> Response {
-    let seat = match front.seat() {
-        Ok(seat) => seat,
-        Err(e) => return problem(&e),
-    };
+    let seat = request.extensions().get::<Arc<Seat>>().cloned();
     let token = bearer(request.headers());
     let client = front.client(address, "websocket", Claims::anonymous());
     let served = Served {
@@ -282,13 +271,19 @@ async fn health(Shared(front): Shared<Arc<Front>>) -> Response {
     }
 }
 
-async fn ready(Shared(front): Shared<Arc<Front>>) -> Response {
+/// Whether it is ready, for everybody; the rest for operators.
+async fn ready(Shared(front): Shared<Arc<Front>>, headers: HeaderMap) -> Response {
+    let who = front.who(bearer(&headers).as_deref()).await;
+    let operator = matches!(who, Ok(Some(accepted)) if accepted.claims.operator);
     let (answer, answered) = oneshot::channel();
     let _ = front.asks.send(Ask::State(answer)).await;
     let state = answered.await.unwrap_or_default();
-    let body = json!({
-        "ready": state.ready, "position": state.position, "behind_ms": state.behind_ms, "reading": state.reading,
-    });
+    let body = match operator {
+        true => json!({
+            "ready": state.ready, "position": state.position, "behind_ms": state.behind_ms, "reading": state.reading,
+        }),
+        false => json!({"ready": state.ready, "behind_ms": state.behind_ms}),
+    };
     let status = if state.ready { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
     (status, [(header::CONTENT_TYPE, "application/json")], format!("{body}\n")).into_response()
 }

@@ -7,7 +7,6 @@ use std::sync::atomic::AtomicU64;
 use std::time::Duration;
 
 use axum::http::{HeaderMap, HeaderName, Method, header};
-use axum::serve::ListenerExt;
 use gossip_core::engine::Limits;
 use gossip_core::need::needed;
 use gossip_core::query::{Expr, parse_condition, parse_trusted_query};
@@ -29,6 +28,7 @@ use crate::asked::Askable;
 use crate::auth::Tokens;
 use crate::config::{StoredQuery, TopicSettings};
 use crate::decisions::Decisions;
+use crate::front::{self, Seats};
 use crate::http::{self, Front};
 use crate::node::{self, Ask, CHANNEL, State};
 use crate::reading::Reading;
@@ -280,6 +280,10 @@ impl Instance {
         let (stopping, stop) = watch::channel(false);
         let (drain, mut drained) = watch::channel(false);
         let (compiler, compilers) = watch::channel(None);
+        if let Some(tokens) = options.tokens.clone() {
+            let stopping = stop.clone();
+            tokio::spawn(async move { tokens.keep_fresh(stopping).await });
+        }
         let decides = options.decisions.is_some();
         let start = node::Start {
             name: options.name.clone(),
@@ -319,22 +323,13 @@ impl Instance {
             stopping: stop.clone(),
             record: record.clone(),
             next_client: AtomicU64::new(1),
-            connections: Arc::default(),
             failed: supervisor.failed(),
         });
         let router = http::router(front);
-        let listener = listener.tap_io(|tcp| {
-            // A delta must not wait for another one to fill a segment.
-            let _ = tcp.set_nodelay(true);
-        });
-        let mut stopped = stop;
         let front_guard = supervisor.guard("the front");
         let http = async move {
             let _guard = front_guard;
-            let until = async move { drop(stopped.wait_for(|s| *s).await) };
-            if let Err(e) = axum::serve(listener, router).with_graceful_shutdown(until).await {
-                tracing::error!("listener: {e}");
-            }
+            front::serve(listener, router, Arc::new(Seats::new()), stop).await;
         };
         let tasks = vec![tokio::spawn(node::run(start, asked, inbox)), tokio::spawn(http)];
         let (over, is_over) = watch::channel(false);

@@ -1,7 +1,7 @@
 //! One Gossip instance: it listens, knows who its clients are, and moves bytes between them, the source, the relay and
 //! the engine, which decides everything (`gossip-core`).
 //!
-//! Start with [`instance`] for the parts and their lives, then [`node`], the loop that owns the engine. [`connection`]
+//! Start with [`instance`] for the parts and their lives, then [`node`], the loop that owns the engine. [`front`] is where connections come in, [`connection`]
 //! is one client's socket ([`upgrade`] gets it), [`outbox`] what waits for it, [`writers`] write it, [`reading`] and [`snapshots`] the threads that touch the database, [`system`]
 //! Gossip's own tables, [`auth`] tokens, [`record`] who was refused what, [`supervisor`] sees to it that nothing dies unnoticed, and [`config`] the file.
 
@@ -10,6 +10,7 @@ pub mod auth;
 pub mod config;
 pub mod connection;
 pub mod decisions;
+pub mod front;
 pub mod http;
 pub mod instance;
 pub mod live;

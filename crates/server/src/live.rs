@@ -10,6 +10,7 @@ use axum::Json as Body;
 use axum::extract::rejection::JsonRejection;
 use axum::extract::{ConnectInfo, Query, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
 use gossip_core::engine::{Request, Resume};
@@ -22,9 +23,9 @@ use tokio::sync::mpsc;
 use tokio::time::{Instant, sleep_until, timeout};
 
 use crate::asked::Asked;
-use crate::auth::Accepted;
-use crate::connection::{MAX_EVERY_MS, STUCK};
-use crate::http::{Front, Seat, asked, bearer, nothing_else, owner, refuse};
+use crate::auth::{Accepted, KeyId};
+use crate::connection::{Known, MAX_EVERY_MS, STUCK, changed};
+use crate::http::{Front, asked, bearer, nothing_else, owner, refuse};
 use crate::node::{Ask, Client};
 use crate::now;
 use crate::outbox::Style;
@@ -149,11 +150,10 @@ async fn begin(
     };
     nothing_else(&q, "ticket, or query, name or grant with params; cursor, every_ms, send")?;
     let who = front.who(token.as_deref()).await?;
-    let (claims, expires) = match who {
-        None => (Claims::anonymous(), None),
-        Some(Accepted { claims, expires }) => (claims, Some(expires)),
+    let (claims, expires, key) = match who {
+        None => (Claims::anonymous(), None, None),
+        Some(Accepted { claims, expires, key }) => (claims, Some(expires), Some(key)),
     };
-    let seat = front.seat()?;
     let client = front.client(address, "sse", claims.clone());
     let owner = owner(Some(client.id), &claims, &address);
     let request = front.askable.request(asked, Arc::new(claims), owner).await?;
@@ -162,7 +162,8 @@ async fn begin(
     client.outbox.open_to_take();
     let style = Style { batch: usize::MAX, only_changed };
     let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
-    let connected = Connected { front: front.clone(), client: client.clone(), _seat: seat };
+    let known = Known { client: client.clone(), asks: front.asks.clone() };
+    let connected = Connected { front: front.clone(), client: client.clone(), _known: known };
     front.asks.send(Ask::Connected(client.clone())).await.map_err(|_| stops(()))?;
     let subscribe = Ask::Subscribe { client: client.id, call: 1.into(), request, style, observed: None };
     front.asks.send(subscribe).await.map_err(|_| stops(()))?;
@@ -174,35 +175,24 @@ async fn begin(
     };
     let mut cursor = None;
     let first = match in_words(&first, &mut cursor) {
-        Said::Event(text) => text,
+        Said::Event(event, over) => (event, over),
         Said::Refused(e) => return Err(e),
     };
     let (events, body) = mpsc::channel(AHEAD);
-    tokio::spawn(connected.pump(first, cursor, expires, events));
+    tokio::spawn(connected.pump(first, cursor, (expires, key), events));
     let stream = futures_util::stream::unfold(body, |mut body| async move {
-        let bytes: Bytes = body.recv().await?;
-        Some((Ok::<_, std::convert::Infallible>(bytes), body))
+        let event: Event = body.recv().await?;
+        Some((Ok::<_, std::convert::Infallible>(event), body))
     });
-    let head = [(header::CONTENT_TYPE, "text/event-stream"), (header::CACHE_CONTROL, "no-store")];
-    Ok((head, axum::body::Body::from_stream(stream)).into_response())
+    let events = Sse::new(stream).keep_alive(KeepAlive::new().interval(COMMENT_EVERY));
+    Ok(([(header::CACHE_CONTROL, "no-store")], events).into_response())
 }
 
 /// A client that the engine's loop knows, until this is dropped.
 struct Connected {
     front: Arc<Front>,
     client: Arc<Client>,
-    _seat: Seat,
-}
-
-impl Drop for Connected {
-    fn drop(&mut self) {
-        self.client.outbox.close();
-        let (asks, id) = (self.front.asks.clone(), self.client.id);
-        // Where the runtime is ending, so is the loop.
-        if let Ok(runtime) = tokio::runtime::Handle::try_current() {
-            runtime.spawn(async move { asks.send(Ask::Disconnected(id)).await });
-        }
-    }
+    _known: Known,
 }
 
 impl Connected {
@@ -220,29 +210,48 @@ impl Connected {
 
     /// Hands on what the client is told, until it goes, its token ends, its subscription is closed or the instance
     /// stops.
-    async fn pump(self, first: Bytes, mut cursor: Option<String>, expires: Option<i64>, events: mpsc::Sender<Bytes>) {
+    async fn pump(
+        self,
+        first: (Event, bool),
+        mut cursor: Option<String>,
+        (expires, key): (Option<i64>, Option<KeyId>),
+        events: mpsc::Sender<Event>,
+    ) {
+        let tokens = self.front.askable.tokens.clone();
+        let mut keys = tokens.as_ref().map(|t| t.changes());
+        let left_set = async move {
+            loop {
+                changed(&mut keys).await;
+                if key.is_some_and(|key| tokens.as_ref().is_none_or(|t| !t.has(&key))) {
+                    return;
+                }
+            }
+        };
+        let mut left_set = std::pin::pin!(left_set);
         let mut stopping = self.front.stopping.clone();
         let left = expires.map(|at| at.saturating_mul(1_000_000).saturating_sub(now()).max(0).unsigned_abs());
         let grace = self.front.askable.tokens.as_ref().map_or(Duration::ZERO, |t| t.grace());
         let ends = left.and_then(|left| Instant::now().checked_add(Duration::from_micros(left) + grace));
-        let mut text = first;
+        let mut next = first;
         loop {
-            let over = text.starts_with(b"event: closed");
+            let (ready, over) = next;
             // What waits for a slow client waits in its queue, which has a limit.
-            if !matches!(timeout(STUCK, events.send(text)).await, Ok(Ok(()))) || over {
+            if !matches!(timeout(STUCK, events.send(ready)).await, Ok(Ok(()))) || over {
                 return;
             }
-            text = tokio::select! {
+            next = tokio::select! {
                 next = self.next() => match next.map(|n| in_words(&n, &mut cursor)) {
-                    Ok(Said::Event(text)) => text,
+                    Ok(Said::Event(event, over)) => (event, over),
                     // Nothing else was called.
                     Ok(Said::Refused(_)) | Err(()) => return,
                 },
-                () = tokio::time::sleep(COMMENT_EVERY) => Bytes::from_static(b":\n\n"),
                 () = events.closed() => return,
                 _ = stopping.wait_for(|s| *s) => return,
+                () = &mut left_set => {
+                    (event("closed", &json!({"why": "expired: the token's key is not accepted any more"}).to_string(), None), true)
+                }
                 () = async { match ends { Some(at) => sleep_until(at).await, None => std::future::pending().await } } => {
-                    event("closed", &json!({"why": "expired: the token has ended"}).to_string(), None)
+                    (event("closed", &json!({"why": "expired: the token has ended"}).to_string(), None), true)
                 }
             };
         }
@@ -250,7 +259,8 @@ impl Connected {
 }
 
 enum Said {
-    Event(Bytes),
+    /// An event, and whether it is the last.
+    Event(Event, bool),
     Refused(RpcError),
 }
 
@@ -287,11 +297,14 @@ fn in_words(message: &[u8], cursor: &mut Option<String>) -> Said {
             if told.more { None } else { cursor.take() }
         }
     };
-    Said::Event(event(name, content, id.as_deref()))
+    Said::Event(event(name, content, id.as_deref()), name == "closed")
 }
 
-/// One event. JSON has no line breaks where it is not written for people.
-fn event(name: &str, data: &str, id: Option<&str>) -> Bytes {
-    let id = id.map_or(String::new(), |id| format!("id: {id}\n"));
-    format!("event: {name}\n{id}data: {data}\n\n").into()
+/// One event. Line breaks in JSON stand between its parts, never in a text: a blank is as good.
+fn event(name: &str, data: &str, id: Option<&str>) -> Event {
+    let event = Event::default().event(name).data(data.replace(['\r', '\n'], " "));
+    match id {
+        Some(id) => event.id(id),
+        None => event,
+    }
 }

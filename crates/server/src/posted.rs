@@ -15,7 +15,7 @@ use serde_json::{Map, Value as Json, json};
 use tokio::sync::oneshot;
 
 use crate::http::{Front, bearer, refuse};
-use crate::node::{Ask, Publish};
+use crate::node::{Ask, Publish, Published};
 use crate::params::invalid;
 
 /// Events of one call.
@@ -33,27 +33,38 @@ pub async fn events(
     body: Bytes,
 ) -> Response {
     match take(&front, &headers, &body).await {
-        Ok(positions) => (StatusCode::OK, axum::Json(json!({"positions": positions}))).into_response(),
+        Ok(taken) => {
+            let positions: Vec<&str> = taken.iter().map(|of| &*of.position).collect();
+            let older: Vec<usize> = taken.iter().enumerate().filter(|(_, of)| of.older).map(|(i, _)| i).collect();
+            let mut body = json!({"positions": positions});
+            if !older.is_empty() {
+                body["older"] = json!(older);
+            }
+            (StatusCode::OK, axum::Json(body)).into_response()
+        }
         Err(e) => refuse(&front, &address, "events", &e),
     }
 }
 
-async fn take(front: &Front, headers: &HeaderMap, body: &[u8]) -> Result<Vec<String>, RpcError> {
+async fn take(front: &Front, headers: &HeaderMap, body: &[u8]) -> Result<Vec<Published>, RpcError> {
     let who = front.who(bearer(headers).as_deref()).await?;
     let claims = Arc::new(who.map_or_else(Claims::anonymous, |a| a.claims));
     let events = read(headers, body)?;
     let stops = || RpcError::new(code::UNAVAILABLE, "the instance stops");
-    let mut positions = Vec::with_capacity(events.len());
+    let mut taken: Vec<Published> = Vec::with_capacity(events.len());
     for (i, event) in events.into_iter().enumerate() {
         let (answer, answered) = oneshot::channel();
         let publish = Publish { topic: event.kind.clone(), claims: claims.clone(), event, answer };
         front.asks.send(Ask::Publish(Box::new(publish))).await.map_err(|_| stops())?;
         match answered.await.map_err(|_| stops())? {
-            Ok(position) => positions.push(position),
-            Err(e) => return Err(e.with(json!({"event": i, "taken": positions}))),
+            Ok(published) => taken.push(published),
+            Err(e) => {
+                let taken: Vec<&str> = taken.iter().map(|of| &*of.position).collect();
+                return Err(e.with(json!({"event": i, "taken": taken})));
+            }
         }
     }
-    Ok(positions)
+    Ok(taken)
 }
 
 fn read(headers: &HeaderMap, body: &[u8]) -> Result<Vec<CloudEvent>, RpcError> {

@@ -8,13 +8,21 @@ use gossip_core::position::{Interval, Micros, Position};
 use gossip_core::schema::{Row, TOPIC_SOURCE, Table};
 use gossip_core::topic::{Floor, Keep, Taken, Topic, TopicEvent, TopicState};
 use gossip_core::wire::rfc3339;
-use gossip_relay::cloud::CloudEvent;
+use gossip_relay::cloud::{CloudEvent, SENDER};
 use serde_json::{Map, Value as Json};
 
 use gossip_core::own::Own;
 
-/// The attribute, an extension, that holds the subject of the client that published an event.
-pub const SENDER: &str = "sender";
+/// What became of an event that was heard.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Heard {
+    /// It changed the topic's table.
+    Changed,
+    /// It was heard before, or is of no topic here.
+    Before,
+    /// A later one of its key was heard before, so it changed nothing.
+    Older,
+}
 
 /// How often something was heard.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -70,19 +78,19 @@ impl Topics {
     ///
     /// # Errors
     /// Why it does not fit, without its values.
-    pub fn hear(&mut self, name: &str, event: &CloudEvent, now: Micros) -> Result<bool, String> {
-        let Some((state, counts)) = self.states.get_mut(name) else { return Ok(false) };
+    pub fn hear(&mut self, name: &str, event: &CloudEvent, now: Micros) -> Result<Heard, String> {
+        let Some((state, counts)) = self.states.get_mut(name) else { return Ok(Heard::Before) };
         match read(event, state.topic(), None).and_then(|event| Ok((event.time, state.take(event)?))) {
             Ok((time, Taken::Changed(change))) => {
                 counts.taken += 1;
                 // By a clock that is ahead it would have happened after it was heard.
                 self.happened = time.min(now);
                 self.own.push(change);
-                Ok(true)
+                Ok(Heard::Changed)
             }
-            Ok((_, Taken::Repeated | Taken::Older)) => {
+            Ok((_, taken)) => {
                 counts.passed += 1;
-                Ok(false)
+                Ok(if taken == Taken::Older { Heard::Older } else { Heard::Before })
             }
             Err(why) => {
                 counts.malformed += 1;

@@ -15,7 +15,6 @@ use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
 use gossip_core::wire::SUBPROTOCOL;
 use hyper_util::rt::TokioIo;
-use hyper_util::server::conn::auto::upgrade::downcast;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio_tungstenite::WebSocketStream;
@@ -93,7 +92,7 @@ where
     tokio::spawn(async move {
         let Ok(upgraded) = upgraded.await else { return };
         // Served over anything else than plain TCP, this would have to be told how to write to it.
-        let Ok(parts) = downcast::<TokioIo<TcpStream>>(upgraded) else {
+        let Ok(parts) = upgraded.downcast::<TokioIo<TcpStream>>() else {
             tracing::error!("a socket that is not TCP cannot be served");
             return;
         };

@@ -288,7 +288,7 @@ async fn watch(mut session: Session, taken: Arc<Mutex<Taken>>, lose: Option<Lose
                 return;
             }
         };
-        if let Notification::Current { position: p, .. } = &told {
+        if let Notification::Current { position: Some(p), .. } = &told {
             taken.position = position(p);
         }
         if let Notification::Delta { changes, .. } = &told {

@@ -22,7 +22,10 @@ mod snapshots;
 mod subscriptions;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
+use std::hash::{Hash as _, Hasher as _};
 use std::sync::Arc;
+
+use siphasher::sip::SipHasher13;
 
 use crate::audience::Audience;
 use crate::budget::{Budget, Cost};
@@ -257,6 +260,7 @@ pub struct Engine {
     /// When a table was last reset: what came before cannot be told as deltas.
     resets: HashMap<TableName, Position>,
     clock: Micros,
+    order_key: [u64; 2],
     /// The audit under way, and the feed that was audited last.
     audit: Option<Audit>,
     audited: FeedId,
@@ -295,6 +299,7 @@ impl Engine {
             paced: BTreeSet::new(),
             resets: HashMap::new(),
             clock: 0,
+            order_key: [0; 2],
             audit: None,
             audited: 0,
             out: Vec::new(),
@@ -371,7 +376,32 @@ impl Engine {
         if !self.left_over.is_empty() {
             self.forget_some();
         }
-        std::mem::take(&mut self.out)
+        let mut out = std::mem::take(&mut self.out);
+        out.iter_mut().for_each(|o| self.hide_order(o));
+        out
+    }
+
+    /// Sets the key by which rows are ordered whose own keys are hidden.
+    pub fn set_order_key(&mut self, key: [u64; 2]) {
+        self.order_key = key;
+    }
+
+    /// Where keys are hidden, the order of rows must not tell them.
+    fn hide_order(&self, output: &mut Output) {
+        let place = |key: &Key| {
+            let mut hasher = SipHasher13::new_with_keys(self.order_key[0], self.order_key[1]);
+            key.hash(&mut hasher);
+            hasher.finish()
+        };
+        match output {
+            Output::Result { feed, rows, .. } if !feed.open_key => {
+                Arc::make_mut(rows).sort_by_cached_key(|(key, _)| place(key));
+            }
+            Output::Delta(delta, _) if !delta.feed.open_key => {
+                Arc::make_mut(delta).changes.sort_by_cached_key(|c| place(c.key()));
+            }
+            _ => {}
+        }
     }
 
     /// The tables that queries can name.

@@ -22,7 +22,7 @@ use parking_lot::Mutex;
 use tokio::sync::{mpsc, oneshot};
 
 use super::address::Address;
-use super::{Backoff, Broker, Listeners, Message, PART, Path, TIMEOUT, TO, beside};
+use super::{Backoff, Broker, Listeners, Message, Path, TIMEOUT};
 use crate::tls::Trust;
 use crate::{RelayError, Settings};
 
@@ -80,9 +80,8 @@ impl Amqp {
     /// Gives it to the broker; what is returned waits for the confirmation.
     async fn publish(&self, channel: &Channel, m: &Message) -> Result<Confirmed, RelayError> {
         let mut headers = FieldTable::default();
-        headers.insert(PART.into(), AMQPValue::LongString(m.part.to_string().into()));
-        if let Some(to) = m.to {
-            headers.insert(TO.into(), AMQPValue::LongString(to.to_string().into()));
+        for (name, value) in m.properties() {
+            headers.insert(name.into(), AMQPValue::LongString(value.into()));
         }
         let properties =
             BasicProperties::default().with_content_type("application/cloudevents+json".into()).with_headers(headers);
@@ -193,10 +192,7 @@ impl Shared {
             Some(AMQPValue::ShortString(text)) => Some(text.to_string()),
             _ => None,
         };
-        let (part, to) = (text(PART), text(TO));
-        let (part, to) = beside(|name| if name == PART { part.as_deref() } else { to.as_deref() });
-        let message = Message { path, part, to, id: String::new(), bytes: delivery.data.into() };
-        self.listeners.hand_out(&message);
+        self.listeners.hand_out(&Message::read(path, delivery.data.clone().into(), text));
     }
 }
 

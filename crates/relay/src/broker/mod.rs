@@ -102,21 +102,35 @@ pub struct Message {
     pub to: Option<Position>,
     /// Of changes: a name under which the broker may notice that it has them already.
     pub id: String,
+    /// By what it is known to be an instance's, if it is one's: see [`Keys`](crate::vouch::Keys).
+    pub code: Option<String>,
     /// The bytes.
     pub bytes: Bytes,
 }
 
-/// What stands beside a message's bytes, by name: which part it is, where its interval ends, and its id.
-pub const PART: &str = "Gossip-Part";
+/// What stands beside a message's bytes, by name: which part it is.
+const PART: &str = "Gossip-Part";
 /// Where its interval ends.
-pub const TO: &str = "Gossip-To";
+const TO: &str = "Gossip-To";
+/// By what it is known to be an instance's.
+const CODE: &str = "Gossip-Code";
 
-/// Reads what stands beside a message's bytes. What is not there says nothing.
-pub fn beside<'a>(find: impl Fn(&str) -> Option<&'a str>) -> (Part, Option<Position>) {
-    let read = |name| find(name);
-    let part = read(PART).map_or(Some(Part::WHOLE), |p| Part::from_str(p).ok());
-    // A part that cannot be read is one that never becomes a whole.
-    (part.unwrap_or(Part { index: 1, of: 2 }), read(TO).and_then(|t| t.parse().ok()))
+impl Message {
+    /// What stands beside the bytes.
+    pub fn properties(&self) -> impl Iterator<Item = (&'static str, String)> {
+        let to = self.to.map(|to| (TO, to.to_string()));
+        let code = self.code.clone().map(|code| (CODE, code));
+        [(PART, self.part.to_string())].into_iter().chain(to).chain(code)
+    }
+
+    /// Reads what [`Message::properties`] wrote. What is not there says nothing.
+    pub fn read(path: Path, bytes: Bytes, find: impl Fn(&str) -> Option<String>) -> Message {
+        let part = find(PART).map_or(Some(Part::WHOLE), |p| Part::from_str(&p).ok());
+        // A part that cannot be read is one that never becomes a whole.
+        let part = part.unwrap_or(Part { index: 1, of: 2 });
+        let to = find(TO).and_then(|t| t.parse().ok());
+        Message { path, part, to, id: String::new(), code: find(CODE), bytes }
+    }
 }
 
 /// A broker.

@@ -20,7 +20,7 @@ use rumqttc::{TlsConfiguration, Transport};
 use tokio::sync::{mpsc, oneshot};
 
 use super::address::Address;
-use super::{Backoff, Broker, Listeners, Message, PART, Path, TIMEOUT, TO, WAITING, beside};
+use super::{Backoff, Broker, Listeners, Message, Path, TIMEOUT, WAITING};
 use crate::tls::Trust;
 use crate::{RelayError, Settings, scheme};
 
@@ -89,8 +89,7 @@ impl Mqtt {
 }
 
 fn properties(m: &Message) -> PublishProperties {
-    let mut user_properties = vec![(PART.to_string(), m.part.to_string())];
-    user_properties.extend(m.to.map(|to| (TO.to_string(), to.to_string())));
+    let user_properties = m.properties().map(|(name, value)| (name.to_string(), value)).collect();
     let content_type = Some("application/cloudevents+json".into());
     PublishProperties { user_properties, content_type, ..PublishProperties::default() }
 }
@@ -197,9 +196,8 @@ impl Shared {
                 let path = std::str::from_utf8(&topic).ok().and_then(|t| Path::parse(t.strip_prefix(begin)?, '/'));
                 let Some(path) = path else { return };
                 let properties = properties.map(|p| p.user_properties).unwrap_or_default();
-                let find = |name: &str| properties.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_str());
-                let (part, to) = beside(find);
-                let message = Message { path, part, to, id: String::new(), bytes: payload };
+                let find = |name: &str| properties.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
+                let message = Message::read(path, payload, find);
                 self.listeners.hand_out(&message);
             }
             _ => {}

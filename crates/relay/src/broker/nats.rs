@@ -18,7 +18,7 @@ use parking_lot::Mutex;
 use tokio::sync::mpsc;
 
 use super::address::Address;
-use super::{Broker, MOST_FETCHED, Message, PART, Path, TIMEOUT, TO, WAITING, beside, token};
+use super::{Broker, MOST_FETCHED, Message, Path, TIMEOUT, WAITING, token};
 use crate::tls::Trust;
 use crate::{Keep, RelayError, Settings, scheme};
 
@@ -69,7 +69,7 @@ pub struct Nats {
 impl Nats {
     /// Connects. User and password stand in the address. Later losses of the connection are mended by themselves.
     pub async fn connect(settings: &Settings) -> Result<Nats, RelayError> {
-        let Settings { url, prefix, keep, trust } = settings;
+        let Settings { url, prefix, keep, trust, .. } = settings;
         let streams: Arc<Mutex<HashSet<String>>> = Arc::default();
         let known = streams.clone();
         let options = options(url, trust)?;
@@ -146,17 +146,19 @@ impl Nats {
 fn headers(m: &Message) -> HeaderMap {
     let mut headers = HeaderMap::new();
     headers.insert("content-type", "application/cloudevents+json");
-    headers.insert(PART, m.part.to_string().as_str());
-    if let Some(to) = m.to {
-        headers.insert(TO, to.to_string().as_str());
-        headers.insert(ID, format!("{}-{}", m.id, m.part.index).as_str());
+    for (name, value) in m.properties() {
+        headers.insert(name, value.as_str());
+    }
+    if m.to.is_some() {
+        // With the code, so that nobody takes an interval's name before it is there.
+        let code = m.code.as_deref().unwrap_or("");
+        headers.insert(ID, format!("{}-{}-{code}", m.id, m.part.index).as_str());
     }
     headers
 }
 
 fn with(path: Path, headers: &HeaderMap, bytes: bytes::Bytes) -> Message {
-    let (part, to) = beside(|name| headers.get(name).map(|v| v.as_str()));
-    Message { path, part, to, id: String::new(), bytes }
+    Message::read(path, bytes, |name| headers.get(name).map(|v| v.as_str().to_string()))
 }
 
 /// A message of a stream.

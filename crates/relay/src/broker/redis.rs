@@ -58,7 +58,7 @@ pub struct Redis {
 impl Redis {
     /// Connects. User, password and number of the database stand in the address.
     pub async fn connect(settings: &Settings) -> Result<Redis, RelayError> {
-        let Settings { url, prefix, keep, trust } = settings;
+        let Settings { url, prefix, keep, trust, .. } = settings;
         let client = client(url, trust)?;
         let patient = ConnectionManagerConfig::new()
             .set_connection_timeout(Some(TIMEOUT))
@@ -71,9 +71,14 @@ impl Redis {
         Ok(Redis { client, commands, prefix: prefix.clone(), keep: *keep, connected, added: AtomicU64::new(0) })
     }
 
-    fn channel(&self, path: &Path, part: Part) -> String {
-        let of = if part == Part::WHOLE { String::new() } else { format!("#{part}") };
-        format!("{}.flow.{path}{of}", self.prefix)
+    /// Here nothing stands beside a message's bytes: what belongs there stands behind the channel's name.
+    fn channel(&self, m: &Message) -> String {
+        let beside = match &m.code {
+            Some(code) => format!("#{};{code}", m.part),
+            None if m.part == Part::WHOLE => String::new(),
+            None => format!("#{}", m.part),
+        };
+        format!("{}.flow.{}{beside}", self.prefix, m.path)
     }
 
     fn stream(&self, source: &str) -> String {
@@ -120,6 +125,7 @@ fn kept(source: &str, entry: &StreamId) -> Option<Message> {
         part: text("part")?.parse().ok()?,
         to: text("to")?.parse().ok(),
         id: String::new(),
+        code: text("code").filter(|code| !code.is_empty()),
         bytes: entry.get::<Vec<u8>>("event")?.into(),
     })
 }
@@ -147,8 +153,9 @@ impl Broker for Redis {
             let mut both = ::redis::pipe();
             both.atomic();
             both.cmd("XADD").arg(&stream).arg("MINID").arg("~").arg(oldest).arg("*");
-            both.arg("to").arg(to).arg("part").arg(m.part.to_string()).arg("event").arg(&m.bytes[..]).ignore();
-            both.cmd("PUBLISH").arg(self.channel(&m.path, m.part)).arg(&m.bytes[..]).ignore();
+            both.arg("to").arg(to).arg("part").arg(m.part.to_string());
+            both.arg("code").arg(m.code.as_deref().unwrap_or("")).arg("event").arg(&m.bytes[..]).ignore();
+            both.cmd("PUBLISH").arg(self.channel(&m)).arg(&m.bytes[..]).ignore();
             let mut commands = self.commands.clone();
             let done: Result<(), RedisError> = both.query_async(&mut commands).await;
             done.map_err(unreachable)?;
@@ -161,7 +168,7 @@ impl Broker for Redis {
 
     async fn say(&self, m: Message) -> Result<(), RelayError> {
         let mut cmd = ::redis::cmd("PUBLISH");
-        cmd.arg(self.channel(&m.path, m.part)).arg(&m.bytes[..]);
+        cmd.arg(self.channel(&m)).arg(&m.bytes[..]);
         let mut commands = self.commands.clone();
         let said: Result<i64, RedisError> = cmd.query_async(&mut commands).await;
         said.map(drop).map_err(unreachable)
@@ -204,11 +211,11 @@ impl Broker for Redis {
                         () = sender.closed() => return,
                     };
                     let Some(m) = m else { break };
-                    let Some((path, part)) = m.get_channel_name().strip_prefix(&begin).and_then(named) else {
+                    let Some((path, part, code)) = m.get_channel_name().strip_prefix(&begin).and_then(named) else {
                         continue;
                     };
                     let bytes: Bytes = m.get_payload_bytes().to_vec().into();
-                    let message = Message { path, part, to: None, id: String::new(), bytes };
+                    let message = Message { path, part, to: None, id: String::new(), code, bytes };
                     if sender.send(message).await.is_err() {
                         return;
                     }
@@ -275,10 +282,11 @@ impl Broker for Redis {
 }
 
 /// A channel's name without the prefix.
-fn named(text: &str) -> Option<(Path, Part)> {
-    let (path, part) = match text.split_once('#') {
-        None => (text, Part::WHOLE),
-        Some((path, part)) => (path, part.parse().ok()?),
+fn named(text: &str) -> Option<(Path, Part, Option<String>)> {
+    let (path, beside) = text.split_once('#').map_or((text, None), |(path, beside)| (path, Some(beside)));
+    let (part, code) = match beside.map(|b| b.split_once(';').unwrap_or((b, ""))) {
+        None => (Part::WHOLE, ""),
+        Some((part, code)) => (part.parse().ok()?, code),
     };
-    Some((Path::parse(path, '.')?, part))
+    Some((Path::parse(path, '.')?, part, (!code.is_empty()).then(|| code.to_string())))
 }

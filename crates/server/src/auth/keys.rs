@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use jsonwebtoken::jwk::{AlgorithmParameters, EllipticCurve, Jwk, JwkSet, KeyAlgorithm, PublicKeyUse};
 use jsonwebtoken::{Algorithm, DecodingKey};
+use sha2::{Digest as _, Sha256};
 
 /// Longest JWK set that is read, in bytes.
 const MAX_SET: usize = 256 * 1024;
@@ -19,6 +20,14 @@ pub enum Place {
 }
 
 impl Place {
+    /// How often it is looked whether the set is another one.
+    pub fn look_every(&self) -> Duration {
+        match self {
+            Place::File(_) => Duration::from_secs(1),
+            Place::Address(_) => Duration::from_secs(30),
+        }
+    }
+
     /// An address if it is `http:` or `https:`, else a file, relative to `base`.
     pub fn new(at: &str, base: &Path) -> Place {
         match at.split_once("://") {
@@ -61,8 +70,12 @@ async fn fetch(url: &str) -> Result<Vec<u8>, String> {
     Ok(bytes)
 }
 
+/// Tells keys apart: a hash of all that the set says of one.
+pub type KeyId = [u8; 32];
+
 /// One key and the only algorithm that it is for.
 pub struct Key {
+    pub id: KeyId,
     pub kid: Option<String>,
     pub algorithm: Algorithm,
     pub decoding: DecodingKey,
@@ -71,7 +84,8 @@ pub struct Key {
 impl Key {
     /// A shared secret.
     pub fn of_secret(secret: &[u8]) -> Key {
-        Key { kid: None, algorithm: Algorithm::HS256, decoding: DecodingKey::from_secret(secret) }
+        let id = Sha256::digest([b"shared secret", secret].concat()).into();
+        Key { id, kid: None, algorithm: Algorithm::HS256, decoding: DecodingKey::from_secret(secret) }
     }
 
     fn of_jwk(jwk: &Jwk) -> Result<Option<Key>, String> {
@@ -80,7 +94,9 @@ impl Key {
         }
         let Some(algorithm) = algorithm(jwk) else { return Ok(None) };
         let decoding = DecodingKey::from_jwk(jwk).map_err(|e| e.to_string())?;
-        Ok(Some(Key { kid: jwk.common.key_id.clone(), algorithm, decoding }))
+        let said = serde_json::to_vec(jwk).map_err(|e| e.to_string())?;
+        let id = Sha256::digest(said).into();
+        Ok(Some(Key { id, kid: jwk.common.key_id.clone(), algorithm, decoding }))
     }
 }
 

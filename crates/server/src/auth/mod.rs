@@ -17,8 +17,10 @@ use gossip_core::rule::Claims;
 use jsonwebtoken::{Algorithm, EncodingKey, Header, Validation, decode, encode};
 use parking_lot::Mutex;
 use serde_json::{Map, Value as Json};
+use tokio::sync::watch;
 
 use crate::config::Auth;
+pub use keys::KeyId;
 use keys::{Key, KeySet, Place};
 
 /// Longest token, in bytes.
@@ -41,6 +43,8 @@ pub struct Tokens {
     place: Option<Place>,
     /// When keys were looked for last.
     refreshed: tokio::sync::Mutex<Option<Instant>>,
+    /// Rises when keys have come or gone.
+    changed: watch::Sender<u64>,
     auth: Auth,
 }
 
@@ -57,6 +61,8 @@ pub struct Accepted {
     pub claims: Claims,
     /// When it ends, in seconds since 1970.
     pub expires: i64,
+    /// The key that it is signed with.
+    pub key: KeyId,
 }
 
 /// A query that the application's backend has signed.
@@ -115,7 +121,14 @@ impl Tokens {
             keys = KeySet::parse(&keys::read(path)?).map_err(|e| format!("{}: {e}", path.display()))?;
         }
         keys.keys.extend(secret.as_deref().map(Key::of_secret));
-        Ok(Tokens { keys: Mutex::new(Arc::new(keys)), secret, place, refreshed: Default::default(), auth })
+        Ok(Tokens {
+            keys: Mutex::new(Arc::new(keys)),
+            secret,
+            place,
+            refreshed: Default::default(),
+            changed: watch::channel(0).0,
+            auth,
+        })
     }
 
     /// The shared secret, from which the cluster's keys are derived.
@@ -186,14 +199,56 @@ impl Tokens {
             return Ok(());
         }
         *refreshed = Some(Instant::now());
+        self.read_again(place).await
+    }
+
+    /// Reads the set again.
+    async fn read_again(&self, place: &Place) -> Result<(), String> {
         let unavailable = |e: String| {
-            tracing::warn!("keys for tokens: {e}");
+            tracing::debug!("keys for tokens: {e}");
             "the keys that tokens are checked with cannot be read now".to_string()
         };
         let mut keys = KeySet::parse(&place.fetch().await.map_err(unavailable)?).map_err(unavailable)?;
         keys.keys.extend(self.secret.as_deref().map(Key::of_secret));
-        *self.keys.lock() = Arc::new(keys);
+        let ids = |keys: &KeySet| keys.keys.iter().map(|k| k.id).collect::<Vec<_>>();
+        let mut known = self.keys.lock();
+        let same = ids(&known) == ids(&keys);
+        *known = Arc::new(keys);
+        drop(known);
+        if !same {
+            tracing::info!("keys for tokens: the set has changed");
+            self.changed.send_modify(|n| *n += 1);
+        }
         Ok(())
+    }
+
+    /// Keeps the set as it is where it comes from, until `stopping`: a key that has left it lets nobody in any more. While
+    /// the set cannot be read, the last one counts.
+    pub async fn keep_fresh(&self, mut stopping: watch::Receiver<bool>) {
+        let Some(place) = &self.place else { return };
+        let mut failing = false;
+        loop {
+            tokio::select! {
+                _ = stopping.wait_for(|s| *s) => return,
+                () = tokio::time::sleep(place.look_every()) => {}
+            }
+            match self.read_again(place).await {
+                Ok(()) => failing = false,
+                // Said once.
+                Err(e) if !std::mem::replace(&mut failing, true) => tracing::warn!("{e}; the last ones count"),
+                Err(_) => {}
+            }
+        }
+    }
+
+    /// Whether a key is still in the set.
+    pub fn has(&self, key: &KeyId) -> bool {
+        self.keys.lock().keys.iter().any(|k| k.id == *key)
+    }
+
+    /// Changes when keys come or go.
+    pub fn changes(&self) -> watch::Receiver<u64> {
+        self.changed.subscribe()
     }
 
     fn check(&self, token: &str) -> Result<Accepted, Refused> {
@@ -246,7 +301,7 @@ impl Tokens {
         };
         let operator = self.auth.operators.as_ref().is_some_and(|o| roles.contains(o));
         let expires = facts.get("exp").and_then(Json::as_f64).unwrap_or(0.0) as i64;
-        Ok(Accepted { claims: Claims { roles, facts, operator }, expires })
+        Ok(Accepted { claims: Claims { roles, facts, operator }, expires, key: key.id })
     }
 
     fn validation(&self, algorithm: Algorithm) -> Validation {

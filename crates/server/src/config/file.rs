@@ -83,6 +83,8 @@ pub(super) struct Relay {
     pub(super) ca: Option<PathBuf>,
     pub(super) keep_minutes: Option<u64>,
     pub(super) keep_mb: Option<u64>,
+    pub(super) secret_env: Option<String>,
+    pub(super) other_secret_env: Option<String>,
 }
 
 #[derive(Deserialize)]

@@ -46,6 +46,8 @@ pub struct Config {
     pub auth: Option<Auth>,
     /// How instances pass changes to each other.
     pub relay: gossip_relay::Settings,
+    /// Where the secrets are by which instances know each other on a broker.
+    pub relay_secrets: RelaySecrets,
     /// Who decides about rights outside; `None`: nobody.
     pub decisions: Option<decisions::Settings>,
     /// Topics by name.
@@ -79,6 +81,15 @@ pub struct Auth {
     pub roles: String,
     /// The role that may operate.
     pub operators: Option<String>,
+}
+
+/// Environment variables that hold secrets by which instances know each other on a broker.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RelaySecrets {
+    /// The secret that is used; that of tokens if absent.
+    pub own: Option<String>,
+    /// One more whose messages are believed as well, while the secret is changed.
+    pub other: Option<String>,
 }
 
 /// A topic: a table of events.
@@ -242,6 +253,7 @@ impl Config {
         if source.name == SYSTEM_SCHEMA || source.name == TOPIC_SOURCE {
             fail(0, format!("the name {} is taken by Gossip itself; give the source another", source.name));
         }
+        let mut relay_secrets = RelaySecrets::default();
         let relay = file.relay.map_or_else(gossip_relay::Settings::default, |section| {
             let (offset, r) = (section.span().start, section.into_inner());
             let known = r.url.split_once(':').is_some_and(|(scheme, _)| gossip_relay::SCHEMES.contains(&scheme));
@@ -271,7 +283,8 @@ impl Config {
                 }
                 None => Trust::system(),
             };
-            gossip_relay::Settings { url: r.url, prefix, keep, trust }
+            (relay_secrets.own, relay_secrets.other) = (r.secret_env, r.other_secret_env);
+            gossip_relay::Settings { url: r.url, prefix, keep, trust, keys: None }
         });
         let auth = file.auth.map(|section| {
             let (offset, a) = (section.span().start, section.into_inner());
@@ -354,6 +367,7 @@ impl Config {
             listen,
             admission,
             relay,
+            relay_secrets,
             decisions,
             source,
             auth,

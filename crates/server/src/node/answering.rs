@@ -1,6 +1,6 @@
 //! What connections ask of the loop.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 
@@ -32,10 +32,12 @@ impl Node {
                     self.handle(Input::Unsubscribe(id));
                     self.closed(id, Refusal::Expired);
                 }
+                // Nor is it anywhere any more: that was said in the name of whom the token spoke of.
+                self.leave_everywhere(client);
             }
             Ask::Decided(id, claims, answer) => self.decided(id, claims, answer),
-            Ask::Claims(client, before, claims) => {
-                let Some((_, subs)) = self.clients.get(&client) else { return };
+            Ask::Claims(id, before, claims) => {
+                let Some((_, subs)) = self.clients.get(&id) else { return };
                 let subs: Vec<SubId> = subs.values().copied().collect();
                 for id in &subs {
                     if let Some(sub) = self.subs.get_mut(id) {
@@ -43,6 +45,7 @@ impl Node {
                     }
                 }
                 self.claims_of_decided(subs, &before, &claims);
+                self.leave_where_not_permitted(Some(id));
             }
             Ask::Subscribe { client, call, request, style, observed } => {
                 self.subscribe(client, call, request, style, observed);
@@ -99,6 +102,7 @@ impl Node {
             Ask::Rules(rules) => {
                 self.handle(Input::Rules(rules));
                 self.tell_needs();
+                self.leave_where_not_permitted(None);
             }
             Ask::State(answer) => drop(answer.send(self.state())),
         }
@@ -122,10 +126,17 @@ impl Node {
     }
 
     fn subscribe(&mut self, client: u64, call: Json, mut request: Request, style: Style, observed: Option<String>) {
+        let beside = if observed.is_some() { self.operators_addresses() } else { BTreeSet::new() };
         let Some((client, subs)) = self.clients.get_mut(&client) else { return };
         if subs.len() >= MAX_SUBSCRIPTIONS {
             let e = RpcError::new(code::LIMIT, format!("subscriptions of one connection, at most {MAX_SUBSCRIPTIONS}"));
             client.outbox.say(&wire::refuse(&call, &e));
+            return self.writers.due(client);
+        }
+        if observed.is_some() && !beside.contains(&client.address.ip()) {
+            // The places are few, and for those who look why somebody did not hear.
+            let text = "observed: only beside an operator's connection from the same address";
+            client.outbox.say(&wire::refuse(&call, &RpcError::new(code::NOT_KNOWN, text)));
             return self.writers.due(client);
         }
         let id = self.next_sub;

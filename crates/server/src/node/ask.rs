@@ -19,7 +19,7 @@ use tokio::sync::{mpsc, oneshot, watch};
 
 use super::what_if::{self, Held, WhatIf};
 use super::{OneResult, Operate, Publish};
-use crate::decisions::{Decided, Decisions};
+use crate::decisions::{Decided, Decisions, Undecided};
 use crate::outbox::{Outbox, Receipt, Style};
 use crate::reading::Reading;
 use crate::record::Record;
@@ -54,7 +54,7 @@ pub enum Ask {
     /// A client has other claims than these before.
     Claims(u64, Arc<Claims>, Arc<Claims>),
     /// What was decided outside about a subscription, for the claims that it had then.
-    Decided(SubId, Arc<Claims>, Result<Decided, String>),
+    Decided(SubId, Arc<Claims>, Result<Decided, Undecided>),
     /// A client's token has ended, and the time that it had to renew it.
     Expired(u64),
     /// A client subscribes; the answer goes to its outbox.

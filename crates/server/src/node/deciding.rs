@@ -9,7 +9,7 @@ use gossip_core::rule::Claims;
 use serde_json::{Map, Value as Json};
 
 use super::{Ask, Node, Target};
-use crate::decisions::{Decided, with};
+use crate::decisions::{Decided, Undecided, with};
 
 /// Time between two attempts while an answer still holds.
 const AGAIN: Duration = Duration::from_secs(1);
@@ -49,8 +49,9 @@ impl Node {
     fn ask_outside(&self, id: SubId, claims: Arc<Claims>) {
         let (Some(decisions), Some(of)) = (self.start.decisions.clone(), self.outside.get(&id)) else { return };
         let (table, params, asks) = (of.table.clone(), of.params.clone(), self.start.asks.clone());
+        let again = of.decided.is_some();
         tokio::spawn(async move {
-            let answer = decisions.decide(&claims, &table, &params).await;
+            let answer = decisions.decide(&claims, &table, &params, again).await;
             if let Some(asks) = asks.upgrade() {
                 let _ = asks.send(Ask::Decided(id, claims, answer)).await;
             }
@@ -58,7 +59,7 @@ impl Node {
     }
 
     /// An answer has come for the claims that somebody had.
-    pub(super) fn decided(&mut self, id: SubId, claims: Arc<Claims>, answer: Result<Decided, String>) {
+    pub(super) fn decided(&mut self, id: SubId, claims: Arc<Claims>, answer: Result<Decided, Undecided>) {
         let Some(sub) = self.subs.get(&id) else {
             self.outside.remove(&id);
             return;
@@ -92,10 +93,16 @@ impl Node {
                     None => self.handle(Input::Claims(vec![id], claims)),
                 }
             }
-            Err(why) => match of.decided.as_ref().map(|d| d.until).filter(|until| *until > Instant::now()) {
-                Some(until) => self.look_again(id, until.min(Instant::now() + again)),
-                None => self.undecided(id, &why),
-            },
+            Err(Undecided::Refused) => {
+                self.handle(Input::Unsubscribe(id));
+                self.closed(id, Refusal::RightsChanged("the table is not known or not permitted".into()));
+            }
+            Err(Undecided::Failed(why)) => {
+                match of.decided.as_ref().map(|d| d.until).filter(|until| *until > Instant::now()) {
+                    Some(until) => self.look_again(id, until.min(Instant::now() + again)),
+                    None => self.undecided(id, &why),
+                }
+            }
         }
     }
 

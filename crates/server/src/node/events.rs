@@ -6,10 +6,12 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use gossip_core::engine::Input;
+use gossip_core::moment;
+use gossip_core::position::Micros;
 use gossip_core::rule::Claims;
 use gossip_core::topic::Keep;
 use gossip_core::wire::{RpcError, code, rfc3339};
-use gossip_relay::cloud::{CloudEvent, MAX_EVENT};
+use gossip_relay::cloud::{CloudEvent, MAX_EVENT, SENDER};
 use gossip_relay::foreign::{self, Foreign};
 use gossip_relay::{About, Event, Relay};
 use parking_lot::Mutex;
@@ -19,9 +21,9 @@ use tokio::sync::mpsc;
 use tokio::task::AbortHandle;
 
 use super::Node;
-use super::publishing::{Answer, Publishing};
+use super::publishing::{Answer, Name, Published, Publishing};
 use crate::now;
-use crate::topics::{SENDER, read, written};
+use crate::topics::{Heard, read, written};
 
 /// Events that may wait to be handed to the relay.
 const WAITING: usize = 1_024;
@@ -38,6 +40,9 @@ const HISTORY_BYTES: usize = 64 * 1024;
 
 /// Within this time instances answer, each at a moment of its own, unless another one was first.
 const ANSWER_WITHIN_MS: u64 = 300;
+
+/// What sources begin with that Gossip itself names; nobody publishes as one of them but as their own.
+const OWN_SOURCES: &str = "/gossip/";
 
 /// Questions that are remembered as answered.
 const MAX_ANSWERED: usize = 1_000;
@@ -100,6 +105,20 @@ fn unavailable(why: &str) -> RpcError {
         .with(json!({"retry_after_ms": 1_000}))
 }
 
+/// Takes back to this moment what says that it happened later: an event of the year 9999 would otherwise be the last one
+/// of its key for ever, and push out all that a topic keeps by time. What cannot be read is left for [`read`] to refuse.
+fn not_later_than(now: Micros, event: &mut CloudEvent) {
+    let said = event.time.as_deref().and_then(|text| moment::parse_timestamp(text, true));
+    if said.is_some_and(|time| time != moment::FOREVER && time.saturating_add(moment::SINCE_1970) > now) {
+        event.time = Some(rfc3339(now));
+    }
+}
+
+fn name_of(topic: &str, event: &CloudEvent) -> Name {
+    let sender = event.more.get(SENDER).and_then(Json::as_str).map(String::from);
+    (topic.into(), sender, event.source.clone(), event.id.clone())
+}
+
 pub(super) fn new_id() -> String {
     format!("{:032x}", rand::rng().random::<u128>())
 }
@@ -116,18 +135,25 @@ impl Node {
         if event.id.is_empty() {
             event.id = new_id();
         }
+        let invalid = |why: String| RpcError::new(code::INVALID_PARAMS, format!("topic {name}: {why}"));
+        // The same for the same person everywhere, so that a retry elsewhere is known again.
+        let own = format!("{OWN_SOURCES}clients/{}", claims.subject().unwrap_or("anonymous"));
         if event.source.is_empty() {
-            // The same for the same person everywhere, so that a retry elsewhere is known again.
-            event.source = format!("/gossip/clients/{}", claims.subject().unwrap_or("anonymous"));
+            event.source = own;
+        } else if event.source.starts_with(OWN_SOURCES) && event.source != own {
+            let why =
+                format!("source: what begins with {OWN_SOURCES} is somebody else's; leave it out, or name your own");
+            let _ = answer.send(Err(invalid(why)));
+            return;
         }
         event.kind.clone_from(&name);
         event.time.get_or_insert_with(|| rfc3339(now()));
+        not_later_than(now(), &mut event);
         event.datacontenttype.get_or_insert_with(|| "application/json".into());
         match claims.subject() {
             Some(subject) => drop(event.more.insert(SENDER.into(), subject.into())),
             None => drop(event.more.remove(SENDER)),
         }
-        let invalid = |why: String| RpcError::new(code::INVALID_PARAMS, format!("topic {name}: {why}"));
         let fits = event.check().and_then(|()| match event.to_bytes().len() {
             n if n > MAX_EVENT => Err(format!("an event has at most {MAX_EVENT} bytes, this one {n}")),
             _ => topic.row(&read(&event, &topic, None)?),
@@ -144,7 +170,7 @@ impl Node {
             let _ = answer.send(Err(not_permitted(&name)));
             return;
         }
-        let named = (name.clone(), event.source.clone(), event.id.clone());
+        let named = name_of(&name, &event);
         let told = Arc::new(Event { about: About::Topic(name), event });
         if self.events.publishing.is_full() || self.events.tell.try_send(told).is_err() {
             let _ = answer.send(Err(unavailable("too many events wait for the relay")));
@@ -159,23 +185,24 @@ impl Node {
             About::Members => self.told_of_member(&event.event),
             About::Topic(name) => {
                 let heard = self.hear_event(name, &event.event);
-                let named = (name.clone(), event.event.source.clone(), event.event.id.clone());
-                for answer in self.events.publishing.came_back(&named) {
-                    let outcome = heard.clone().map(|()| self.topics.position());
+                for answer in self.events.publishing.came_back(&name_of(name, &event.event)) {
+                    let published = |of| Published { position: self.topics.position(), older: of == Heard::Older };
+                    let outcome = heard.clone().map(published);
                     let _ = answer.send(outcome.map_err(|why| RpcError::new(code::INVALID_PARAMS, why)));
                 }
             }
         }
     }
 
-    fn hear_event(&mut self, topic: &str, event: &CloudEvent) -> Result<(), String> {
-        if self.topics.hear(topic, event, now())?
+    fn hear_event(&mut self, topic: &str, event: &CloudEvent) -> Result<Heard, String> {
+        let heard = self.topics.hear(topic, event, now())?;
+        if heard == Heard::Changed
             && let Some(interval) = self.topics.take(now())
         {
             self.received = now();
             self.handle(Input::Interval(Arc::new(interval)));
         }
-        Ok(())
+        Ok(heard)
     }
 
     /// What is to be done for topics from time to time. `reads` says whether this instance is the source's reader: it
@@ -363,6 +390,7 @@ fn taken_in(topic: &str, message: &Foreign) -> CloudEvent {
     let time = rfc3339(now());
     if let Ok(mut event) = CloudEvent::read(&message.bytes) {
         event.time.get_or_insert(time);
+        not_later_than(now(), &mut event);
         event.subject.get_or_insert_with(|| message.name.clone());
         event.more.remove(SENDER);
         return event;

@@ -377,6 +377,31 @@ impl Node {
         self.flush_system();
     }
 
+    /// Whoever may not be where it is any more, under the rules and claims of now, leaves. Of one client, or of all.
+    pub(super) fn leave_where_not_permitted(&mut self, of: Option<u64>) {
+        let Some(table) = self.engine.catalog().get(&TableName::system(PRESENCE)).cloned() else { return };
+        let chosen: ColumnSet = [0, 4].into_iter().collect();
+        let mut leaving = Vec::new();
+        for (at, row) in self.members.presence.own().iter().filter(|((_, c), _)| of.is_none_or(|of| of == *c)) {
+            let claims = self.clients.get(&at.1).map(|(c, _)| c.claims.lock().clone());
+            let may = claims.is_some_and(|claims| {
+                // Under another name it would have to come anew.
+                let named = claims.subject().map_or(Value::Null, Value::from) == row[3];
+                named && self.engine.rules().may_publish(&table, row, &chosen, &claims, self.engine.catalog())
+            });
+            if !may {
+                leaving.push(at.clone());
+            }
+        }
+        if leaving.is_empty() {
+            return;
+        }
+        for at in &leaving {
+            self.gone(at);
+        }
+        self.flush_system();
+    }
+
     /// Whether somebody was there who is not any more.
     fn gone(&mut self, at: &Where) -> bool {
         let Some((row, told)) = self.members.presence.leave(at) else { return false };

@@ -19,6 +19,7 @@ mod publishing;
 mod what_if;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
@@ -36,7 +37,7 @@ use gossip_core::seam::ResultRows;
 use gossip_core::value::Value;
 use gossip_core::wire::{self, RpcError, Wording, code};
 use gossip_relay::{Heard, Inbox};
-use serde_json::json;
+use serde_json::{Value as Json, json};
 use tokio::sync::{Semaphore, mpsc, oneshot};
 
 use alarms::Alarms;
@@ -49,6 +50,7 @@ pub use events::Publish;
 pub use explain::{Explain, Whom};
 pub use members::GONE_AFTER;
 use members::Members;
+pub use publishing::Published;
 pub use what_if::{Held, MAX_ASKED, MAX_RULES, WhatIf};
 
 use crate::now;
@@ -167,6 +169,7 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
     let beat = start.supervisor.beat("the loop", HANGS);
     let mut engine = Engine::new(start.rules.clone(), start.limits);
     engine.set_default_schema(&start.default_schema);
+    engine.set_order_key(start.sealer.order_key());
     let system = SystemTables::new();
     let topics = Topics::new(&start.topics, rand::random());
     for table in start.tables.iter().chain(system.tables()).chain(topics.tables()) {
@@ -565,6 +568,13 @@ impl Node {
         at.map_or(String::new(), |at| format!("{}:{at}", self.start.source))
     }
 
+    /// The addresses that operators are connected from: whoever is beside one is a workbench's watcher, or might as well
+    /// look over its shoulder.
+    fn operators_addresses(&self) -> BTreeSet<IpAddr> {
+        let operators = self.clients.values().filter(|(c, _)| c.claims.lock().operator);
+        operators.map(|(c, _)| c.address.ip()).collect()
+    }
+
     fn state(&self) -> State {
         State {
             ready: self.engine.progress(&self.start.source).at.is_some() && self.behind_ms() == 0,
@@ -588,12 +598,16 @@ impl Node {
         let known = self.engine.progress(&self.start.source).at.is_some();
         if known && (flipped || time - self.told_current > CURRENT_EVERY) {
             self.told_current = time;
-            let text = wire::notify("current", json!({"position": self.position(), "behind_ms": behind}));
-            let frame = outbox::frame(&text);
+            // How much happens is for operators to know.
+            let frame = |told: Json| outbox::frame(&wire::notify("current", told));
+            let (position, for_all) = (self.position(), frame(json!({"behind_ms": behind})));
+            let for_operators = frame(json!({"position": position, "behind_ms": behind}));
+            let beside = self.operators_addresses();
             for (client, subs) in self.clients.values() {
                 // Whoever has not read the last messages yet is not current anyway.
                 if !subs.is_empty() && (flipped || client.outbox.is_up_to_date()) {
-                    client.outbox.push(frame.clone());
+                    let told = beside.contains(&client.address.ip());
+                    client.outbox.push(if told { for_operators.clone() } else { for_all.clone() });
                     self.writers.due(client);
                 }
             }

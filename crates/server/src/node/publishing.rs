@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use gossip_core::position::Micros;
 use gossip_core::wire::RpcError;
+use serde_json::{Value as Json, json};
 use tokio::sync::oneshot;
 
 /// How long a publisher waits.
@@ -12,11 +13,30 @@ const PATIENCE: Micros = 5_000_000;
 /// Publishers that may wait at the same time; whoever comes then is told to try again.
 pub(super) const MOST: usize = 16_384;
 
-/// Where a publisher is told its event's position, or why there is none.
-pub(super) type Answer = oneshot::Sender<Result<String, RpcError>>;
+/// An event that was taken.
+#[derive(Clone, Debug)]
+pub struct Published {
+    /// Where the topics stand with it.
+    pub position: String,
+    /// Whether a later event of its key was there before, so that it changed nothing.
+    pub older: bool,
+}
 
-/// An event's topic, source and id.
-pub(super) type Name = (String, String, String);
+impl Published {
+    /// As the result of a call.
+    pub fn to_json(&self) -> Json {
+        match self.older {
+            true => json!({"position": self.position, "older": true}),
+            false => json!({"position": self.position}),
+        }
+    }
+}
+
+/// Where a publisher is told what became of its event, or why it was not taken.
+pub(super) type Answer = oneshot::Sender<Result<Published, RpcError>>;
+
+/// An event's topic, sender, source and id.
+pub(super) type Name = (String, Option<String>, String, String);
 
 struct Waiting {
     answers: Vec<Answer>,
@@ -66,7 +86,7 @@ mod tests {
     #[test]
     fn no_more_wait_than_may_and_whoever_leaves_makes_room() {
         let mut p = Publishing::default();
-        let name = |i: usize| ("tide".to_string(), "/gauges".to_string(), i.to_string());
+        let name = |i: usize| ("tide".to_string(), None, "/gauges".to_string(), i.to_string());
         let add = |p: &mut Publishing, i, now| p.wait(name(i), oneshot::channel().0, now);
         add(&mut p, 0, 0);
         (0..MOST - 1).for_each(|i| add(&mut p, i / 2, 1));

@@ -188,8 +188,41 @@ async fn slow_dead_and_lying_answers_close_and_it_recovers() {
     let mut s = set.connect(&["agent"]).await;
     let mut left_alone = false;
     for _ in 0..20 {
-        left_alone |= calls(&mut s).await.unwrap_err().contains("not asked again for a moment");
+        let before = set.decider.asked().len();
+        let refused = calls(&mut s).await.unwrap_err();
+        assert!(refused.contains("there is no answer"), "{refused}");
+        // A rest may just have been over.
+        left_alone |= set.decider.asked().len() == before;
     }
     assert!(left_alone && set.decider.asked().len() < asked + 20);
+    set.stop().await;
+}
+
+/// An answer of 400 to 499 is a no to whoever asked, however often, and nobody else notices.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_no_to_one_is_not_a_failure_for_others() {
+    let set = Set::start(Duration::from_secs(1)).await;
+    set.decider.about("somebody", r#"{"claims": {"teams": [1]}}"#);
+    let mut listener = set.connect(&["agent"]).await;
+    let mut live = calls(&mut listener).await.unwrap();
+    for status in [400, 403, 404, 429] {
+        set.decider.behave(Behaviour::Says(status, "no".into()));
+        for _ in 0..8 {
+            let mut hostile = set.connect(&["agent"]).await;
+            let params = json!({"query": "SELECT * FROM calls WHERE id > :n", "params": {"n": rand::random::<i32>()}});
+            let refused = hostile.call("subscribe", params).await.unwrap_err().to_string();
+            assert!(refused.contains("not permitted"), "{refused}");
+        }
+        // What was decided for others goes on, and new ones are asked about.
+        set.decider.behave(Behaviour::Answers);
+        let mut other = set.connect(&["agent"]).await;
+        assert_eq!(calls(&mut other).await.unwrap().rows.len(), 1, "after {status}");
+        set.state(|s| s == "answering").await;
+    }
+    // The no to somebody who is there takes effect when it is asked again.
+    set.decider.behave(Behaviour::Says(403, String::new()));
+    let told = until(&mut listener, &mut live, |told, _| matches!(told, Notification::Closed { .. })).await;
+    let Notification::Closed { why, .. } = told else { panic!("{told:?}") };
+    assert!(why.contains("not permitted"), "{why}");
     set.stop().await;
 }

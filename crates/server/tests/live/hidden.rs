@@ -97,6 +97,56 @@ async fn not_by_order() {
     let rows = ask(&mut narrow, "SELECT id FROM calls").await.unwrap()["rows"].clone();
     let keys: Vec<i64> = rows.as_array().unwrap().iter().map(|r| r["key"][0].as_i64().unwrap()).collect();
     assert_eq!(keys, [1, 4, 5]);
+    // Under keys that nobody may see they come in an order that says nothing of them: in a result and in a delta alike.
+    c.db.execute_batch("DELETE FROM calls").unwrap();
+    let mut keyless = come(&c, "keyless").await;
+    let query = "SELECT status FROM calls WHERE status LIKE 'n%'";
+    let mut live = listen(&mut keyless, query).await;
+    let names: Vec<String> = (0..40).map(|n| format!("n{n:02}")).collect();
+    let rows: Vec<String> = names.iter().enumerate().map(|(i, n)| format!("({i}, 'x', '{n}', '')")).collect();
+    c.db.execute_batch(&format!("INSERT INTO calls VALUES {}", rows.join(", "))).unwrap();
+    let told = hear(&mut keyless, &mut live, |l| l.rows.len() == 40).await;
+    let whole = ask(&mut keyless, query).await.unwrap().to_string();
+    for text in [&told.concat(), &whole] {
+        let mut found: Vec<(usize, &String)> = names.iter().map(|n| (text.find(&**n).unwrap(), n)).collect();
+        found.sort();
+        let order: Vec<&String> = found.into_iter().map(|(_, n)| n).collect();
+        assert!(order != names.iter().collect::<Vec<_>>(), "{text}");
+        assert!(order != names.iter().rev().collect::<Vec<_>>(), "{text}");
+    }
+    c.stop().await;
+}
+
+/// Where the source stands counts the changes of tables that the asker may not see.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn not_by_positions() {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let c = cluster().await;
+    let readyz = |token: Option<String>| {
+        let call = reqwest::Client::new().get(format!("http://{}/readyz", c.url(0)));
+        async move {
+            let call = token.into_iter().fold(call, |call, t| call.bearer_auth(t));
+            call.send().await.unwrap().text().await.unwrap()
+        }
+    };
+    let mut narrow = come(&c, "narrow").await;
+    listen(&mut narrow, "SELECT id FROM calls").await;
+    for token in [None, Some(c.token(&["narrow"], json!({"agency": "Dunmore"})))] {
+        let text = readyz(token).await;
+        assert!(text.contains("behind_ms") && !text.contains("position"), "{text}");
+    }
+    let current = async {
+        loop {
+            let (_, text) = narrow.next().await.unwrap();
+            if text.contains("\"current\"") {
+                return text;
+            }
+        }
+    };
+    let text = tokio::time::timeout(testbed::PATIENCE, current).await.expect("how current it is");
+    assert!(!text.contains("position"), "{text}");
+    let text = readyz(Some(c.token(&["ops"], json!({})))).await;
+    assert!(text.contains("position"), "an operator is told: {text}");
     c.stop().await;
 }
 

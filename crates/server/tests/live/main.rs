@@ -1,11 +1,13 @@
 //! Real instances on a real database over real sockets.
 #![allow(clippy::unwrap_used)]
 
+mod besieged;
 mod brokers;
 mod common;
 mod deciding;
 mod events;
 mod fire;
+mod forged;
 mod hidden;
 mod hostile;
 mod instance;

@@ -15,9 +15,13 @@ async fn an_operator_asks_what_other_rules_would_let_be_heard() {
     let rules = vec![rule("agent", "calls", Some("agency = claim.agency"), &["id", "agency", "status"])];
     let c = Cluster::start(SCHEMA, &["calls", "crews"], rules, QueueLimits::default()).await;
     let mut agent = c.connect(0, &["agent"], json!({"agency": "Brightwater"})).await;
-    let answer = agent.call("subscribe", json!({"query": "SELECT * FROM calls", "observed": "it"})).await.unwrap();
-    assert_eq!(answer["rows"].as_array().unwrap().len(), 1);
+    // Places for observed subscriptions are few, and for operators and those beside them.
+    let observe = json!({"query": "SELECT * FROM calls", "observed": "it"});
+    let refused = agent.call("subscribe", observe.clone()).await.unwrap_err().to_string();
+    assert!(refused.contains("only beside an operator"), "{refused}");
     let mut ops = c.operator(0).await;
+    let answer = agent.call("subscribe", observe).await.unwrap();
+    assert_eq!(answer["rows"].as_array().unwrap().len(), 1);
     let mut verdicts = Live::new(ops.subscribe("SELECT * FROM gossip.verdicts", &Map::new(), None).await.unwrap());
     // One after the other: what is committed between two reads arrives as one.
     for id in [1, 2] {

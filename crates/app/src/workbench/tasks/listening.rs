@@ -126,7 +126,9 @@ impl Listener {
                         let frame = text.into();
                         break Message::Delta { watcher: self.watcher, at, cursor, frame, rows };
                     }
-                    Notification::Current { position, .. } => break Message::Current(self.watcher, position),
+                    Notification::Current { position: Some(position), .. } => {
+                        break Message::Current(self.watcher, position);
+                    }
                     _ => {}
                 }
             };

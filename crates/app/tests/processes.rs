@@ -5,7 +5,7 @@
 #![allow(clippy::unwrap_used)]
 
 use std::collections::BTreeMap;
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
@@ -455,7 +455,8 @@ fn every_part_that_is_killed_ends_its_process_and_another_takes_over() {
         assert_eq!(code.code(), Some(70), "{part}");
         let _ = knocking.join();
         assert_eq!(c.reader(Some(0)), 1, "{part}");
-        println!("{part}: the process ended {} ms after the fault", after.as_millis());
+        let held = format!("{part}: the process ended {} ms after the fault\n", after.as_millis());
+        std::io::stderr().write_all(held.as_bytes()).unwrap();
     }
 }
 

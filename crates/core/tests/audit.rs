@@ -70,7 +70,7 @@ impl Bench {
         bench.publish(vec![]);
         let claims = Arc::new(Claims::anonymous());
         let request = Request { query: "SELECT id, v FROM calls".into(), claims, ..Request::default() };
-        bench.handle(Input::Subscribe(1, request));
+        bench.handle(Input::Subscribe(1, Box::new(request)));
         bench.read();
         assert_eq!(bench.results, 1);
         bench

@@ -69,7 +69,7 @@ fn engine(of: &Arc<Table>, every: i64) -> (Engine, SnapshotId) {
     let claims = Arc::new(Claims::anonymous());
     let request =
         Request { query: "SELECT * FROM t".into(), claims, every, observed: every == 0, ..Request::default() };
-    let outputs = engine.handle(Input::Subscribe(1, request));
+    let outputs = engine.handle(Input::Subscribe(1, Box::new(request)));
     let fetch = fetched(&outputs).unwrap();
     (engine, fetch)
 }

@@ -27,7 +27,7 @@ fn subscribe(engine: &mut Engine, sub: SubId, rows: i64) -> Result<(), String> {
     let facts = json!({"me": sub.to_string()}).as_object().unwrap().clone();
     let claims = Arc::new(Claims { roles: vec!["pilot".into()], facts, operator: false });
     let request = Request { query: "SELECT * FROM calls".into(), claims, ..Request::default() };
-    let mut outputs = engine.handle(Input::Subscribe(sub, request));
+    let mut outputs = engine.handle(Input::Subscribe(sub, Box::new(request)));
     let mut end = Err("no answer".to_string());
     while let Some(output) = outputs.pop() {
         match output {

@@ -76,7 +76,7 @@ fn run(rules: Arc<RuleSet>, request: &Request, transactions: &[Arc<Transaction>]
         }))
     };
     engine.handle(interval(vec![], 0, 1));
-    for output in engine.handle(Input::Subscribe(1, request.clone())) {
+    for output in engine.handle(Input::Subscribe(1, Box::new(request.clone()))) {
         if let Output::FetchSnapshot(id, ..) = output {
             engine.handle(Input::SnapshotDone(id, Shows::UpTo(Position::at(1))));
         }

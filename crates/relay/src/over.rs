@@ -419,7 +419,8 @@ impl<B: Broker> Relay for OverBroker<B> {
                 let instances = shared.is_instances(&m);
                 let Message { path, part, bytes, .. } = m;
                 // Whole events of topics are anybody's to publish whom the broker lets; nothing else is.
-                if !instances && !(matches!(path, Path::Topic(_)) && part == Part::WHOLE) {
+                let is_free = matches!(path, Path::Topic(_)) && part == Part::WHOLE;
+                if !instances && !is_free {
                     shared.malformed(&path, &bytes, NOT_OURS);
                     continue;
                 }

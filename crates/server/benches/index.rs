@@ -33,7 +33,7 @@ fn engine(count: usize) -> (Engine, Vec<Arc<Effective>>) {
     for i in 0..count {
         let query = format!("SELECT * FROM calls WHERE owner = {} AND level > {}", i / MATCHING, i % MATCHING);
         let request = Request { query, params: Default::default(), claims: claims.clone(), ..Request::default() };
-        for output in engine.handle(Input::Subscribe(i as u64, request)) {
+        for output in engine.handle(Input::Subscribe(i as u64, Box::new(request))) {
             if let Output::FetchSnapshot(id, feed, _) = output {
                 feeds.push(feed);
                 engine.handle(Input::SnapshotDone(id, Shows::UpTo(Position::at(1))));

@@ -54,7 +54,7 @@ fn engine(rows: &str, subscriptions: usize, each: usize) -> (Engine, HashMap<i64
         let facts = json!({"me": me}).as_object().unwrap().clone();
         let claims = Arc::new(Claims { roles: vec!["all".into()], facts, operator: false });
         let request = Request { query: "SELECT * FROM calls".into(), claims, ..Request::default() };
-        let mut outputs = engine.handle(Input::Subscribe(i as u64, request));
+        let mut outputs = engine.handle(Input::Subscribe(i as u64, Box::new(request)));
         while let Some(output) = outputs.pop() {
             let Output::FetchSnapshot(id, feed, _) = output else { continue };
             let row: Row = match feed.table.name == name {

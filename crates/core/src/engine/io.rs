@@ -164,7 +164,7 @@ pub enum Input {
         intervals: Option<Vec<Arc<Interval>>>,
     },
     /// A client subscribes.
-    Subscribe(SubId, Request),
+    Subscribe(SubId, Box<Request>),
     /// A subscription ends.
     Unsubscribe(SubId),
     /// A client's result is to be sent again as a whole.

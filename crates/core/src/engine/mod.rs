@@ -330,7 +330,7 @@ impl Engine {
             Input::Interval(i) => self.interval(i),
             Input::Forget(source) => self.forget_source(&source),
             Input::Healed { source, intervals } => self.healed(&source, intervals),
-            Input::Subscribe(sub, request) => self.subscribe(sub, request),
+            Input::Subscribe(sub, request) => self.subscribe(sub, *request),
             Input::Unsubscribe(sub) => self.unsubscribe(sub),
             Input::CatchUp(sub) => self.catch_up(sub),
             Input::Claims(subs, claims) => self.claims(&subs, &claims),

@@ -190,7 +190,7 @@ impl Cluster {
         let Some(c) = self.clients.get(&sub) else { return };
         let (query, claims, every) = (QUERIES[c.query].into(), c.person.claims(), c.every);
         let request = Request { query, claims, observed, every, resume, ..Request::default() };
-        self.handle(c.engine, Input::Subscribe(sub, request));
+        self.handle(c.engine, Input::Subscribe(sub, Box::new(request)));
     }
 
     /// A client's connection breaks, and it comes back with its cursor, here or at another instance. What was unread

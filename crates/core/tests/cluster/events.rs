@@ -324,7 +324,7 @@ impl Cluster {
         };
         let (query, claims) = (LISTENED[listener.what].into(), listener.person.claims());
         self.listeners.insert(sub, listener);
-        self.handle(engine, Input::Subscribe(sub, Request { query, claims, ..Request::default() }));
+        self.handle(engine, Input::Subscribe(sub, Box::new(Request { query, claims, ..Request::default() })));
     }
 
     /// A listener's connection is gone; it comes back with what it has, here or elsewhere.
@@ -338,7 +338,7 @@ impl Cluster {
         let (query, claims, resume) = (LISTENED[l.what].into(), l.person.claims(), l.cursor.take().map(Resume::At));
         let engine = l.engine;
         self.listeners.insert(back, l);
-        self.handle(engine, Input::Subscribe(back, Request { query, claims, resume, ..Request::default() }));
+        self.handle(engine, Input::Subscribe(back, Box::new(Request { query, claims, resume, ..Request::default() })));
     }
 
     pub fn listeners_read(&mut self, calm: bool) {

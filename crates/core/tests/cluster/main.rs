@@ -302,7 +302,7 @@ fn a_stream_that_is_busy_does_not_use_up_a_snapshots_attempts() {
         assert!(!closed, "given up: {outputs:?}");
         outputs.iter().find_map(|o| if let Output::FetchSnapshot(id, ..) = o { Some(*id) } else { None })
     };
-    let first = fetches(engine.handle(Input::Subscribe(1, request))).unwrap();
+    let first = fetches(engine.handle(Input::Subscribe(1, Box::new(request)))).unwrap();
     // Transaction 5 was told before the snapshot was asked for, and is not in it.
     let blind = Arc::new(Visibility { xmin: 5, xmax: 6, running: vec![5] });
     fetches(engine.handle(Input::SnapshotDone(first, Shows::Visible(blind, Position::at(5)))));

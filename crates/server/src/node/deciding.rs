@@ -29,7 +29,7 @@ impl Node {
     /// Begins a subscription, at once or when it is decided who may see what of it.
     pub(super) fn begin(&mut self, id: SubId, request: Request) {
         let Some(table) = self.decided_outside(&request) else {
-            return self.handle(Input::Subscribe(id, request));
+            return self.handle(Input::Subscribe(id, Box::new(request)));
         };
         let (params, claims) = (request.params.clone(), request.claims.clone());
         let outside = Outside { table, params, pending: Some(request), decided: None, next: None };
@@ -89,7 +89,9 @@ impl Node {
                 }
                 match pending {
                     // Compiled before, it was for other claims.
-                    Some(request) => self.handle(Input::Subscribe(id, Request { claims, compiled: None, ..request })),
+                    Some(request) => {
+                        self.handle(Input::Subscribe(id, Box::new(Request { claims, compiled: None, ..request })))
+                    }
                     None => self.handle(Input::Claims(vec![id], claims)),
                 }
             }

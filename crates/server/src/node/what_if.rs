@@ -106,7 +106,7 @@ impl Node {
                 let id = self.new_sub(Target::Held(Some(sender)), &request);
                 ids.push(id);
                 waiting.push(receiver);
-                self.handle(Input::Subscribe(id, request));
+                self.handle(Input::Subscribe(id, Box::new(request)));
             }
         }
         held.subscriptions = Some(ids);

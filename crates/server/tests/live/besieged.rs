@@ -3,6 +3,7 @@
 //! `GOSSIP_SIEGE_SECONDS=n` sets how long it lasts. What is waited for is printed; that everything comes, that nothing ends
 //! and that memory stays bounded is asserted.
 
+use std::io::Write;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::time::{Duration, Instant};
@@ -211,9 +212,9 @@ async fn hostile_clients_do_not_keep_others_waiting() {
     }
     waited.sort_unstable();
     let of = |share: f64| waited[((waited.len() - 1) as f64 * share) as usize] as f64 / 1_000.0;
-    println!(
+    let held = format!(
         "{} changes heard: half within {:.1} ms, 99 % within {:.1} ms, all within {:.1} ms; {} hostile calls, {} refused, \
-         {} not let in; memory grew by {} MiB at most",
+         {} not let in; memory grew by {} MiB at most\n",
         waited.len(),
         of(0.5),
         of(0.99),
@@ -223,6 +224,7 @@ async fn hostile_clients_do_not_keep_others_waiting() {
         siege.cut.load(Relaxed),
         peak.saturating_sub(before) >> 20
     );
+    std::io::stderr().write_all(held.as_bytes()).unwrap();
     assert!(peak - before < GROWTH, "memory grew by {} MiB", (peak - before) >> 20);
     let health = reqwest::get(format!("http://{}/healthz", c.url(0))).await.unwrap().status();
     assert_eq!(health.as_u16(), 200);

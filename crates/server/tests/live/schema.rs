@@ -5,6 +5,7 @@
 //! transaction, in several, and right behind a transaction of 10,000 changes, whose parts are still on their way.
 
 use std::collections::BTreeMap;
+use std::io::Write;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -20,6 +21,9 @@ use serde_json::{Map, json};
 use testbed::Postgres;
 
 use crate::common::rule;
+
+/// Rows by their key, each as text.
+type Rows = Vec<(String, Option<String>)>;
 
 /// Rows of each table, and how often each is changed in the transaction before, where there is one.
 const ROWS: usize = 2_500;
@@ -232,7 +236,7 @@ impl Case {
     }
 
     /// What the table has now, as somebody sees it who sees `id` and `v`; `None` if there is no such thing.
-    fn truth(&self, db: &mut Client) -> Option<Vec<(String, Option<String>)>> {
+    fn truth(&self, db: &mut Client) -> Option<Rows> {
         let rows = db.simple_query(&format!("SELECT id, v FROM public.{} ORDER BY id", self.table)).ok()?;
         let cells = |m: SimpleQueryMessage| match m {
             SimpleQueryMessage::Row(r) => Some((r.get(0)?.to_string(), r.get(1).map(String::from))),
@@ -251,7 +255,7 @@ struct Shown {
 }
 
 impl Shown {
-    fn rows(&self) -> Vec<(String, Option<String>)> {
+    fn rows(&self) -> Rows {
         let text = |v: &serde_json::Value| match v {
             serde_json::Value::Null => None,
             serde_json::Value::String(s) => Some(s.clone()),
@@ -265,7 +269,7 @@ impl Shown {
     }
 
     /// Whether it shows what the table has. Of a table without a key changes of rows cannot be told: what was added is there.
-    fn is_right(&self, case: &Case, truth: Option<&Vec<(String, Option<String>)>>) -> bool {
+    fn is_right(&self, case: &Case, truth: Option<&Rows>) -> bool {
         let Some(truth) = truth else { return false };
         let rows = self.rows();
         if case.keyed() && self.live.stream.is_empty() {
@@ -359,7 +363,7 @@ async fn every_change_of_a_table_ends_right_or_closed() {
         })
         .collect();
     let mut done = false;
-    let mut truths: Vec<Option<Vec<(String, Option<String>)>>> = Vec::new();
+    let mut truths: Vec<Option<Rows>> = Vec::new();
     let mut work = std::pin::pin!(async {
         for w in work {
             w.await.unwrap();
@@ -423,7 +427,9 @@ async fn every_change_of_a_table_ends_right_or_closed() {
         }
     }
     let closed = shown.values().filter(|(_, s)| s.closed.is_some()).count();
-    println!("{} changes of tables: {} right, {closed} closed with the reason", cases.len(), cases.len() - closed);
+    let right = cases.len() - closed;
+    let held = format!("{} changes of tables: {right} right, {closed} closed with the reason\n", cases.len());
+    std::io::stderr().write_all(held.as_bytes()).unwrap();
     for (_, s) in shown.values() {
         if let Some(why) = &s.closed {
             assert!(why.contains("schema-changed") || why.contains("rights-changed"), "{why}");

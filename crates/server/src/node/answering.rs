@@ -135,8 +135,9 @@ impl Node {
         }
         if observed.is_some() && !beside.contains(&client.address.ip()) {
             // The places are few, and for those who look why somebody did not hear.
-            let text = "observed: only beside an operator's connection from the same address";
-            client.outbox.say(&wire::refuse(&call, &RpcError::new(code::NOT_KNOWN, text)));
+            let text = "not available now: observed, only beside an operator's connection from the same address";
+            let refused = RpcError::new(code::UNAVAILABLE, text).with(json!({"retry_after_ms": 1_000}));
+            client.outbox.say(&wire::refuse(&call, &refused));
             return self.writers.due(client);
         }
         let id = self.next_sub;

@@ -81,6 +81,10 @@ fn keys(config: &Config, tokens: Option<&Tokens>) -> Result<Option<Keys>, Failur
     let other = read("other_secret_env", &config.relay_secrets.other)?;
     let own = read("secret_env", &config.relay_secrets.own)?;
     let own = own.or_else(|| tokens.and_then(|t| t.secret().map(<[u8]>::to_vec)));
+    if own.is_none() && other.is_some() {
+        let text = "relay.other_secret_env: there is no first secret; give relay.secret_env or auth.secret_env too";
+        return Err(Failure::usage(text));
+    }
     if own.is_none() && !config.relay.url.starts_with("inproc:") {
         tracing::warn!(
             "whoever is let onto the broker can speak as an instance: set relay.secret_env, or auth.secret_env"

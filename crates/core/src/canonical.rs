@@ -4,8 +4,8 @@
 //! that has the same [`VERSION`]. Nothing that is stored, sent or compared between instances may be hashed in any other
 //! form: `Debug` texts leave things out and `Hash` differs between releases of the standard library.
 //!
-//! The form: every composite begins with a tag of its own, every text, list and byte string with its length as 64 bits
-//! big-endian, so that no two different things can have the same bytes.
+//! The form: what can be one of several things begins with a tag that says which, and every text, list and byte string
+//! with its length as 64 bits big-endian, so that no two different things can have the same bytes.
 
 use sha2::{Digest, Sha256};
 

@@ -18,6 +18,7 @@ use gossip_core::moment;
 use gossip_core::need::Needed;
 use gossip_core::position::{Interval, Micros, Position, ResetWhy};
 use gossip_core::schema::Table;
+use gossip_core::wire::rfc3339;
 use parking_lot::Mutex;
 use rand::Rng;
 use serde_json::{Value as Json, json};
@@ -46,7 +47,7 @@ const ANSWERING: usize = 2;
 /// Bytes of topics' events that are not whole yet.
 const EVENTS_IN_PARTS: usize = 32 * MAX_EVENT;
 
-/// By how much the clock of a program that publishes events may be ahead.
+/// By how much clocks may differ, of instances and of programs that publish events.
 const CLOCKS: Micros = 60_000_000;
 
 /// Why a message of a stranger is not believed.
@@ -199,7 +200,7 @@ impl Shared {
     }
 
     fn event(&self, kind: &str, id: String, data: Json) -> CloudEvent {
-        let time = jiff::Timestamp::now().to_string();
+        let time = rfc3339(now());
         CloudEvent::new(kind, &format!("/gossip/{}", self.instance), id, time, data)
     }
 
@@ -318,12 +319,31 @@ impl Shared {
 /// It says that it happens later.
 fn as_a_strangers(mut event: CloudEvent) -> Result<CloudEvent, String> {
     event.more.remove(SENDER);
-    let latest = jiff::Timestamp::now().as_microsecond().saturating_add(CLOCKS);
-    let said = event.time.as_deref().and_then(|text| moment::parse_timestamp(text, true));
-    if said.is_some_and(|time| time.saturating_add(moment::SINCE_1970) > latest) {
-        return Err("time: later than now".into());
+    match ahead(&event) {
+        Some(ahead) if ahead > CLOCKS => Err("time: later than now".into()),
+        _ => Ok(event),
     }
-    Ok(event)
+}
+
+/// What an instance says, unless it was said long ago: somebody may have kept it to say it again.
+///
+/// # Errors
+/// It is not of now.
+fn as_of_now(event: CloudEvent) -> Result<CloudEvent, String> {
+    match ahead(&event) {
+        Some(ahead) if ahead.saturating_abs() <= CLOCKS => Ok(event),
+        _ => Err("time: more than a minute from now; are the clocks of all instances right?".into()),
+    }
+}
+
+/// How far in the future an event has happened.
+fn ahead(event: &CloudEvent) -> Option<Micros> {
+    let time = moment::parse_timestamp(event.time.as_deref()?, true)?.saturating_add(moment::SINCE_1970);
+    Some(time.saturating_sub(now()))
+}
+
+fn now() -> Micros {
+    jiff::Timestamp::now().as_microsecond()
 }
 
 /// Cuts bytes into messages that the broker takes.
@@ -442,6 +462,7 @@ impl<B: Broker> Relay for OverBroker<B> {
                     Path::Member(_) => serde_json::from_slice::<CloudEvent>(&whole)
                         .map_err(|e| format!("not a CloudEvent: line {}, column {}", e.line(), e.column()))
                         .and_then(|event| event.check().map(|()| event))
+                        .and_then(|event| if shared.keys.is_some() { as_of_now(event) } else { Ok(event) })
                         .map(|event| {
                             let theirs = shared.own(&broker, event)?;
                             Some(Heard::Event(Arc::new(Event { about: About::Members, event: theirs })))

@@ -3,8 +3,9 @@
 //! Others than instances may be let onto a broker, to publish events of topics, and rights there are often wider than was
 //! meant. So each message of an instance carries a code (HMAC-SHA-256, RFC 2104) under a key that is derived from the
 //! cluster's secret, over the name it stands under, which part it is and its bytes. It is looked at before anything else
-//! of a message. It does not keep a message from being said again: what is old is void by its position, its number or its
-//! time.
+//! of a message. It does not keep a message from being said again by whoever has heard it: changes are void by their
+//! position and epoch, what instances tell each other by its time, and an event of a topic is taken once,
+//! as long as its id is remembered.
 
 use std::fmt;
 

@@ -264,6 +264,17 @@ async fn what_no_instance_of_the_cluster_said_is_not_believed(kind: Kind) {
         }
     }
     assert!(north.standing().last_malformed.unwrap().contains("time: later than now"));
+    // What an instance itself said long ago is not taken again, whoever says it.
+    let of_now = |id: &str, time: String| {
+        let event = CloudEvent::new("gossip.call.v1", "/gossip/north", id.into(), time, serde_json::json!({}));
+        Arc::new(Event { about: About::Members, event })
+    };
+    north.tell(of_now("old", "2026-11-27T00:00:00Z".into())).await.unwrap();
+    let fresh = of_now("new", gossip_core::wire::rfc3339(jiff::Timestamp::now().as_microsecond()));
+    north.tell(fresh.clone()).await.unwrap();
+    for inbox in [&mut a, &mut b] {
+        assert_eq!(heard(inbox).await, Heard::Event(fresh.clone()));
+    }
     let mut sent = (*event("tide", "by ada", 10)).clone();
     sent.event.more.insert("sender".into(), "ada".into());
     north.tell(Arc::new(sent.clone())).await.unwrap();

@@ -1,6 +1,7 @@
 //! Which query is meant: one of the client's own, a stored one by its name, or one that the application has signed.
 
 use std::collections::BTreeMap;
+use std::net::SocketAddr;
 use std::sync::Arc;
 
 use gossip_core::budget::Owner;
@@ -16,6 +17,15 @@ use crate::params::invalid;
 
 /// Texts up to this length, in bytes, are compiled in passing.
 const SHORT: usize = 2_048;
+
+/// Whom something is charged to.
+pub fn owner(client: Option<u64>, claims: &Claims, address: SocketAddr) -> Owner {
+    Owner {
+        connection: client.map(|id| id.to_string().into()),
+        subject: claims.subject().map(Arc::from),
+        address: Some(address.ip().to_string().into()),
+    }
+}
 
 /// What a client says about its query.
 #[derive(Clone, Debug, Default)]

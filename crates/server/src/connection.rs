@@ -17,9 +17,8 @@ use tokio_tungstenite::tungstenite::protocol::CloseFrame;
 use tokio_tungstenite::tungstenite::protocol::frame::Frame;
 use tokio_tungstenite::tungstenite::{Error as SocketError, Message};
 
-use crate::asked::{Askable, Asked};
+use crate::asked::{Askable, Asked, owner};
 use crate::auth::{Accepted, KeyId};
-use crate::http::owner;
 use crate::node::{Ask, Client, OPERATORS, Operate, Publish};
 use crate::now;
 use crate::outbox::{self, Flushed, Style};
@@ -398,7 +397,7 @@ impl Connection {
                 let claims = self.served.client.claims.lock().clone();
                 let every = every_ms as i64 * 1_000;
                 let client = &self.served.client;
-                let owner = owner(Some(client.id), &claims, &client.address);
+                let owner = owner(Some(client.id), &claims, client.address);
                 let request = self.served.askable.request(asked, claims, owner).await?;
                 let request = Request { observed: observed.is_some(), every, resume, ..request };
                 let style = Style { batch: batch as usize, only_changed };

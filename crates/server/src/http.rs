@@ -13,7 +13,6 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::middleware::{self, Next};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
-use gossip_core::budget::Owner;
 use gossip_core::rule::Claims;
 use gossip_core::seal::Sealer;
 use gossip_core::send_queue::QueueLimits;
@@ -22,7 +21,7 @@ use parking_lot::Mutex;
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::{mpsc, oneshot, watch};
 
-use crate::asked::{Askable, Asked};
+use crate::asked::{Askable, Asked, owner};
 use crate::auth::Accepted;
 use crate::connection::{self, Served};
 use crate::front::Seat;
@@ -201,7 +200,7 @@ async fn one_result(
     let claims = Arc::new(who.map_or_else(Claims::anonymous, |a| a.claims));
     let asked = asked(&mut q)?;
     nothing_else(&q, "query, name, grant, params")?;
-    let owner = owner(None, &claims, address);
+    let owner = owner(None, &claims, *address);
     let request = front.askable.request(asked, claims, owner).await?;
     let (answer, answered) = oneshot::channel();
     let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
@@ -217,15 +216,6 @@ async fn one_result(
     })
     .await
     .map_err(|_| stops(()))
-}
-
-/// Whom something is charged to.
-pub fn owner(client: Option<u64>, claims: &Claims, address: &SocketAddr) -> Owner {
-    Owner {
-        connection: client.map(|id| id.to_string().into()),
-        subject: claims.subject().map(Arc::from),
-        address: Some(address.ip().to_string().into()),
-    }
 }
 
 /// What is asked, from the parameters of an address.

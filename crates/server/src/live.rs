@@ -22,10 +22,10 @@ use serde_json::{Map, Value as Json, json};
 use tokio::sync::mpsc;
 use tokio::time::{Instant, sleep_until, timeout};
 
-use crate::asked::Asked;
+use crate::asked::{Asked, owner};
 use crate::auth::{Accepted, KeyId};
 use crate::connection::{Known, MAX_EVERY_MS, STUCK, changed};
-use crate::http::{Front, asked, bearer, nothing_else, owner, refuse};
+use crate::http::{Front, asked, bearer, nothing_else, refuse};
 use crate::node::{Ask, Client};
 use crate::now;
 use crate::outbox::Style;
@@ -94,7 +94,7 @@ async fn make_ticket(
     let (claims, expires) = who.map_or((Claims::anonymous(), 0), |a| (a.claims, a.expires));
     // What is wrong with it is told here, where it can be read.
     let asked = Asked { query: query.clone(), name: name.clone(), grant: grant.clone(), params: params.clone() };
-    let owner = owner(None, &claims, &address);
+    let owner = owner(None, &claims, address);
     front.askable.request(asked, Arc::new(claims), owner).await?;
     let ticket = json!(Ticket { token, query, name, grant, params }).to_string();
     let sealed = front.sealer.seal_for(PURPOSE, ticket.as_bytes());
@@ -155,7 +155,7 @@ async fn begin(
         Some(Accepted { claims, expires, key }) => (claims, Some(expires), Some(key)),
     };
     let client = front.client(address, "sse", claims.clone());
-    let owner = owner(Some(client.id), &claims, &address);
+    let owner = owner(Some(client.id), &claims, address);
     let request = front.askable.request(asked, Arc::new(claims), owner).await?;
     let resume = resume.map(|c| front.sealer.open(&c).map_or(Resume::Unreadable, Resume::At));
     let request = Request { every: every_ms as i64 * 1_000, resume, ..request };
@@ -239,6 +239,8 @@ impl Connected {
             if !matches!(timeout(STUCK, events.send(ready)).await, Ok(Ok(()))) || over {
                 return;
             }
+            let expired =
+                |why: &str| (event("closed", &json!({"why": format!("expired: {why}")}).to_string(), None), true);
             next = tokio::select! {
                 next = self.next() => match next.map(|n| in_words(&n, &mut cursor)) {
                     Ok(Said::Event(event, over)) => (event, over),
@@ -247,11 +249,9 @@ impl Connected {
                 },
                 () = events.closed() => return,
                 _ = stopping.wait_for(|s| *s) => return,
-                () = &mut left_set => {
-                    (event("closed", &json!({"why": "expired: the token's key is not accepted any more"}).to_string(), None), true)
-                }
+                () = &mut left_set => expired("the token's key is not accepted any more"),
                 () = async { match ends { Some(at) => sleep_until(at).await, None => std::future::pending().await } } => {
-                    (event("closed", &json!({"why": "expired: the token has ended"}).to_string(), None), true)
+                    expired("the token has ended")
                 }
             };
         }
@@ -306,5 +306,19 @@ fn event(name: &str, data: &str, id: Option<&str>) -> Event {
     match id {
         Some(id) => event.id(id),
         None => event,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn line_breaks_within_json_do_not_end_an_event() {
+        let said = event("delta", "{\"note\":\r\n {\n\"a\": 1}}", Some("c"));
+        let stream = futures_util::stream::iter([Ok::<_, std::convert::Infallible>(said)]);
+        let body = Sse::new(stream).into_response().into_body();
+        let bytes = axum::body::to_bytes(body, 1_000).await.unwrap();
+        assert_eq!(bytes, "event: delta\ndata: {\"note\":   { \"a\": 1}}\nid: c\n\n");
     }
 }

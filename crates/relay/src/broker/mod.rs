@@ -102,7 +102,7 @@ pub struct Message {
     pub to: Option<Position>,
     /// Of changes: a name under which the broker may notice that it has them already.
     pub id: String,
-    /// By what it is known to be an instance's, if it is one's: see [`Keys`](crate::vouch::Keys).
+    /// By what it is known to be an instance's, if it is one's.
     pub code: Option<String>,
     /// The bytes.
     pub bytes: Bytes,

@@ -246,9 +246,11 @@ impl Tokens {
         self.keys.lock().keys.iter().any(|k| k.id == *key)
     }
 
-    /// Changes when keys come or go.
+    /// Changes when keys come or go, and at once: a key may have left between accepting a token and this.
     pub fn changes(&self) -> watch::Receiver<u64> {
-        self.changed.subscribe()
+        let mut changes = self.changed.subscribe();
+        changes.mark_changed();
+        changes
     }
 
     fn check(&self, token: &str) -> Result<Accepted, Refused> {

@@ -1,7 +1,7 @@
 //! What operators call: answered here, or by another instance, which is asked over the relay and answers there.
 //!
-//! An instance does what a member asks of it without asking for a token again: who may speak as a member is a matter of
-//! the broker's permissions, and whoever may can do worse.
+//! An instance does what a member asks of it without asking for a token again: that it is one is known by the cluster's
+//! secret ([`gossip_relay::vouch`]), or, without a secret, a matter of the broker's permissions.
 
 use std::collections::HashMap;
 use std::time::Duration;

@@ -316,6 +316,28 @@ async fn whoever_has_fallen_silent_is_not_present_any_more() {
     c.stop().await;
 }
 
+/// Nobody is anywhere in the name of a token that has ended, or under a rule that is gone.
+#[tokio::test(flavor = "multi_thread")]
+async fn presence_ends_with_the_token_and_with_the_rule() {
+    let c = cluster(TOPICS).await;
+    let mut b = Listening::start(&c, 1, "SELECT place, subject FROM gossip.presence").await;
+    let (now, roles) = (gossip_server::now() / 1_000_000, ["mate".to_string()]);
+    let token = c.tokens.mint_for("ada", &roles, &Map::new(), now, 5).unwrap();
+    let mut ada = Session::connect(&c.url(0), Some(&token)).await.unwrap();
+    ada.call("join", json!({"place": "berth 1"})).await.unwrap();
+    assert_eq!(b.delta().await[0]["row"], json!({"place": "berth 1", "subject": "ada"}));
+    assert_eq!(b.delta().await[0]["op"], "remove");
+    ada.call("unsubscribe", json!({"subscription": 1})).await.expect_err("the connection goes on");
+    let mut bo = c.connect(0, &["mate"], json!({"sub": "bo"})).await;
+    bo.call("join", json!({"place": "berth 2"})).await.unwrap();
+    assert_eq!(b.delta().await[0]["row"]["subject"], "bo");
+    let mut rules = c.options[0].rules.clone();
+    rules.retain(|r| !(r.table.is_system() && r.may.publish));
+    c.instances[0].as_ref().unwrap().set_rules(rules).await;
+    assert_eq!(b.delta().await[0]["op"], "remove");
+    c.stop().await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn who_is_present_is_known_everywhere_and_goes_with_its_instance() {
     let mut c = cluster(TOPICS).await;

@@ -500,16 +500,26 @@ impl Effective {
         self.select.iter().any(|&i| columns.contains(i)) || self.is_decided_by_any_of(columns)
     }
 
+    /// The columns that are selected or decide about what is seen.
+    pub fn read(&self) -> ColumnSet {
+        let mut all: ColumnSet = self.select.iter().copied().collect();
+        self.for_each_that_decides(&mut |i| all.insert(i));
+        all
+    }
+
     /// Whether any of these columns decides about what is seen.
     pub fn is_decided_by_any_of(&self, columns: &ColumnSet) -> bool {
         let mut found = false;
-        let mut look = |i| found |= columns.contains(i);
-        self.grants.iter().for_each(|g| g.condition.for_each_column(&mut look));
-        self.condition.for_each_column(&mut look);
+        self.for_each_that_decides(&mut |i| found |= columns.contains(i));
+        found
+    }
+
+    fn for_each_that_decides(&self, look: &mut dyn FnMut(usize)) {
+        self.grants.iter().for_each(|g| g.condition.for_each_column(&mut |i| look(i)));
+        self.condition.for_each_column(&mut |i| look(i));
         let mut shown = ColumnSet::default();
         self.grants.iter().flat_map(|g| &g.masks).for_each(|(_, m)| m.reads(&mut shown));
         shown.iter().for_each(look);
-        found
     }
 
     /// The columns that the rules admit on this row, masked or not, or `None` if they admit none of it.

@@ -9,12 +9,15 @@
 //! Per key only the last change is kept. That is enough also where a snapshot goes by visible transactions and not by
 //! a position: who changes a row waits for everybody who changed it before, so a snapshot that shows the last change
 //! of a row shows all of them.
+//!
+//! A change may leave out large values that are as they were. They are what the change before it told of the row, and
+//! where none has told them since the snapshot was asked for, what the snapshot has.
 
 use std::collections::{HashMap, HashSet};
 
-use crate::position::{Position, RowChange, Shows, Transaction};
+use crate::position::{Old, Position, RowChange, Shows, Transaction};
 use crate::rule::{Effective, Seen};
-use crate::schema::{Key, Row};
+use crate::schema::{ColumnSet, Key, Row};
 use crate::value::Value;
 
 /// Overlaid keys beyond this and the snapshot is taken again: changes outrun it.
@@ -26,14 +29,28 @@ struct Laid {
     position: Position,
     xid: u64,
     row: LaidRow,
+    /// The row as it is in the table; `None` where it is gone, or nothing is known of it.
+    told: Option<Told>,
 }
 
 #[derive(Debug)]
 enum LaidRow {
     There(Seen),
     Gone,
-    /// The change does not tell what the query needs; only a snapshot that has it can.
-    Untold,
+    /// What was told is not all that the query needs; the rest is in the snapshot.
+    Partly,
+    /// Only a snapshot that has the change tells what it did.
+    Unclear,
+}
+
+/// What changes told of a row.
+#[derive(Debug)]
+struct Told {
+    row: Row,
+    /// What the query reads and none of them told.
+    untold: ColumnSet,
+    /// Where the row came from under another key, by this change: a snapshot without it has nothing under this one.
+    moved: Option<(Position, u64)>,
 }
 
 /// A snapshot on its way into the stream.
@@ -41,6 +58,8 @@ enum LaidRow {
 pub struct Seam {
     /// In the order in which they came; each key once.
     rows: ResultRows,
+    /// The same rows as they are in the table, where changes may leave out some of it.
+    whole: Vec<(Key, Row)>,
     overlay: HashMap<Key, Laid>,
     shows: Option<Shows>,
     /// Gives rows of tables without a key something to stand under.
@@ -50,17 +69,33 @@ pub struct Seam {
 /// The rows of a result, each with its key, in key order.
 pub type ResultRows = Vec<(Key, Seen)>;
 
+/// Of a row, without large values, those that are kept.
+fn lean(row: &Row, keeps: &ColumnSet) -> Row {
+    if !row.iter().enumerate().any(|(i, value)| value.is_apart() && !keeps.contains(i)) {
+        return row.clone();
+    }
+    row.iter().enumerate().map(|(i, value)| if keeps.contains(i) { value.clone() } else { Value::Null }).collect()
+}
+
+/// A row with what it leaves out taken from another.
+fn filled(row: &Row, left_out: &ColumnSet, from: &Row) -> Row {
+    let value = |i: usize| if left_out.contains(i) { &from[i] } else { &row[i] };
+    (0..row.len()).map(|i| value(i).clone()).collect()
+}
+
 impl Seam {
     /// Takes some rows of the snapshot, of which the query may see all, some or none.
     pub fn rows(&mut self, effective: &Effective, rows: Vec<Row>) {
+        // A large result is not to hold what it does not show.
+        let selected: ColumnSet = effective.select.iter().copied().collect();
+        let leaves_out = !effective.table.old_values && !effective.table.key.is_empty();
+        let read = effective.read();
         for row in rows {
             let Some(mut seen) = effective.see(&row, &()) else { continue };
             let key = self.key(effective.key_of(&row), 0);
-            let unselected = |i: &usize| !effective.select.contains(i) && seen.row[*i].is_apart();
-            if (0..row.len()).any(|i| unselected(&i)) {
-                // A large result is not to hold what it does not show.
-                let keep = |i: usize| if effective.select.contains(&i) { seen.row[i].clone() } else { Value::Null };
-                seen.row = (0..row.len()).map(keep).collect();
+            seen.row = lean(&seen.row, &selected);
+            if leaves_out {
+                self.whole.push((key.clone(), lean(&row, &read)));
             }
             self.rows.push((key, seen));
         }
@@ -97,15 +132,42 @@ impl Seam {
     /// Takes a change of the table. `false`: there are too many and the snapshot has to be taken again.
     #[must_use]
     pub fn overlay(&mut self, effective: &Effective, t: &Transaction, change: &RowChange) -> bool {
-        let row = match &change.new {
-            _ if !effective.is_about(change) => LaidRow::Untold,
-            Some(_) if !change.untold.is_empty() && effective.reads_any_of(&change.untold) => LaidRow::Untold,
-            Some(row) => effective.see(row, &()).map_or(LaidRow::Gone, LaidRow::There),
-            None => LaidRow::Gone,
-        };
         let key = self.key(change.key.clone(), 1);
-        self.overlay.insert(key, Laid { position: t.position, xid: t.xid, row });
+        let told = self.told(effective, t, change, &key);
+        let row = match &told {
+            None if effective.is_about(change) && change.new.is_none() => LaidRow::Gone,
+            None => LaidRow::Unclear,
+            Some(told) if !told.untold.is_empty() && effective.is_decided_by_any_of(&told.untold) => LaidRow::Partly,
+            Some(told) => match effective.see(&told.row, &()) {
+                // Whatever was left out.
+                None => LaidRow::Gone,
+                Some(seen) if told.untold.is_empty() => LaidRow::There(seen),
+                Some(_) => LaidRow::Partly,
+            },
+        };
+        self.overlay.insert(key, Laid { position: t.position, xid: t.xid, row, told });
         self.overlay.len() <= MAX_OVERLAY
+    }
+
+    /// What is known of a row after a change, of the change itself and of those before it.
+    fn told(&self, effective: &Effective, t: &Transaction, change: &RowChange, key: &Key) -> Option<Told> {
+        let row = change.new.as_ref().filter(|_| effective.is_about(change))?;
+        let untold: ColumnSet = match change.untold.is_empty() {
+            true => ColumnSet::default(),
+            false => {
+                let read = effective.read();
+                change.untold.iter().filter(|i| read.contains(*i)).collect()
+            }
+        };
+        let moved = change.old == Old::Known(None) && !untold.is_empty();
+        if untold.is_empty() || moved {
+            return Some(Told { row: row.clone(), untold, moved: moved.then_some((t.position, t.xid)) });
+        }
+        let Some(laid) = self.overlay.get(key) else { return Some(Told { row: row.clone(), untold, moved: None }) };
+        let before = laid.told.as_ref()?;
+        let row = filled(row, &untold, &before.row);
+        let untold = untold.iter().filter(|i| before.untold.contains(*i)).collect();
+        Some(Told { row, untold, moved: before.moved })
     }
 
     /// The result at `reached`, once the engine has passed all that the snapshot shows and stands between
@@ -114,12 +176,22 @@ impl Seam {
         let shows = self.shows.as_ref().filter(|s| reached >= s.at() && reached.is_whole())?;
         let mut rows = std::mem::take(&mut self.rows);
         rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
+        let whole = std::mem::take(&mut self.whole);
+        let lacks = self.overlay.values().any(|laid| matches!(laid.row, LaidRow::Partly));
+        let whole: HashMap<Key, Row> = if lacks { whole.into_iter().collect() } else { HashMap::new() };
         let mut came = Vec::new();
         let mut went = HashSet::new();
-        for (key, laid) in self.overlay.drain() {
+        for (key, mut laid) in self.overlay.drain() {
             if shows.has(laid.position, laid.xid) {
                 // The snapshot has seen this already, and possibly what came after it.
                 continue;
+            }
+            if let (LaidRow::Partly, Some(told)) = (&laid.row, &laid.told)
+                && told.moved.is_none_or(|(position, xid)| shows.has(position, xid))
+                && let Some(shown) = whole.get(&key)
+            {
+                let row = filled(&told.row, &told.untold, shown);
+                laid.row = effective.see(&row, &()).map_or(LaidRow::Gone, LaidRow::There);
             }
             let place = rows.binary_search_by(|(k, _)| k.cmp(&key));
             match (laid.row, place) {
@@ -127,7 +199,11 @@ impl Seam {
                 (LaidRow::There(seen), Err(_)) => came.push((key, seen)),
                 (LaidRow::Gone, Ok(_)) => went.extend([key]),
                 (LaidRow::Gone, Err(_)) => {}
-                (LaidRow::Untold, _) => return Some(Err("a change after the snapshot left out a large value")),
+                (LaidRow::Partly | LaidRow::Unclear, _) => {
+                    return Some(Err(
+                        "a change after the snapshot left out a large value that the snapshot does not have",
+                    ));
+                }
             }
         }
         if !went.is_empty() {

@@ -42,6 +42,27 @@ pub fn rule(role: &str, table: &str, rows: Option<&str>, columns: &[&str]) -> Ru
     }
 }
 
+/// An instance by itself on this source, for whoever comes.
+pub async fn start(source: Source, rules: Vec<RuleText>) -> Instance {
+    Instance::start(Options {
+        name: "one".into(),
+        listen: SocketAddr::from(([127, 0, 0, 1], 0)),
+        source,
+        rules,
+        queries: Default::default(),
+        tokens: None,
+        secret: vec![7; 32],
+        relay: Arc::new(InProcess::default()),
+        queue: QueueLimits { deltas: 100_000, bytes: 256 << 20 },
+        admission: Default::default(),
+        topics: vec![],
+        decisions: None,
+        on_failure: Default::default(),
+    })
+    .await
+    .unwrap()
+}
+
 pub fn auth() -> Auth {
     Auth {
         audience: Some("harbour".into()),

@@ -1,6 +1,7 @@
 //! Real instances on a real database over real sockets.
 #![allow(clippy::unwrap_used)]
 
+mod apart;
 mod besieged;
 mod brokers;
 mod common;

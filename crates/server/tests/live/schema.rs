@@ -6,21 +6,17 @@
 
 use std::collections::BTreeMap;
 use std::io::Write;
-use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use gossip_client::live::Applied;
 use gossip_client::{Incoming, Live, Session};
-use gossip_core::send_queue::QueueLimits;
-use gossip_relay::inproc::InProcess;
-use gossip_server::instance::{Instance, Options};
 use gossip_source::{Settings, Source};
 use postgres::{Client, NoTls, SimpleQueryMessage};
 use serde_json::{Map, json};
 use testbed::Postgres;
 
-use crate::common::rule;
+use crate::common::{rule, start};
 
 /// Rows by their key, each as text.
 type Rows = Vec<(String, Option<String>)>;
@@ -279,26 +275,6 @@ impl Shown {
         let (shown, there) = (ids(&rows), ids(truth));
         there.iter().all(|id| shown.contains(id))
     }
-}
-
-async fn start(source: Source, rules: Vec<gossip_core::rule::RuleText>) -> Instance {
-    Instance::start(Options {
-        name: "one".into(),
-        listen: SocketAddr::from(([127, 0, 0, 1], 0)),
-        source,
-        rules,
-        queries: BTreeMap::new(),
-        tokens: None,
-        secret: vec![7; 32],
-        relay: Arc::new(InProcess::default()),
-        queue: QueueLimits { deltas: 100_000, bytes: 256 << 20 },
-        admission: Default::default(),
-        topics: vec![],
-        decisions: None,
-        on_failure: Default::default(),
-    })
-    .await
-    .unwrap()
 }
 
 fn cases() -> Vec<Case> {

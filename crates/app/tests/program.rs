@@ -1,9 +1,14 @@
 //! The program itself, from the command line, with clients and writers that are not ours.
 #![allow(clippy::unwrap_used)]
 
-use std::io::{BufRead, BufReader};
+use std::collections::VecDeque;
+use std::io::{BufRead, BufReader, Write};
+use std::net::TcpStream;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::time::{Duration, Instant};
 
 use testbed::{Process, require_python, run, sqlite3, wait_for};
 
@@ -317,4 +322,52 @@ fn another_language_reads_from_the_broker_and_publishes_there() {
     }
     let change: serde_json::Value = serde_json::from_str(&example.wait("held")).unwrap();
     assert_eq!((&change["table"], &change["new"]["state"]), (&"berths".into(), &"held".into()));
+}
+
+/// Somebody opens as many connections as they get and says nothing, or half of something; the process has few descriptors.
+/// Everybody else is served, and they too once they have something to say.
+#[test]
+fn silent_connections_keep_nobody_out_where_descriptors_are_few() {
+    testbed::require("curl", "curl");
+    let (dir, _) = scenario();
+    assert_eq!(gossip(dir.path(), &["prepare", "-c", "gossip.toml"]).0, 0);
+    let mut few = Command::new("sh");
+    few.args(["-c", "ulimit -n 256; exec \"$0\" serve -c gossip.toml", GOSSIP]).current_dir(dir.path());
+    let mut served = Lines::start(few.env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off"));
+    let url = served.wait("listens on").split_whitespace().last().unwrap().to_string();
+    let address = url.split('/').nth(2).unwrap().to_string();
+    let over = Arc::new(AtomicBool::new(false));
+    let ends = over.clone();
+    let to = address.clone();
+    let silent = std::thread::spawn(move || {
+        let mut held = VecDeque::new();
+        while !ends.load(Relaxed) {
+            // Also those that were closed: whoever does this comes again.
+            if let Ok(mut tcp) = TcpStream::connect(&to) {
+                let half: [&[u8]; 3] =
+                    [b"", b"GET /healthz HTTP/1.1\r\nHost:", b"POST /v1/events HTTP/1.1\r\nContent-Length: 9\r\n\r\n{"];
+                let _ = tcp.write_all(half[held.len() % 3]);
+                held.push_back(tcp);
+            }
+            if held.len() > 300 {
+                held.pop_front();
+                std::thread::sleep(Duration::from_millis(2));
+            }
+        }
+    });
+    let ask = |from: &str| {
+        let mut curl = Command::new("curl");
+        curl.args(["-s", "-m", "20", "-o", "/dev/null", "-w", "%{http_code}", "--interface", from]);
+        let out = curl.arg(format!("http://{address}/healthz")).output().unwrap();
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    };
+    // From when its share is taken, until long after the first of them have been closed.
+    let begun = Instant::now();
+    while begun.elapsed() < Duration::from_secs(13) {
+        assert_eq!(ask("127.0.0.2"), "200");
+        std::thread::sleep(Duration::from_millis(200));
+    }
+    over.store(true, Relaxed);
+    silent.join().unwrap();
+    wait_for(|| "a seat".into(), || (ask("127.0.0.1") == "200").then_some(()));
 }

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use gossip_core::need::Needed;
-use gossip_core::position::{Interval, Position};
+use gossip_core::position::{Interval, Position, Transaction};
 use gossip_core::schema::Table;
 use tokio::sync::mpsc;
 
@@ -19,6 +19,9 @@ pub struct Faults {
     pub drop_next: AtomicU32,
     /// So many of the next intervals arrive twice.
     pub double_next: AtomicU32,
+    /// So many of the next intervals that carry changes arrive without them, as if they were whole: nobody can notice but by
+    /// looking at the database.
+    pub empty_next: AtomicU32,
     /// Every interval arrives so many milliseconds late.
     pub delay_ms: AtomicU32,
     /// Nothing arrives, nothing can be published and nothing is replayed.
@@ -46,6 +49,11 @@ impl Faulty {
     fn reachable(&self) -> Result<(), RelayError> {
         if self.faults.cut.load(Relaxed) { Err(RelayError::Unreachable("cut off".into())) } else { Ok(()) }
     }
+}
+
+fn emptied(interval: &Interval) -> Interval {
+    let empty = |t: &Arc<Transaction>| Arc::new(Transaction { changes: vec![], ..(**t).clone() });
+    Interval { transactions: interval.transactions.iter().map(empty).collect(), ..interval.clone() }
 }
 
 fn take_one(counter: &AtomicU32) -> bool {
@@ -89,6 +97,12 @@ impl Relay for Faulty {
                 let carries = match &heard {
                     Heard::Interval(interval) => !interval.transactions.is_empty(),
                     Heard::Event(_) => false,
+                };
+                let heard = match heard {
+                    Heard::Interval(interval) if carries && take_one(&faults.empty_next) => {
+                        Heard::Interval(Arc::new(emptied(&interval)))
+                    }
+                    heard => heard,
                 };
                 let lost = carries && take_one(&faults.drop_next);
                 if faults.cut.load(Relaxed) || lost {

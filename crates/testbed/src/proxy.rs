@@ -1,15 +1,17 @@
-//! A way to a server that can be cut.
+//! A way to a server that can be cut, or freeze.
 
 use std::io::{Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
+use std::time::Duration;
 
 /// Passes bytes between a port of its own and a server's, until it is cut.
 pub struct Proxy {
     port: u16,
     cut: Arc<AtomicBool>,
+    frozen: Arc<AtomicBool>,
     open: Arc<Mutex<Vec<TcpStream>>>,
 }
 
@@ -18,8 +20,8 @@ impl Proxy {
     pub fn to(server: u16) -> Proxy {
         let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
         let port = listener.local_addr().expect("a port").port();
-        let proxy = Proxy { port, cut: Arc::default(), open: Arc::default() };
-        let (cut, open) = (proxy.cut.clone(), Arc::downgrade(&proxy.open));
+        let proxy = Proxy { port, cut: Arc::default(), frozen: Arc::default(), open: Arc::default() };
+        let (cut, frozen, open) = (proxy.cut.clone(), proxy.frozen.clone(), Arc::downgrade(&proxy.open));
         thread::spawn(move || {
             for client in listener.incoming().flatten() {
                 let Some(open) = open.upgrade() else { return };
@@ -30,7 +32,8 @@ impl Proxy {
                 let both = [(&client, &server), (&server, &client)];
                 for (from, to) in both {
                     let (Ok(from), Ok(to)) = (from.try_clone(), to.try_clone()) else { continue };
-                    thread::spawn(move || pass(from, to));
+                    let frozen = frozen.clone();
+                    thread::spawn(move || pass(from, to, &frozen));
                 }
                 open.lock().unwrap_or_else(PoisonError::into_inner).extend([client, server]);
             }
@@ -51,15 +54,24 @@ impl Proxy {
         }
     }
 
+    /// Passes nothing on, on connections that stand and on new ones, and says nothing of it, until [`Proxy::mend`].
+    pub fn freeze(&self) {
+        self.frozen.store(true, Relaxed);
+    }
+
     /// Lets connections through again.
     pub fn mend(&self) {
         self.cut.store(false, Relaxed);
+        self.frozen.store(false, Relaxed);
     }
 }
 
-fn pass(mut from: TcpStream, mut to: TcpStream) {
+fn pass(mut from: TcpStream, mut to: TcpStream, frozen: &AtomicBool) {
     let mut some = [0; 16 * 1024];
     while let Ok(n @ 1..) = from.read(&mut some) {
+        while frozen.load(Relaxed) {
+            thread::sleep(Duration::from_millis(20));
+        }
         if to.write_all(&some[..n]).is_err() {
             break;
         }

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used)]
 
 mod apart;
+mod audited;
 mod besieged;
 mod brokers;
 mod common;
@@ -9,10 +10,12 @@ mod deciding;
 mod events;
 mod fire;
 mod forged;
+mod frozen;
 mod hidden;
 mod hostile;
 mod instance;
 mod load;
+mod restored;
 mod revoking;
 mod rights;
 mod schema;

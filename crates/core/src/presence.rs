@@ -6,7 +6,7 @@
 //! that starts knows everybody after one round of each of the others, and one that starts anew, or falls silent, takes
 //! with it whoever was present there.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::schema::Row;
@@ -47,7 +47,7 @@ pub enum Moved {
 struct Other {
     run: u64,
     /// By whom what was last said, in which message. Those who went are remembered until the next round.
-    people: HashMap<Where, (u64, Option<Row>)>,
+    people: BTreeMap<Where, (u64, Option<Row>)>,
     /// The number of the last round that came whole.
     round: u64,
     /// A round that is coming: its number and its messages so far.
@@ -173,7 +173,7 @@ impl Other {
         if self.coming.1.len() < of {
             return Vec::new();
         }
-        let there: HashMap<Where, Row> = std::mem::take(&mut self.coming.1).into_values().flatten().collect();
+        let there: BTreeMap<Where, Row> = std::mem::take(&mut self.coming.1).into_values().flatten().collect();
         let mut moved = Vec::new();
         // What was said after the round was, of somebody, stays.
         self.people.retain(|at, (said, row)| {

@@ -120,7 +120,7 @@ fn a_row_of_another_shape_is_not_applied_and_the_table_is_read_anew() {
                 assert!(again != fetch);
                 // Until it is known how the table is described, nothing is shown.
                 let mut outputs = engine.handle(Input::SnapshotFailed(again, "changed".into()));
-                outputs.extend(engine.handle(Input::Described(after.clone())));
+                outputs.extend(engine.handle(Input::Described("s".into(), vec![after.clone()])));
                 let gone = after.column("v", false).is_none();
                 outputs.extend(engine.handle(Input::Tick));
                 if let Some(fetch) = fetched(&outputs) {
@@ -149,6 +149,36 @@ fn a_table_that_is_gone_closes_its_subscriptions_with_the_reason() {
     let closed =
         outputs.iter().find_map(|o| if let Output::Closed(1, why) = o { Some(format!("{why:?}")) } else { None });
     assert!(closed.unwrap().contains("does not stream"), "{outputs:?}");
+}
+
+/// What was lost on the way may have said that a table was altered, or that it is gone: nobody goes on by what was known.
+#[test]
+fn after_a_gap_the_tables_are_described_anew() {
+    for altered in [true, false] {
+        let before = table(&["id", "v", "secret"], 1);
+        let (mut engine, fetch) = engine(&before, 0);
+        engine.handle(Input::SnapshotDone(fetch, Shows::UpTo(Position::at(1))));
+        let outputs = engine.handle(Input::Interval(interval(9, vec![], vec![])));
+        assert!(outputs.iter().any(|o| matches!(o, Output::Heal { .. })));
+        let mut outputs = engine.handle(Input::Healed { source: "s".into(), intervals: None });
+        outputs.extend(engine.handle(Input::Tick));
+        assert!(outputs.iter().any(|o| matches!(o, Output::Describe(source) if &**source == "s")), "{outputs:?}");
+        // The one that reads it has seen that it is another one now.
+        let again = fetched(&outputs).expect("read anew");
+        engine.handle(Input::SnapshotFailed(again, "changed".into()));
+        let after = table(&["id", "secret", "v"], 2);
+        let there = if altered { vec![after] } else { vec![] };
+        let mut outputs = engine.handle(Input::Described("s".into(), there));
+        outputs.extend(engine.handle(Input::Tick));
+        if altered {
+            let fetch = fetched(&outputs).expect("read as it is now");
+            engine.handle(Input::SnapshotRows(fetch, vec![row(&[1, 2, 3])]));
+            let outputs = engine.handle(Input::SnapshotDone(fetch, Shows::UpTo(Position::at(9))));
+            assert_eq!(shown(&outputs), [1, 3]);
+        } else {
+            assert!(outputs.iter().any(|o| matches!(o, Output::Closed(1, _))), "{outputs:?}");
+        }
+    }
 }
 
 proptest! {

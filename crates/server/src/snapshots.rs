@@ -124,10 +124,8 @@ impl Snapshots {
         tokio::task::spawn_blocking(move || {
             match this.source.describe_streaming() {
                 Ok(tables) => {
-                    for table in tables {
-                        // Nobody listens any more when the instance stops.
-                        let _ = inputs.blocking_send(Input::Described(table));
-                    }
+                    // Nobody listens any more when the instance stops.
+                    let _ = inputs.blocking_send(Input::Described(this.source.name().clone(), tables));
                 }
                 Err(e) => tracing::warn!(source = %this.source.name(), "cannot describe the tables: {e}"),
             }

@@ -10,7 +10,7 @@ use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change};
 use crate::index::FeedId;
 use crate::position::{Continues, Interval, Position, Progress, Reset, ResetWhy, Term, Transaction};
-use crate::schema::TableName;
+use crate::schema::{Table, TableName};
 
 /// What a transaction does to feeds.
 struct Evaluated {
@@ -76,6 +76,8 @@ impl Engine {
         followed.progress.lost = true;
         followed.unfinished = None;
         self.renew_source(source, Why::Gap);
+        // Perhaps also that a table was altered, or is gone.
+        self.out.push(Output::Describe(source.clone()));
     }
 
     /// Another database stands behind the source: positions, rows and what was sent mean nothing any more.
@@ -88,6 +90,20 @@ impl Engine {
         let gone: Vec<TableName> = self.resets.keys().filter(|n| of_source(n)).cloned().collect();
         self.resets.retain(|name, _| !gone.contains(name));
         self.renew_source(source, Why::Gap);
+        self.out.push(Output::Describe(source.clone()));
+    }
+
+    /// Takes what all tables of a source are like. One that is not among them does not stream any more.
+    pub(super) fn described(&mut self, source: &Arc<str>, tables: Vec<Arc<Table>>) {
+        let at = self.progress(source).at.unwrap_or_default();
+        let known = self.catalog.iter().filter(|t| t.source == *source).map(|t| t.name.clone());
+        let gone: BTreeSet<TableName> = known.filter(|name| !tables.iter().any(|t| t.name == *name)).collect();
+        for table in tables {
+            self.reset(&Reset { name: table.name.clone(), table: Some(table), why: ResetWhy::Described }, at);
+        }
+        for name in gone {
+            self.reset(&Reset { name, table: None, why: ResetWhy::SchemaChanged }, at);
+        }
     }
 
     fn renew_source(&mut self, source: &Arc<str>, why: Why) {
@@ -124,7 +140,10 @@ impl Engine {
         }
         if before.is_none() {
             followed.since_epoch = if anew { interval.epoch } else { 0 };
+            // What the tables were like when this began may not be what they are where the stream begins.
+            self.out.push(Output::Describe(interval.source.clone()));
         }
+        let followed = self.sources.entry(interval.source.clone()).or_default();
         followed.settled = followed.settled.max(interval.settled);
         let (epoch, lineage) = (interval.epoch.max(followed.progress.epoch), interval.lineage);
         followed.progress = Progress { epoch, at: Some(interval.to), lost: false, lineage };
@@ -225,7 +244,8 @@ impl Engine {
             }
             let Some(on_table) = self.tables.get(&change.table) else { continue };
             if !on_table.joining.is_empty() {
-                let joining: Vec<FeedId> = on_table.joining.iter().copied().collect();
+                let mut joining: Vec<FeedId> = on_table.joining.iter().copied().collect();
+                joining.sort_unstable();
                 for id in joining {
                     if self.kept(id).is_some() {
                         touched.push((id, i as u32));

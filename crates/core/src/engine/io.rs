@@ -175,8 +175,9 @@ pub enum Input {
     Rules(Arc<RuleSet>),
     /// A table appears or is described anew, before anything was read from it.
     Table(Arc<Table>),
-    /// A table is described anew, while it is followed: its feeds are read anew if it is not as it was known.
-    Described(Arc<Table>),
+    /// All tables of a source that stream, as they are now, while they are followed. The feeds of one that is not as it was
+    /// known are read anew; what is not among them does not stream any more.
+    Described(Arc<str>, Vec<Arc<Table>>),
     /// Some rows of a snapshot.
     SnapshotRows(SnapshotId, Vec<Row>),
     /// A snapshot is complete and shows this of its source.

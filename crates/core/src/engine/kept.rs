@@ -49,8 +49,8 @@ impl Entry {
 pub(super) enum Wanted {
     #[default]
     Nothing,
-    /// Those where the column has one of the values.
-    With(BTreeMap<usize, HashSet<Value>>),
+    /// Those where the column has one of the values; in an order that a seed repeats.
+    With(BTreeMap<usize, BTreeSet<Value>>),
     All,
 }
 
@@ -65,7 +65,7 @@ impl Wanted {
         }
         if let Wanted::With(by_column) = self {
             by_column.entry(column).or_default().extend(values);
-            if by_column.values().map(HashSet::len).sum::<usize>() > MAX_WANTED {
+            if by_column.values().map(BTreeSet::len).sum::<usize>() > MAX_WANTED {
                 *self = Wanted::All;
             }
         }

@@ -32,7 +32,7 @@ use crate::budget::{Budget, Cost};
 use crate::feed::Sent;
 use crate::index::{FeedId, TableIndex};
 use crate::pace::Pending;
-use crate::position::{Interval, Micros, Position, Progress, Reset, ResetWhy, RowChange, Transaction, Visibility};
+use crate::position::{Interval, Micros, Position, Progress, RowChange, Transaction, Visibility};
 use crate::query::{QueryError, parse_query, parse_trusted_query};
 use crate::rule::{Effective, Permitted, RuleSet, Standing};
 use crate::schema::{Catalog, Key, Table, TableName};
@@ -341,14 +341,13 @@ impl Engine {
                 for followed in self.sources.values_mut() {
                     followed.remembered = followed.remembered.max(followed.progress.at.unwrap_or_default());
                 }
-                let all: Vec<SubId> = self.subs.keys().copied().collect();
+                let mut all: Vec<SubId> = self.subs.keys().copied().collect();
+                // In an order that a seed repeats.
+                all.sort_unstable();
                 all.into_iter().for_each(|sub| self.recompile(sub, Why::RightsChanged));
             }
             Input::Table(table) => self.put_table(table),
-            Input::Described(table) => {
-                let at = self.progress(&table.source).at.unwrap_or_default();
-                self.reset(&Reset { name: table.name.clone(), table: Some(table), why: ResetWhy::Described }, at);
-            }
+            Input::Described(source, tables) => self.described(&source, tables),
             Input::SnapshotRows(id, mut rows) => {
                 if !self.audit_rows(id, &mut rows) {
                     self.snapshot_rows(id, rows);

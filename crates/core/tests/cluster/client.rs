@@ -25,6 +25,8 @@ pub struct Client {
     pub position: Option<Position>,
     pub reads: f64,
     every: i64,
+    /// Which key its token is signed with.
+    pub key: usize,
     /// The fingerprint of the last effective query, as a cursor has it.
     pub fingerprint: u64,
     /// It came back and has not been answered yet.
@@ -140,7 +142,7 @@ impl Cluster {
                         "{change:?} of what was not there"
                     );
                     if let (Change::Replace { changed, .. }, Some(before), Some(after)) = (change, &before, &after) {
-                        let told: Vec<&str> = changed.iter().map(|i| COLUMNS[*i]).collect();
+                        let told: Vec<&str> = changed.iter().map(|i| name_of(&delta.feed, *i)).collect();
                         let differs = |c: &&&str| before.get(**c) != after.get(**c);
                         let kept_quiet: Vec<_> = after.keys().filter(differs).filter(|c| !told.contains(c)).collect();
                         assert!(kept_quiet.is_empty(), "{change:?} does not name {kept_quiet:?}");
@@ -162,7 +164,7 @@ impl Cluster {
     pub fn arrive(&mut self) {
         let (sub, engine) = (self.next, self.rng.random_range(0..NODES));
         self.next += 1;
-        let person = Person::random(&mut self.rng);
+        let person = Person::random(&mut self.rng, self.nodes[engine].law);
         let query = self.rng.random_range(0..QUERIES.len());
         let limits = QueueLimits { deltas: self.rng.random_range(1..6), bytes: 1_000 };
         let reads = self.rng.random_range(0.05..1.0);
@@ -177,6 +179,7 @@ impl Cluster {
             position: None,
             reads,
             every,
+            key: self.rng.random_range(0..3),
             fingerprint: 0,
             asked_to_resume: false,
             unfinished: false,
@@ -214,8 +217,9 @@ impl Cluster {
             query,
         });
         if self.rng.random_bool(0.1) {
-            c.person = Person::random(&mut self.rng);
+            c.person = Person::random(&mut self.rng, 0);
         }
+        c.person.law = self.nodes[c.engine].law;
         self.clients.insert(back, c);
         self.subscribe(back, false, cursor.map(Resume::At));
     }
@@ -234,5 +238,10 @@ pub fn id_of(key: &Key) -> i64 {
 }
 
 pub fn project(feed: &Effective, seen: &Seen) -> BTreeMap<&'static str, Value> {
-    feed.shown(seen).map(|(i, v)| (COLUMNS[i], v.clone())).collect()
+    feed.shown(seen).map(|(i, v)| (name_of(feed, i), v.clone())).collect()
+}
+
+fn name_of(feed: &Effective, column: usize) -> &'static str {
+    let name = &*feed.table.columns[column].name;
+    COLUMNS.into_iter().find(|c| *c == name).unwrap_or_else(|| panic!("{name} is shown to somebody"))
 }

@@ -6,27 +6,37 @@ use gossip_core::explain::Verdict;
 use gossip_core::position::{Position, Shows};
 use gossip_core::send_queue::{Offered, SendQueue};
 use rand::Rng;
+use sha2::Digest;
 
+use crate::world::{TABLES, table};
 use crate::{Cluster, Message};
 
 impl Cluster {
     pub fn handle(&mut self, n: usize, input: Input) {
         self.nodes[n].engine.set_clock(self.step as i64);
         let by_stream = matches!(input, Input::Interval(_) | Input::Healed { .. });
+        if let Some(transcript) = &mut self.transcript {
+            transcript.update(format!("{} {n} {input:?}", self.step));
+        }
         let outputs = self.nodes[n].engine.handle(input);
+        if let Some(transcript) = &mut self.transcript {
+            outputs.iter().for_each(|output| transcript.update(format!("{output:?}")));
+        }
         let mut told = Vec::new();
         for output in outputs {
             match output {
                 Output::FetchSnapshot(id, feed, _) if &*feed.table.source != "harbour" => {
                     let (at, rows) = self.own_snapshot(n, &feed.table.name);
                     let due = self.step + self.rng.random_range(0..6);
-                    self.nodes[n].snapshots.push_back((due, id, Shows::UpTo(at), rows));
+                    self.nodes[n].snapshots.push_back((due, id, Some((Shows::UpTo(at), rows))));
                 }
                 Output::FetchSnapshot(id, feed, only) => {
                     // The snapshot is of now; its rows arrive later.
-                    let (shows, rows) = self.snapshot(&feed.table.name, only.as_ref());
+                    let which = TABLES.iter().position(|t| *t == &*feed.table.name.name).unwrap();
+                    let is_as_known = feed.table == table(which, self.old_values, self.altered);
+                    let found = is_as_known.then(|| self.snapshot(&feed.table.name, only.as_ref()));
                     let due = self.step + self.rng.random_range(0..6);
-                    self.nodes[n].snapshots.push_back((due, id, shows, rows));
+                    self.nodes[n].snapshots.push_back((due, id, found));
                 }
                 Output::Heal { after, .. } => {
                     let due = self.step + self.rng.random_range(0..4);
@@ -74,7 +84,11 @@ impl Cluster {
                     };
                     assert!(told.iter().any(is_it), "a match of {position} under {term:?} without its delta");
                 }
-                Output::Describe(source) => panic!("{source} is described otherwise"),
+                Output::Describe(source) if &*source != "harbour" => {}
+                Output::Describe(_) => {
+                    let due = self.step + self.rng.random_range(0..6);
+                    self.nodes[n].describes.get_or_insert(due);
+                }
                 Output::Audited { feed, rows, difference } => {
                     self.audits += u64::from(rows > 0);
                     assert_eq!(difference, None, "{} holds something else", feed.to_sql());
@@ -110,12 +124,20 @@ impl Cluster {
             self.nodes[n].catch_ups = later;
             inputs.extend(now.into_iter().map(|(_, sub)| Input::CatchUp(sub)));
             self.hear(n, calm);
+            let (now, later): (Vec<_>, Vec<_>) = self.nodes[n].laws.drain(..).partition(|l| due(l.0));
+            self.nodes[n].laws = later;
+            now.into_iter().for_each(|(_, law)| self.take_rules(n, law));
+            if self.nodes[n].describes.take_if(|at| due(*at)).is_some() {
+                let tables = (0..TABLES.len()).map(|i| table(i, self.old_values, self.altered));
+                inputs.push(Input::Described("harbour".into(), tables.collect()));
+            }
             while self.nodes[n].snapshots.front().is_some_and(|s| due(s.0)) {
-                let Some((_, id, at, rows)) = self.nodes[n].snapshots.pop_front() else { break };
-                if self.faults && self.rng.random_bool(0.1) {
-                    inputs.push(Input::SnapshotFailed(id, "busy".into()));
+                let Some((_, id, found)) = self.nodes[n].snapshots.pop_front() else { break };
+                let fails = self.faults && self.rng.random_bool(0.1);
+                let Some((at, rows)) = found.filter(|_| !fails) else {
+                    inputs.push(Input::SnapshotFailed(id, "busy, or altered".into()));
                     continue;
-                }
+                };
                 inputs.extend(rows.chunks(3).map(|piece| Input::SnapshotRows(id, piece.to_vec())));
                 inputs.push(Input::SnapshotDone(id, at));
             }

@@ -313,7 +313,7 @@ impl Cluster {
         let queue = SendQueue::new(QueueLimits { deltas: self.rng.random_range(1..6), bytes: 1_000 });
         let listener = Listener {
             engine,
-            person: Person::random(&mut self.rng),
+            person: Person::random(&mut self.rng, 0),
             what: self.rng.random_range(0..3),
             queue,
             shown: BTreeMap::new(),

@@ -13,7 +13,7 @@ use rand::Rng;
 use rand::rngs::StdRng;
 
 use crate::client::id_of;
-use crate::world::{Plain, TABLES, changed, table, table as table_of, to_row};
+use crate::world::{Plain, TABLES, changed, has_secret, table, table as table_of, to_row};
 use crate::{Cluster, Hidden};
 
 /// A value of a row that is too large to stand in every change of it.
@@ -26,7 +26,7 @@ fn large(row: Option<&Plain>) -> Option<i64> {
 
 impl Cluster {
     fn old(&self, (_, id): (usize, i64), row: Option<Plain>) -> Old {
-        if self.old_values { Old::Known(row.map(|p| to_row(id, &p))) } else { Old::Unknown }
+        if self.old_values { Old::Known(row.map(|p| to_row(id, &p, self.altered))) } else { Old::Unknown }
     }
 
     fn came_in(&mut self, (which, id): (usize, i64)) {
@@ -37,13 +37,14 @@ impl Cluster {
 
     /// A change of a row as the stream tells it, perhaps without what is large in it.
     fn told(&self, (which, id): (usize, i64), old: Old, new: Option<Plain>, leaves_out: bool) -> RowChange {
-        let mut row = new.map(|p| to_row(id, &p).to_vec());
-        let untold: ColumnSet = [4].into_iter().filter(|_| leaves_out && large(new.as_ref()).is_some()).collect();
+        let mut row = new.map(|p| to_row(id, &p, self.altered).to_vec());
+        let note = 4 + usize::from(has_secret(self.altered));
+        let untold: ColumnSet = [note].into_iter().filter(|_| leaves_out && large(new.as_ref()).is_some()).collect();
         for i in untold.iter() {
             row.iter_mut().for_each(|r| r[i] = Value::Null);
         }
         let (table, key) = (TableName::plain(TABLES[which]), [Value::Int(id)].into());
-        let description = table_of(which, self.old_values).identity();
+        let description = table_of(which, self.old_values, self.altered).identity();
         RowChange { table, description, key, old, new: row.map(Into::into), untold }
     }
 
@@ -83,13 +84,21 @@ impl Cluster {
         }
         let emptied = self.rng.random_range(0..TABLES.len());
         let locked = self.hidden.iter().any(|h| h.before.keys().any(|(which, _)| *which == emptied));
-        let mut truncated = false;
+        let mut at_once = false;
         if !self.joins && !locked && self.rng.random_bool(0.03) {
             // What it had told of the table before stays in the stream.
-            truncated = true;
+            at_once = true;
             self.rows.retain(|(which, _), _| *which != emptied);
-            let table = Some(table(emptied, self.old_values));
+            let table = Some(table(emptied, self.old_values, self.altered));
             let reset = Reset { name: TableName::plain(TABLES[emptied]), table, why: ResetWhy::Truncated };
+            self.emptied.insert((self.head, reset.name.clone()));
+            self.resets.insert(self.head, reset);
+        } else if !self.joins && self.hidden.is_empty() && self.rng.random_bool(0.03) {
+            // What the transaction did before that has the shape of before.
+            at_once = true;
+            self.altered += 1;
+            let table = Some(table(0, self.old_values, self.altered));
+            let reset = Reset { name: TableName::plain(TABLES[0]), table, why: ResetWhy::SchemaChanged };
             self.emptied.insert((self.head, reset.name.clone()));
             self.resets.insert(self.head, reset);
         }
@@ -103,7 +112,7 @@ impl Cluster {
             xid = open[self.rng.random_range(0..open.len())];
             self.running.insert(self.next_xid);
             self.next_xid += 1;
-            let delay = if self.rng.random_bool(0.3) && !truncated { self.rng.random_range(1..25) } else { 0 };
+            let delay = if self.rng.random_bool(0.3) && !at_once { self.rng.random_range(1..25) } else { 0 };
             self.hidden.push(Hidden { until: self.step + delay, xid, position: self.head, before });
         }
         self.unread.push(Arc::new(Transaction { position: self.head, committed, xid, joined_after: None, changes }));
@@ -132,7 +141,8 @@ impl Cluster {
             }
         }
         let which = TABLES.iter().position(|t| *t == &*of.name).unwrap();
-        let rows = rows.iter().filter(|((table, _), _)| *table == which).map(|((_, id), p)| to_row(*id, p));
+        let rows =
+            rows.iter().filter(|((table, _), _)| *table == which).map(|((_, id), p)| to_row(*id, p, self.altered));
         let wanted = |row: &Row| only.is_none_or(|o| o.iter().any(|(c, values)| values.contains(&row[*c])));
         let rows = rows.filter(wanted).collect();
         if !self.by_visibility {
@@ -179,9 +189,9 @@ impl Cluster {
         let change = |(name, key): (TableName, Key)| {
             let which = TABLES.iter().position(|t| *t == &*name.name).unwrap();
             let id = id_of(&key);
-            let row = |at| self.history[&at].get(&(which, id)).map(|p| to_row(id, p));
+            let row = |at| self.history[&at].get(&(which, id)).map(|p| to_row(id, p, self.altered));
             let (old, new) = (Old::Known(row(interval.from)), row(interval.to));
-            RowChange::of(&table_of(which, self.old_values), key, old, new)
+            RowChange::of(&table_of(which, self.old_values, self.altered), key, old, new)
         };
         let changes = touched.into_iter().map(change).collect();
         let joined = Transaction { joined_after: Some(interval.from), changes, ..(**last).clone() };
@@ -225,11 +235,12 @@ impl Cluster {
         if self.joins {
             self.join_transactions(&mut interval);
         }
-        if self.rng.random_bool(0.1) {
+        let is_altered = self.resets.values().any(|r| r.why == ResetWhy::SchemaChanged);
+        if !is_altered && self.rng.random_bool(0.1) {
             // As a reader does that begins: it matters only where a table is not as it was.
             let described = |n| Reset {
                 name: TableName::plain(TABLES[n]),
-                table: Some(table(n, self.old_values)),
+                table: Some(table(n, self.old_values, self.altered)),
                 why: ResetWhy::Described,
             };
             interval.resets = (0..TABLES.len()).map(described).collect();

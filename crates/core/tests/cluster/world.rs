@@ -14,6 +14,8 @@ use serde_json::json;
 pub const AGENCIES: [&str; 3] = ["Brightwater", "Northlight", "Dunmore"];
 pub const STATES: [&str; 3] = ["expected", "inbound", "berthed"];
 pub const COLUMNS: [&str; 5] = ["id", "agency", "status", "draught", "note"];
+/// Stands between the others in every other description of `calls`, and nobody may see it.
+pub const SECRET: &str = "secret";
 pub const QUERIES: [&str; 5] = [
     "SELECT * FROM calls",
     "SELECT id, status FROM calls WHERE status IN ('expected', 'inbound')",
@@ -41,24 +43,35 @@ pub enum Plain {
 /// All rows, by table and id.
 pub type World = BTreeMap<(usize, i64), Plain>;
 
-pub fn table(which: usize, old_values: bool) -> Arc<Table> {
+/// A table as it is after it was altered so often; only `calls` is.
+pub fn table(which: usize, old_values: bool, altered: u64) -> Arc<Table> {
     let column = |(name, ty): (&str, Type)| Column { name: name.into(), ty };
-    let columns: Vec<(&str, Type)> = match which {
+    let mut columns: Vec<(&str, Type)> = match which {
         0 => COLUMNS.into_iter().zip([Type::Int8, Type::Text, Type::Text, Type::Int8, Type::Int8]).collect(),
         1 => vec![("id", Type::Int8), ("call", Type::Int8), ("pilot", Type::Int8)],
         _ => vec![("id", Type::Int8), ("member", Type::Int8), ("boss", Type::Int8)],
     };
+    if which == 0 && has_secret(altered) {
+        columns.insert(1, (SECRET, Type::Text));
+    }
     Arc::new(Table {
         name: TableName::plain(TABLES[which]),
         source: "harbour".into(),
         columns: columns.into_iter().map(column).collect(),
         key: vec![0],
         old_values,
-        incarnation: 0,
+        incarnation: if which == 0 { altered } else { 0 },
     })
 }
 
-pub fn rules() -> RuleSet {
+pub fn has_secret(altered: u64) -> bool {
+    altered % 2 == 1
+}
+
+/// So many rule sets take turns.
+pub const LAWS: usize = 3;
+
+pub fn rules(law: usize) -> RuleSet {
     let rule = |role: &str, rows: &str, columns: Option<&[&str]>, masks: &[(&str, &str)]| RuleText {
         role: role.into(),
         table: TableName::plain("calls"),
@@ -74,13 +87,14 @@ pub fn rules() -> RuleSet {
         rows: Some(format!("{column} = ANY(claim.agencies)")),
         ..RuleText::default()
     };
-    RuleSet::new(vec![
+    let all = Some(&COLUMNS[..]);
+    let pilot = if law == 2 { "status = 'berthed'" } else { "status = 'inbound'" };
+    let mut rules = vec![
         named(TableName::plain("tide"), "gauge"),
         named(TableName::plain("radio"), "gauge"),
         named(TableName::system(PRESENCE), "place"),
         rule("agent", "agency = ANY(claim.agencies)", open, &[]),
-        rule("pilot", "status = 'inbound' AND draught < claim.deepest", None, &[]),
-        rule("assigned", "id IN (SELECT call FROM assignments WHERE pilot = claim.me)", open, &[]),
+        rule("pilot", &format!("{pilot} AND draught < claim.deepest"), all, &[]),
         rule(
             "boss",
             "EXISTS (SELECT 1 FROM assignments a WHERE a.call = calls.id \
@@ -88,7 +102,6 @@ pub fn rules() -> RuleSet {
             open,
             &[("agency", "left(agency, 2) || '…'"), ("note", "-1")],
         ),
-        rule("clerk", "draught < 4", open, &[("note", "-1")]),
         // Asks the table that it is about.
         rule("echo", "id IN (SELECT draught FROM calls c WHERE c.agency = 'Brightwater')", open, &[]),
         rule(
@@ -97,14 +110,26 @@ pub fn rules() -> RuleSet {
             open,
             &[],
         ),
-    ])
+    ];
+    match law {
+        0 => rules.push(rule("clerk", "draught < 4", open, &[("note", "-1")])),
+        1 => rules.push(rule("clerk", "draught < 6", Some(&["id", "status", "draught", "note"]), &[])),
+        _ => {}
+    }
+    if law < 2 {
+        rules.push(rule("assigned", "id IN (SELECT call FROM assignments WHERE pilot = claim.me)", open, &[]));
+    }
+    RuleSet::new(rules)
 }
 
-pub fn to_row(id: i64, p: &Plain) -> Row {
+/// A row as it stands in the table after that was altered so often.
+pub fn to_row(id: i64, p: &Plain, altered: u64) -> Row {
     let number = |n: Option<i64>| n.map_or(Value::Null, Value::Int);
     match p {
         Plain::Call(c) => {
-            [Value::Int(id), AGENCIES[c.0].into(), STATES[c.1].into(), Value::Int(c.2), number(c.3)].into()
+            let secret = has_secret(altered).then(|| Value::from("withheld from everybody"));
+            let rest = [AGENCIES[c.0].into(), STATES[c.1].into(), Value::Int(c.2), number(c.3)];
+            [Value::Int(id)].into_iter().chain(secret).chain(rest).collect()
         }
         Plain::Pair(p) => [Value::Int(id), number(p.0), Value::Int(p.1)].into(),
     }
@@ -121,10 +146,12 @@ pub struct Person {
     rival: bool,
     clerk: bool,
     echo: bool,
+    /// The rules that are in force where this one is.
+    pub law: usize,
 }
 
 impl Person {
-    pub fn random(rng: &mut StdRng) -> Person {
+    pub fn random(rng: &mut StdRng, law: usize) -> Person {
         // Everybody may name the same columns, so that no query is refused: everybody is a pilot of sorts.
         let deepest = if rng.random_bool(0.5) { rng.random_range(2..9) } else { -1 };
         let asks = rng.random_bool(0.5);
@@ -137,12 +164,13 @@ impl Person {
             rival: asks && rng.random_bool(0.3),
             clerk: rng.random_bool(0.3),
             echo: asks && rng.random_bool(0.3),
+            law,
         }
     }
 
     pub fn pilot(deepest: i64) -> Person {
         let (assigned, boss, rival, clerk, echo) = (false, false, false, false, false);
-        Person { agencies: vec![], deepest, me: 0, assigned, boss, rival, clerk, echo }
+        Person { agencies: vec![], deepest, me: 0, assigned, boss, rival, clerk, echo, law: 0 }
     }
 
     pub fn claims(&self) -> Arc<Claims> {
@@ -170,14 +198,14 @@ impl Person {
             })
         };
         let as_agent = self.agencies.contains(&c.0);
-        let as_pilot = c.1 == 1 && c.2 < self.deepest;
+        let as_pilot = c.1 == if self.law == 2 { 2 } else { 1 } && c.2 < self.deepest;
         let own = |call: Option<i64>| pairs(1).any(|(of, pilot)| pilot == self.me && of == call);
-        let as_assigned = self.assigned && own(Some(id));
+        let as_assigned = self.law < 2 && self.assigned && own(Some(id));
         let crew = |pilot: i64| pairs(2).any(|(member, boss)| boss == self.me && member == Some(pilot));
         let as_boss = self.boss && pairs(1).any(|(of, pilot)| of == Some(id) && crew(pilot));
         // A NULL among the calls makes it unknown whether this one is not among them.
         let as_rival = self.rival && c.0 == 2 && !own(Some(id)) && !own(None);
-        let as_clerk = self.clerk && c.2 < 4;
+        let as_clerk = self.clerk && c.2 < [4, 6, i64::MIN][self.law];
         let echoes = |p: &Plain| matches!(p, Plain::Call(other) if other.0 == 0 && other.2 == id);
         let as_echo = self.echo && world.range((0, i64::MIN)..(1, i64::MIN)).any(|(_, p)| echoes(p));
         if !(as_agent || as_pilot || as_assigned || as_boss || as_rival || as_clerk || as_echo) {
@@ -185,14 +213,17 @@ impl Person {
         }
         let mut seen =
             BTreeMap::from([("id", Value::Int(id)), ("status", STATES[c.1].into()), ("draught", Value::Int(c.2))]);
+        let note = c.3.map_or(Value::Null, Value::Int);
         if as_pilot {
             seen.insert("agency", AGENCIES[c.0].into());
-            seen.insert("note", c.3.map_or(Value::Null, Value::Int));
+            seen.insert("note", note);
         } else {
             if as_boss {
                 seen.insert("agency", Value::from(format!("{}…", &AGENCIES[c.0][..2])));
             }
-            if as_boss || as_clerk {
+            if as_clerk && self.law == 1 {
+                seen.insert("note", note);
+            } else if as_boss || as_clerk {
                 seen.insert("note", Value::Int(-1));
             }
         }

@@ -66,9 +66,14 @@ fn decisions(config: &Config) -> Result<Option<Arc<Decisions>>, Failure> {
     Decisions::new(settings, key).map(|d| Some(Arc::new(d))).map_err(Failure::usage)
 }
 
+/// What follows where instances do not know each other.
+pub const ANYBODY: &str = "whoever is let onto the broker can speak as an instance";
+/// And what to do about it.
+pub const SET_A_SECRET: &str = "set relay.secret_env, or auth.secret_env";
+
 /// By what instances know each other on a broker: the relay's own secret, else that of tokens. Without either, whatever
 /// is said there is believed.
-fn keys(config: &Config, tokens: Option<&Tokens>) -> Result<Option<Keys>, Failure> {
+pub fn keys(config: &Config, tokens: Option<&Tokens>) -> Result<Option<Keys>, Failure> {
     let read = |field: &str, name: &Option<String>| {
         let Some(name) = name else { return Ok(None) };
         let failed = |why: String| Err(Failure::usage(format!("relay.{field}: the environment variable {name} {why}")));
@@ -84,11 +89,6 @@ fn keys(config: &Config, tokens: Option<&Tokens>) -> Result<Option<Keys>, Failur
     if own.is_none() && other.is_some() {
         let text = "relay.other_secret_env: there is no first secret; give relay.secret_env or auth.secret_env too";
         return Err(Failure::usage(text));
-    }
-    if own.is_none() && !config.relay.url.starts_with("inproc:") {
-        tracing::warn!(
-            "whoever is let onto the broker can speak as an instance: set relay.secret_env, or auth.secret_env"
-        );
     }
     Ok(own.map(|own| Keys::new(&own, other.as_deref())))
 }
@@ -111,6 +111,9 @@ impl Cluster {
         // Without a secret that all instances know, cursors are good only here and until the end.
         let secret = secret.unwrap_or_else(|| rand::random::<[u8; 32]>().to_vec());
         let keys = keys(config, tokens.as_deref())?;
+        if keys.is_none() && !config.relay.url.starts_with("inproc:") {
+            tracing::warn!("{ANYBODY}: {SET_A_SECRET}");
+        }
         let settings = gossip_relay::Settings { keys, ..config.relay.clone() };
         let rules = config.rules.clone();
         let mut cluster = Cluster { options: vec![], rules, faults: vec![], running: vec![], settings, hub: None };

@@ -371,3 +371,28 @@ fn silent_connections_keep_nobody_out_where_descriptors_are_few() {
     silent.join().unwrap();
     wait_for(|| "a seat".into(), || (ask("127.0.0.1") == "200").then_some(()));
 }
+
+/// A broker on which nobody is known is a finding, also where it cannot be reached; one with a secret is none.
+#[test]
+fn check_says_that_anybody_on_the_broker_can_speak_as_an_instance() {
+    let (dir, _) = scenario();
+    let check = |relay: &str| {
+        let config = format!(
+            "[source.harbour]\nurl = \"sqlite:harbour.db\"\ntables = [\"vessels\"]\n\
+             [relay]\nurl = \"nats://127.0.0.1:{}\"\n{relay}\n\
+             [[rule]]\nrole = \"anonymous\"\ntable = \"vessels\"\nmay = [\"read\"]\n",
+            testbed::free_port()
+        );
+        std::fs::write(dir.path().join("open.toml"), config).unwrap();
+        gossip(dir.path(), &["check", "-c", "open.toml"])
+    };
+    let (code, out, err) = check("");
+    assert!(code == 1 && out.contains("can speak as an instance") && out.contains("relay.secret_env"), "{out}{err}");
+    let (_, out, _) = check("secret_env = \"HARBOUR_SECRET\"");
+    assert!(!out.contains("speak as an instance"), "{out}");
+    let (code, out, _) = check("secret_env = \"NOT_SET_ANYWHERE\"");
+    assert!(
+        code == 1 && out.contains("relay.secret_env: the environment variable NOT_SET_ANYWHERE is not set"),
+        "{out}"
+    );
+}

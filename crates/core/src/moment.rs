@@ -240,6 +240,14 @@ pub fn parse_timestamp(text: &str, zone: bool) -> Option<i64> {
     if zone { at.checked_sub(offset) } else { Some(at) }
 }
 
+/// Reads the time of an event (RFC 3339), as microseconds since 2000. What is finer than that is cut off.
+pub fn parse_event_time(text: &str) -> Option<i64> {
+    let Some((whole, rest)) = text.split_once('.') else { return parse_timestamp(text, true) };
+    let digits = rest.bytes().take_while(u8::is_ascii_digit).count();
+    let (fraction, zone) = rest.split_at(digits);
+    parse_timestamp(&format!("{whole}.{}{zone}", &fraction[..digits.min(6)]), true)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -253,6 +261,20 @@ mod tests {
                 assert_eq!(days_from(y, m, d), days, "{y}-{m}-{d}");
                 assert!((1..=days_in(y, m)).contains(&d));
             }
+        }
+    }
+
+    #[test]
+    fn times_of_events_may_be_finer_than_microseconds() {
+        let at = |text| parse_event_time(text).map(|t| timestamp_text(t, true));
+        let micros = at("2031-04-05T06:07:08.123456Z");
+        assert!(micros.is_some());
+        assert_eq!(at("2031-04-05T06:07:08.123456999Z"), micros);
+        assert_eq!(at("2031-04-05T08:07:08.1234561+02:00"), micros);
+        assert_eq!(at("2031-04-05T06:07:08.5Z"), at("2031-04-05T06:07:08.500000000Z"));
+        for text in ["2031-04-05T06:07:08.", "2031-04-05T06:07:08.é", ".", "x.1234567", "2031-04-05T06:07:08.1234567x"]
+        {
+            assert_eq!(parse_event_time(text), None, "{text}");
         }
     }
 

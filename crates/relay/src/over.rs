@@ -338,7 +338,7 @@ fn as_of_now(event: CloudEvent) -> Result<CloudEvent, String> {
 
 /// How far in the future an event has happened.
 fn ahead(event: &CloudEvent) -> Option<Micros> {
-    let time = moment::parse_timestamp(event.time.as_deref()?, true)?.saturating_add(moment::SINCE_1970);
+    let time = moment::parse_event_time(event.time.as_deref()?)?.saturating_add(moment::SINCE_1970);
     Some(time.saturating_sub(now()))
 }
 

@@ -140,7 +140,7 @@ impl Topics {
 pub fn read(event: &CloudEvent, topic: &Topic, or_now: Option<Micros>) -> Result<TopicEvent, String> {
     let time = match (&event.time, or_now) {
         (Some(text), _) => {
-            let time = moment::parse_timestamp(text, true).filter(|t| *t != moment::FOREVER && *t != moment::NEVER);
+            let time = moment::parse_event_time(text).filter(|t| *t != moment::FOREVER && *t != moment::NEVER);
             time.ok_or("time: expected RFC 3339")?.saturating_add(moment::SINCE_1970)
         }
         (None, Some(now)) => now,

@@ -1,12 +1,13 @@
 //! `gossip check`: the configuration against the real database.
 
+use gossip_server::auth::Tokens;
 use gossip_server::config::Config;
 use gossip_server::instance::{check_queries, check_rules, conditions};
 use gossip_source::Finding;
 use serde_json::json;
 
 use crate::cli::{ConfigFile, Failure, Outcome, print_line};
-use crate::local::source;
+use crate::local::{ANYBODY, SET_A_SECRET, keys, source};
 
 /// Arguments of `check`.
 #[derive(Debug, clap::Args)]
@@ -56,10 +57,21 @@ fn findings(config: &Config) -> Result<Vec<Finding>, Failure> {
             mend: Some("add a [[rule]] with this table".into()),
         });
     }
-    if let Some(auth) = &config.auth
-        && let Err(e) = gossip_server::auth::Tokens::from_env(auth.clone(), config.base())
-    {
+    let tokens = config.auth.as_ref().map(|auth| Tokens::from_env(auth.clone(), config.base())).transpose();
+    let tokens = tokens.unwrap_or_else(|e| {
         findings.push(Finding { blocks: true, about: "auth".into(), text: e, mend: None });
+        None
+    });
+    let relay = |blocks, text: String, mend: Option<&str>| {
+        let (about, mend) = ("relay".into(), mend.map(String::from));
+        Finding { blocks, about, text, mend }
+    };
+    match keys(config, tokens.as_ref()) {
+        Err(e) => findings.push(relay(true, e.text, None)),
+        Ok(None) if !config.relay.url.starts_with("inproc:") => {
+            findings.push(relay(false, ANYBODY.into(), Some(SET_A_SECRET)));
+        }
+        Ok(_) => {}
     }
     Ok(findings)
 }

@@ -16,6 +16,7 @@ use gossip_source::sqlite::{SqliteSource, triggers};
 use serde_json::Value as Json;
 use tokio::net::TcpStream;
 use tokio::runtime::Runtime;
+use tokio::signal::unix::{SignalKind, signal};
 use tokio_tungstenite::tungstenite::{Message, client::IntoClientRequest};
 use tokio_tungstenite::{MaybeTlsStream, WebSocketStream, connect_async};
 
@@ -69,7 +70,11 @@ static WORLD: LazyLock<World> = LazyLock::new(|| {
         decisions: None,
         on_failure: Default::default(),
     };
-    let instance = runtime.block_on(Instance::start(options)).expect("an instance");
+    let instance = runtime.block_on(async {
+        // A fuzzer's own main does not ignore it, as that of a Rust program does.
+        let _ = signal(SignalKind::pipe()).expect("a signal's handler");
+        Instance::start(options).await.expect("an instance")
+    });
     let (roles, claims) = (["ops".to_string()], Default::default());
     let token =
         tokens.mint_for("somebody", &roles, &claims, gossip_server::now() / 1_000_000, 86_400).expect("a token");

@@ -116,6 +116,16 @@ impl Sent {
         self.rows.keys()
     }
 
+    /// How many keys were sent.
+    pub fn len(&self) -> usize {
+        self.rows.len()
+    }
+
+    /// Whether nothing was sent.
+    pub fn is_empty(&self) -> bool {
+        self.rows.is_empty()
+    }
+
     /// Bytes that it takes, about.
     pub fn size(&self) -> usize {
         self.bytes

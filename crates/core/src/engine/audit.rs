@@ -25,6 +25,9 @@ use crate::seam::{MAX_OVERLAY, ResultRows, Seam};
 /// Feeds of one table that carry a digest.
 const DIGESTS: usize = 8;
 
+/// Feeds that are looked at in one turn for one that can be audited.
+const LOOKED_AT: FeedId = 100_000;
+
 /// Rows of a result beyond which it is not audited: reading it would cost more than it is worth.
 pub const MAX_ROWS: usize = 100_000;
 
@@ -107,17 +110,31 @@ impl Engine {
         let table = &feed.effective.table;
         let few = match (&feed.digest, &feed.sent, &feed.kept) {
             (_, _, Some(kept)) => kept.entries.len() <= MAX_ROWS && self.is_settled(id),
-            (_, Some(sent), None) => sent.keys().count() <= MAX_ROWS,
+            (_, Some(sent), None) => sent.len() <= MAX_ROWS,
             (Some(digest), None, None) => usize::try_from(digest.rows).is_ok_and(|n| n <= MAX_ROWS),
             (None, None, None) => false,
         };
         few && feed.joining.is_none() && !table.name.is_system() && !table.is_topic() && !table.key.is_empty()
     }
 
-    /// Whether a new feed of this table is to carry a digest.
-    pub(super) fn wants_digest(&self, table: &TableName) -> bool {
-        let carries = |id: &&FeedId| self.feed(**id).is_some_and(|f| f.digest.is_some());
-        self.tables.get(table).is_none_or(|t| t.feeds.iter().filter(carries).take(DIGESTS).count() < DIGESTS)
+    /// Whether a feed that has a first result is to carry a digest, and if so, counts it as one that does.
+    pub(super) fn wants_digest(&mut self, id: FeedId, table: &TableName) -> bool {
+        let Engine { feeds, tables, .. } = self;
+        let carriers = &mut tables.entry(table.clone()).or_default().carriers;
+        // Some may be gone, or have begun anew without one, or their numbers be those of other feeds.
+        let carries = |id: &FeedId| {
+            let feed = feeds.get(*id as usize).and_then(Option::as_ref);
+            feed.is_some_and(|f| f.digest.is_some() && f.effective.table.name == *table)
+        };
+        carriers.retain(carries);
+        if carriers.contains(&id) {
+            return true;
+        }
+        let wants = carriers.len() < DIGESTS;
+        if wants {
+            carriers.push(id);
+        }
+        wants
     }
 
     /// Begins to audit the next feed in turn, unless an audit is under way or there is nothing to be audited.
@@ -126,8 +143,13 @@ impl Engine {
             return;
         }
         let count = self.feeds.len() as FeedId;
-        let next = (0..count).map(|i| (self.audited.wrapping_add(1).wrapping_add(i)) % count.max(1));
-        let Some(id) = next.into_iter().find(|id| self.is_auditable(*id)) else { return };
+        let after = |i: FeedId| (self.audited.wrapping_add(1).wrapping_add(i)) % count.max(1);
+        let looked_at = count.min(LOOKED_AT);
+        let Some(id) = (0..looked_at).map(after).find(|id| self.is_auditable(*id)) else {
+            // The next time it goes on behind these.
+            self.audited = after(looked_at.saturating_sub(1));
+            return;
+        };
         self.audited = id;
         let (since, settled) = self.stands(id);
         let Some(feed) = self.feed(id) else { return };

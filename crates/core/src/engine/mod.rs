@@ -101,6 +101,8 @@ struct OnTable {
     index: TableIndex,
     feeds: HashSet<FeedId>,
     joining: HashSet<FeedId>,
+    /// Feeds that carry a digest, or did.
+    carriers: Vec<FeedId>,
     /// Tables without old values: which feeds have sent a key. May name feeds that have not, never too few.
     holders: HashMap<Key, Vec<FeedId>>,
 }

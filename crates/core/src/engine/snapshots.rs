@@ -129,10 +129,11 @@ impl Engine {
             // Nobody was listening meanwhile: what is remembered as sent is out of date.
             self.forget_sent(id);
         }
-        let digest = self.wants_digest(&effective.table.name);
+        let may_carry = !track && self.feed(id).is_some_and(|f| f.live.is_empty());
+        let digest = may_carry && self.wants_digest(id, &effective.table.name);
         if let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) {
             if feed.live.is_empty() {
-                feed.digest = (digest && !track).then(|| Box::new(Digest::of(&effective, &rows)));
+                feed.digest = digest.then(|| Box::new(Digest::of(&effective, &rows)));
             }
             feed.live.extend(joining.waiting.iter().map(|(s, _)| *s));
             if track && feed.sent.is_none() {

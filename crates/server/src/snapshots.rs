@@ -26,6 +26,9 @@ const TOGETHER: usize = 64;
 /// After so long without a row a read does not count as one of those that may go on at the same time.
 const HANGS: Duration = Duration::from_secs(10);
 
+/// Shortest time between two descriptions of all tables.
+const DESCRIBED_EVERY: Duration = Duration::from_secs(1);
+
 /// Reads that hang, at most, beside those that do not.
 const HANGING: usize = 8;
 
@@ -105,31 +108,54 @@ pub struct Snapshots {
     source: Source,
     queue: Mutex<Queue>,
     cancelled: Mutex<HashMap<SnapshotId, Arc<AtomicBool>>>,
-    describing: AtomicBool,
+    /// Whether tables are being described, and then whether once more.
+    describing: Mutex<Option<bool>>,
 }
 
 impl Snapshots {
     /// For one source.
     pub fn new(source: Source) -> Snapshots {
         let queue = Mutex::new(Queue { places: PLACES, ..Queue::default() });
-        Snapshots { source, queue, cancelled: Mutex::default(), describing: AtomicBool::new(false) }
+        Snapshots { source, queue, cancelled: Mutex::default(), describing: Mutex::default() }
     }
 
-    /// Describes all tables; what they are arrives at `inputs`. Does nothing while that is under way.
+    /// Describes all tables; what they are arrives at `inputs`. Whoever asks while that is under way has them described once
+    /// more, since it may have begun too early. What fails is tried again.
     pub fn describe(self: &Arc<Self>, inputs: mpsc::Sender<Input>) {
-        if self.describing.swap(true, Relaxed) {
+        if let Some(once_more) = &mut *self.describing.lock() {
+            *once_more = true;
             return;
         }
+        *self.describing.lock() = Some(false);
         let this = self.clone();
-        tokio::task::spawn_blocking(move || {
-            match this.source.describe_streaming() {
-                Ok(tables) => {
-                    // Nobody listens any more when the instance stops.
-                    let _ = inputs.blocking_send(Input::Described(this.source.name().clone(), tables));
+        tokio::spawn(async move {
+            loop {
+                let reads = this.clone();
+                let done = match tokio::task::spawn_blocking(move || reads.source.describe_streaming()).await {
+                    Ok(Ok(tables)) => {
+                        // Nobody listens any more when the instance stops.
+                        let _ = inputs.send(Input::Described(this.source.name().clone(), tables)).await;
+                        true
+                    }
+                    Ok(Err(e)) => {
+                        tracing::warn!(source = %this.source.name(), "cannot describe the tables: {e}");
+                        false
+                    }
+                    Err(_) => false,
+                };
+                {
+                    let mut describing = this.describing.lock();
+                    if done && *describing == Some(false) {
+                        *describing = None;
+                        return;
+                    }
+                    *describing = Some(false);
                 }
-                Err(e) => tracing::warn!(source = %this.source.name(), "cannot describe the tables: {e}"),
+                tokio::select! {
+                    () = tokio::time::sleep(DESCRIBED_EVERY) => {}
+                    () = inputs.closed() => return,
+                }
             }
-            this.describing.store(false, Relaxed);
         });
     }
 

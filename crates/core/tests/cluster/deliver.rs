@@ -87,7 +87,9 @@ impl Cluster {
                 Output::Describe(source) if &*source != "harbour" => {}
                 Output::Describe(_) => {
                     let due = self.step + self.rng.random_range(0..6);
-                    self.nodes[n].describes.get_or_insert(due);
+                    let describes = &mut self.nodes[n].describes;
+                    describes.truncate(1);
+                    describes.push_back((due, self.altered));
                 }
                 Output::Audited { feed, rows, difference } => {
                     self.audits += u64::from(rows > 0);
@@ -127,8 +129,9 @@ impl Cluster {
             let (now, later): (Vec<_>, Vec<_>) = self.nodes[n].laws.drain(..).partition(|l| due(l.0));
             self.nodes[n].laws = later;
             now.into_iter().for_each(|(_, law)| self.take_rules(n, law));
-            if self.nodes[n].describes.take_if(|at| due(*at)).is_some() {
-                let tables = (0..TABLES.len()).map(|i| table(i, self.old_values, self.altered));
+            while self.nodes[n].describes.front().is_some_and(|d| due(d.0)) {
+                let Some((_, altered)) = self.nodes[n].describes.pop_front() else { break };
+                let tables = (0..TABLES.len()).map(|i| table(i, self.old_values, altered));
                 inputs.push(Input::Described("harbour".into(), tables.collect()));
             }
             while self.nodes[n].snapshots.front().is_some_and(|s| due(s.0)) {

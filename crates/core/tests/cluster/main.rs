@@ -64,7 +64,8 @@ struct Node {
     law: usize,
     /// When it learns of the rules that are in force elsewhere, and of what the tables are like.
     laws: Vec<(usize, usize)>,
-    describes: Option<usize>,
+    /// As of when they were asked for; at most one under way and one more.
+    describes: VecDeque<(usize, u64)>,
     events: EventsOf,
 }
 
@@ -76,7 +77,7 @@ impl Node {
         (0..TABLES.len()).for_each(|i| drop(engine.handle(Input::Table(table(i, old_values, altered)))));
         let events = EventsOf::start(n, step, &mut engine);
         let (inbox, heals, catch_ups) = (Vec::new(), Vec::new(), Vec::new());
-        let (snapshots, laws, describes) = (VecDeque::new(), Vec::new(), None);
+        let (snapshots, laws, describes) = (VecDeque::new(), Vec::new(), VecDeque::new());
         Node { engine, inbox, heals, catch_ups, snapshots, law, laws, describes, events }
     }
 }

@@ -21,6 +21,8 @@ pub const MAX_KEYED: usize = 100_000;
 /// What waits to be told.
 #[derive(Debug, Default)]
 pub struct Pending {
+    /// Microseconds between two deltas.
+    every: Micros,
     keyed: BTreeMap<Key, Change>,
     keyless: VecDeque<Change>,
     skipped: u64,
@@ -33,8 +35,19 @@ pub struct Pending {
 }
 
 impl Pending {
-    /// Takes the changes of a delta in. It is to be told at `due`, unless something earlier waits already: returns when.
-    pub fn take_in(&mut self, delta: Arc<Delta>, due: Micros) -> Micros {
+    /// Nothing yet, with so many microseconds between two deltas.
+    pub fn new(every: Micros) -> Pending {
+        Pending { every, ..Pending::default() }
+    }
+
+    /// The microseconds between two deltas.
+    pub fn every(&self) -> Micros {
+        self.every
+    }
+
+    /// Takes the changes of a delta in. Returns when it is to be told: that long after `now`, unless something earlier
+    /// waits already.
+    pub fn take_in(&mut self, delta: Arc<Delta>, now: Micros) -> Micros {
         for change in &delta.changes {
             if change.key().is_empty() {
                 if self.keyless.len() >= MAX_KEYLESS {
@@ -52,7 +65,7 @@ impl Pending {
         }
         self.takes_back |= delta.takes_back;
         self.newest = Some(delta);
-        *self.due.get_or_insert(due)
+        *self.due.get_or_insert(now.saturating_add(self.every))
     }
 
     /// When it is to be told, if anything waits.
@@ -73,7 +86,8 @@ impl Pending {
     /// Everything that waits, as a delta of the newest transaction. `None` if nothing is left of it.
     pub fn take_out(&mut self) -> Option<Delta> {
         let newest = self.newest.take()?;
-        let Pending { keyed, keyless, skipped, open, takes_back, .. } = std::mem::take(self);
+        let taken = std::mem::replace(self, Pending::new(self.every));
+        let Pending { keyed, keyless, skipped, open, takes_back, .. } = taken;
         self.open = !newest.position.is_whole();
         let changes: Vec<Change> = keyed.into_values().chain(keyless).collect();
         (!changes.is_empty() || open && !self.open).then(|| Delta {
@@ -159,9 +173,9 @@ mod tests {
 
     #[test]
     fn what_is_held_back_has_a_limit_and_says_what_it_dropped() {
-        let (mut pending, delta) = (Pending::default(), deltas(false));
+        let (mut pending, delta) = (Pending::new(5), deltas(false));
         for n in 1..=MAX_KEYLESS as u64 + 3 {
-            assert_eq!(pending.take_in(delta(n), 10 + n as i64), 11, "due with the first");
+            assert_eq!(pending.take_in(delta(n), 10 + n as i64), 16, "due with the first");
         }
         let told = pending.take_out().unwrap();
         assert_eq!(

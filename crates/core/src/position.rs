@@ -4,7 +4,7 @@ use std::fmt;
 use std::str::FromStr;
 use std::sync::Arc;
 
-use crate::schema::{ColumnSet, Key, Row, Table, TableName};
+use crate::schema::{ColumnSet, Identified, Key, Row, Table, TableName};
 
 /// Microseconds since 1970-01-01T00:00:00Z.
 pub type Micros = i64;
@@ -85,7 +85,7 @@ pub const NO_DESCRIPTION: u64 = 0;
 
 impl RowChange {
     /// A change of a row of `table` that tells everything.
-    pub fn of(table: &Table, key: Key, old: Old, new: Option<Row>) -> RowChange {
+    pub fn of(table: &Identified, key: Key, old: Old, new: Option<Row>) -> RowChange {
         let (table, description) = (table.name.clone(), table.identity());
         RowChange { table, description, key, old, new, untold: ColumnSet::default() }
     }

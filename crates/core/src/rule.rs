@@ -344,11 +344,11 @@ pub struct Effective {
     /// The table that it reads.
     pub table: Arc<Table>,
     /// What the rules admit; sorted. Rows that no grant admits do not exist for this query.
-    pub grants: Vec<Grant>,
+    pub grants: Box<[Grant]>,
     /// The client's condition, on what is visible.
     pub condition: Expr,
     /// The client's columns, in the order asked for.
-    pub select: Vec<usize>,
+    pub select: Box<[usize]>,
     /// Whether the key columns are visible wherever a row is. Else keys are sent as opaque strings.
     pub open_key: bool,
     /// A short name that is the same on every instance and differs between different effective queries.
@@ -428,6 +428,7 @@ impl Effective {
         condition.encode(&mut identity);
         identity.list(&select);
         let (fingerprint, description) = (identity.short_digest(), table.identity());
+        let (grants, select) = (grants.into(), select.into());
         Effective { table, grants, condition, select, open_key, fingerprint, description }
     }
 

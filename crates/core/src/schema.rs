@@ -132,19 +132,44 @@ impl Table {
     }
 }
 
+/// A table with its [`Table::identity`], worked out once: every change bears it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Identified {
+    table: Arc<Table>,
+    identity: u64,
+}
+
+impl Identified {
+    /// Works the identity out.
+    pub fn new(table: Arc<Table>) -> Identified {
+        Identified { identity: table.identity(), table }
+    }
+
+    /// The table.
+    pub fn table(&self) -> &Arc<Table> {
+        &self.table
+    }
+
+    /// Its [`Table::identity`].
+    pub fn identity(&self) -> u64 {
+        self.identity
+    }
+}
+
+impl std::ops::Deref for Identified {
+    type Target = Table;
+
+    fn deref(&self) -> &Table {
+        &self.table
+    }
+}
+
 /// All tables that queries can name.
 #[derive(Clone, Debug, Default)]
 pub struct Catalog {
     /// The schema that is meant where none is named; its tables have an empty one.
     pub default_schema: Arc<str>,
-    tables: HashMap<TableName, Entry>,
-}
-
-/// A table with its identity, which is asked for with every change.
-#[derive(Clone, Debug)]
-struct Entry {
-    table: Arc<Table>,
-    identity: u64,
+    tables: HashMap<TableName, Identified>,
 }
 
 impl Catalog {
@@ -155,7 +180,7 @@ impl Catalog {
 
     /// Adds a table or puts a new description in the place of an old one.
     pub fn put(&mut self, table: Arc<Table>) {
-        self.tables.insert(table.name.clone(), Entry { identity: table.identity(), table });
+        self.tables.insert(table.name.clone(), Identified::new(table));
     }
 
     /// Forgets a table.

@@ -18,7 +18,7 @@ use sha2::{Digest, Sha256};
 
 use crate::moment;
 use crate::position::{Micros, Old, RowChange};
-use crate::schema::{Column, ColumnSet, Key, Row, TOPIC_SOURCE, Table, TableName};
+use crate::schema::{Column, ColumnSet, Identified, Key, Row, TOPIC_SOURCE, Table, TableName};
 use crate::value::{Type, Value};
 
 /// Rows that one topic keeps at most. Of more keys than this the newest are not kept; of more events the oldest go.
@@ -102,7 +102,7 @@ pub enum Keep {
 #[derive(Clone, Debug, PartialEq)]
 pub struct Topic {
     /// The table that its events are rows of. It has a key where the last event of each key is kept, else none.
-    pub table: Arc<Table>,
+    pub table: Identified,
     /// Where the columns' values come from.
     pub from: Vec<From>,
     /// What is kept.
@@ -152,7 +152,7 @@ impl Topic {
             incarnation: 0,
         };
         let from = columns.into_iter().map(|(.., from)| from).collect();
-        Ok(Topic { table: Arc::new(table), from, keep, order })
+        Ok(Topic { table: Identified::new(Arc::new(table)), from, keep, order })
     }
 
     /// The columns that the publisher's data fills.

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use gossip_core::engine::{Engine, Input, Limits, Output, Request, SnapshotId};
 use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Shows, Transaction};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
-use gossip_core::schema::{Column, Row, Table, TableName};
+use gossip_core::schema::{Column, Identified, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use proptest::prelude::*;
 
@@ -128,7 +128,12 @@ impl Bench {
         };
         let row = |(owner, v): (i64, i64)| -> Row { [Value::Int(id), Value::Int(owner), Value::Int(v)].into() };
         let known = if self.old_values { Old::Known(old.map(row)) } else { Old::Unknown };
-        let change = RowChange::of(&table("calls", self.old_values), [Value::Int(id)].into(), known, new.map(row));
+        let change = RowChange::of(
+            &Identified::new(table("calls", self.old_values)),
+            [Value::Int(id)].into(),
+            known,
+            new.map(row),
+        );
         self.publish(if told { vec![change] } else { vec![] });
     }
 

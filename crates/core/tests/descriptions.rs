@@ -8,7 +8,7 @@ use gossip_core::position::{
     CommitTime, Interval, Old, Position, Reset, ResetWhy, RowChange, Shows, Transaction, fold,
 };
 use gossip_core::rule::{Claims, RuleSet, RuleText};
-use gossip_core::schema::{Column, Row, Table, TableName};
+use gossip_core::schema::{Column, Identified, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use proptest::prelude::*;
 
@@ -51,8 +51,8 @@ fn interval(at: u64, changes: Vec<RowChange>, resets: Vec<Reset>) -> Arc<Interva
     })
 }
 
-fn insert(of: &Table, values: &[i64]) -> RowChange {
-    RowChange::of(of, [Value::Int(values[0])].into(), Old::Known(None), Some(row(values)))
+fn insert(of: &Arc<Table>, values: &[i64]) -> RowChange {
+    RowChange::of(&Identified::new(of.clone()), [Value::Int(values[0])].into(), Old::Known(None), Some(row(values)))
 }
 
 /// An engine with a subscription to all of `t`, whose rules withhold `secret`.

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use gossip_core::position::{CommitTime, Old, Position, RowChange, Shows, Transaction};
 use gossip_core::query::parse_query;
 use gossip_core::rule::{Claims, Effective, RuleSet, RuleText};
-use gossip_core::schema::{Catalog, Column, ColumnSet, Row, Table, TableName};
+use gossip_core::schema::{Catalog, Column, ColumnSet, Identified, Row, Table, TableName};
 use gossip_core::seam::Seam;
 use gossip_core::value::{Type, Value};
 use proptest::prelude::*;
@@ -72,7 +72,7 @@ fn row(id: i64, body: i64, n: i64) -> Row {
 /// The changes that a step is told by, where the database leaves out a body that did not change.
 fn changes(rows: &mut Rows, step: &Step) -> Vec<RowChange> {
     let told = |id: i64, old: Old, new: Option<Row>, leaves_out: bool| {
-        let mut change = RowChange::of(&table(), [Value::Int(id)].into(), old, new);
+        let mut change = RowChange::of(&Identified::new(table()), [Value::Int(id)].into(), old, new);
         if let Some(row) = change.new.as_mut().filter(|_| leaves_out) {
             change.untold = [BODY].into_iter().collect::<ColumnSet>();
             *row = [row[0].clone(), Value::Null, row[2].clone()].into();

@@ -14,7 +14,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use gossip_core::need::{Columns, Needed};
 use gossip_core::position::{CommitTime, Interval, Old, Position, Reset, ResetWhy, RowChange, Transaction};
-use gossip_core::schema::{Column, ColumnSet, Row, Table, TableName};
+use gossip_core::schema::{Column, ColumnSet, Identified, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use gossip_core::wire::rfc3339;
 use serde::{Deserialize, Serialize};
@@ -37,10 +37,7 @@ pub fn spoken(present: impl IntoIterator<Item = RangeInclusive<u32>>) -> Option<
 const EXACT: &str = "gossip:exact";
 
 /// The tables of a source, as its reader describes them.
-pub type Tables = BTreeMap<TableName, Arc<Table>>;
-
-/// Tables with their identities.
-type Identified = BTreeMap<TableName, (Arc<Table>, u64)>;
+pub type Tables = BTreeMap<TableName, Identified>;
 
 #[derive(Serialize, Deserialize)]
 struct Event {
@@ -151,7 +148,7 @@ mod maybe {
 pub fn learn(tables: &mut Tables, interval: &Interval) {
     for reset in &interval.resets {
         match &reset.table {
-            Some(table) => drop(tables.insert(reset.name.clone(), table.clone())),
+            Some(table) => drop(tables.insert(reset.name.clone(), Identified::new(table.clone()))),
             None => drop(tables.remove(&reset.name)),
         }
     }
@@ -168,14 +165,12 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
     let is_needed = |name: &TableName| needed.is_none_or(|n| n.contains_key(name));
     let changes = || interval.transactions.iter().flat_map(|t| &t.changes);
     let named: BTreeSet<&TableName> = changes().map(|c| &c.table).collect();
-    let identities: BTreeMap<&TableName, u64> =
-        named.iter().filter_map(|name| Some((*name, tables.get(*name)?.identity()))).collect();
     // Rows that have not the shape of the description would stand under the names of other columns.
-    let fits = |c: &RowChange| identities.get(&c.table) == Some(&c.description);
+    let fits = |c: &RowChange| tables.get(&c.table).is_some_and(|t| t.identity() == c.description);
     let unfit: BTreeSet<&TableName> = changes().filter(|c| !fits(c)).map(|c| &c.table).collect();
     let is_told = |name: &TableName| is_needed(name) && !unfit.contains(name);
     let (named, left_out): (BTreeSet<&TableName>, BTreeSet<&TableName>) = named.into_iter().partition(|n| is_told(n));
-    let tables: BTreeMap<&TableName, Arc<Table>> =
+    let tables: BTreeMap<&TableName, Identified> =
         named.into_iter().filter_map(|name| Some((name, tables.get(name)?.clone()))).collect();
     let withheld = |name: &TableName, table: &Table, i: usize| {
         let column = |c: &Columns| table.columns.get(i).is_some_and(|column| !c.has(&column.name));
@@ -306,10 +301,9 @@ pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, Str
     let tables = data.tables.into_iter().map(|(name, d)| {
         let name = TableName::parse(&name);
         let table = table_in(name.clone(), &source, d)?;
-        let identity = table.identity();
-        Ok((name, (table, identity)))
+        Ok((name, Identified::new(table)))
     });
-    let tables: Identified = tables.collect::<Result<_, String>>()?;
+    let tables: Tables = tables.collect::<Result<_, String>>()?;
     let reset = |r: ToldReset| {
         let name = TableName::parse(&r.table);
         let table = r.described.map(|d| table_in(name.clone(), &source, d)).transpose()?;
@@ -372,16 +366,16 @@ fn table_in(name: TableName, source: &Arc<str>, d: Described) -> Result<Arc<Tabl
     Ok(Arc::new(Table { name, source: source.clone(), columns, key, old_values: d.old_values, incarnation }))
 }
 
-fn transaction(t: Told, tables: &Identified) -> Result<Arc<Transaction>, String> {
+fn transaction(t: Told, tables: &Tables) -> Result<Arc<Transaction>, String> {
     let changes = t.changes.into_iter().map(|c| change_in(c, tables)).collect::<Result<_, _>>()?;
     let committed = CommitTime { from: t.committed[0], to: t.committed[1] };
     let joined_after = t.joined_after.as_deref().map(position).transpose()?;
     Ok(Arc::new(Transaction { position: position(&t.position)?, committed, xid: t.xid, joined_after, changes }))
 }
 
-fn change_in(c: ToldChange, tables: &Identified) -> Result<RowChange, String> {
+fn change_in(c: ToldChange, tables: &Tables) -> Result<RowChange, String> {
     let name = TableName::parse(&c.table);
-    let (table, identity) = tables.get(&name).ok_or("a change of a table that is not described")?;
+    let table = tables.get(&name).ok_or("a change of a table that is not described")?;
     let row = |mut row: Map<String, Json>| -> Result<Row, String> {
         let cell = |column: &Column| match row.remove(&*column.name) {
             None => Ok(Value::Null),
@@ -404,7 +398,7 @@ fn change_in(c: ToldChange, tables: &Identified) -> Result<RowChange, String> {
         },
         new: c.new.map(row).transpose()?,
         untold: c.untold.iter().map(place).collect::<Result<ColumnSet, _>>()?,
-        description: *identity,
+        description: table.identity(),
         table: name,
     })
 }

@@ -17,7 +17,7 @@ use bytes::Bytes;
 use gossip_core::moment;
 use gossip_core::need::Needed;
 use gossip_core::position::{Interval, Micros, Position, ResetWhy};
-use gossip_core::schema::Table;
+use gossip_core::schema::{Identified, Table};
 use gossip_core::wire::rfc3339;
 use parking_lot::Mutex;
 use rand::Rng;
@@ -239,7 +239,7 @@ impl Shared {
         let mut interval = event::decode_for(bytes, needed.as_deref())?;
         // A table that has to be read anew is still there.
         for r in interval.resets.iter_mut().filter(|r| r.why == ResetWhy::TooLarge && r.table.is_none()) {
-            r.table = self.described.lock().tables.get(&r.name).cloned();
+            r.table = self.described.lock().tables.get(&r.name).map(|t| t.table().clone());
         }
         Ok(interval)
     }
@@ -373,7 +373,7 @@ impl<B: Broker> Relay for OverBroker<B> {
     fn describe(&self, tables: &[Arc<Table>]) {
         let mut described = self.shared.described.lock();
         described.sources.extend(tables.iter().map(|t| t.source.clone()));
-        described.tables.extend(tables.iter().map(|t| (t.name.clone(), t.clone())));
+        described.tables.extend(tables.iter().map(|t| (t.name.clone(), Identified::new(t.clone()))));
     }
 
     fn speak(&self, version: u32) {

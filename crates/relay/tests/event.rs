@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use gossip_core::need::{Columns, Needed};
 use gossip_core::position::{CommitTime, Interval, Old, Position, Reset, ResetWhy, RowChange, Transaction};
-use gossip_core::schema::{Column, ColumnSet, Row, Table, TableName};
+use gossip_core::schema::{Column, ColumnSet, Identified, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use gossip_relay::event::{READS, Tables, decode, decode_for, encode, encode_for, spoken};
 use proptest::prelude::*;
@@ -104,7 +104,7 @@ fn interval() -> impl Strategy<Value = Interval> {
 proptest! {
     #[test]
     fn what_is_said_is_what_is_read(i in interval()) {
-        let tables: Tables = [(table().name.clone(), table())].into();
+        let tables: Tables = [(table().name.clone(), Identified::new(table()))].into();
         prop_assert_eq!(decode(&encode(&i, &tables)).unwrap(), i);
     }
 
@@ -112,7 +112,7 @@ proptest! {
     #[test]
     fn rows_of_another_description_are_never_told(i in interval(), described in any::<bool>()) {
         let other = Arc::new(Table { incarnation: 99, ..(*table()).clone() });
-        let tables: Tables = described.then(|| (other.name.clone(), other)).into_iter().collect();
+        let tables: Tables = described.then(|| (other.name.clone(), Identified::new(other))).into_iter().collect();
         let read = decode_for(&encode(&Interval { resets: vec![], ..i.clone() }, &tables), None).unwrap();
         prop_assert!(read.transactions.iter().all(|t| t.changes.is_empty()));
         let changed = i.transactions.iter().any(|t| !t.changes.is_empty());
@@ -121,7 +121,7 @@ proptest! {
 
     #[test]
     fn what_is_damaged_is_refused_or_read_but_never_a_panic(i in interval(), at in any::<prop::sample::Index>(), to in any::<u8>()) {
-        let mut bytes = encode(&i, &[(table().name.clone(), table())].into());
+        let mut bytes = encode(&i, &[(table().name.clone(), Identified::new(table()))].into());
         let n = bytes.len();
         bytes[at.index(n)] = to;
         let _ = decode(&bytes);
@@ -151,7 +151,7 @@ fn it_is_a_cloudevent_that_others_can_read() {
     let old = Old::Known(Some([Value::Int(1), "expected".into()].into()));
     let changes = vec![change(1, old), change(2, Old::Known(None)), change(3, Old::Unknown)];
     let i = Interval { read_at: 1_795_470_823_127_013, ..interval_of(changes) };
-    let bytes = encode(&i, &[(calls.name.clone(), calls)].into());
+    let bytes = encode(&i, &[(calls.name.clone(), Identified::new(calls))].into());
     let event: serde_json::Value = serde_json::from_slice(&bytes).unwrap();
     for (name, expected) in [
         ("specversion", "1.0"),
@@ -242,7 +242,7 @@ fn what_no_rule_shows_is_withheld_and_noticed_by_those_who_need_it() {
         change(&people, Some(before.clone()), row(&["1", "Ada L", "secret-2"])),
         change(&logins, None, row(&["7", "secret-3"])),
     ]);
-    let tables: Tables = [&people, &logins].map(|t| (t.name.clone(), t.clone())).into();
+    let tables: Tables = [&people, &logins].map(|t| (t.name.clone(), Identified::new(t.clone()))).into();
     let needed =
         |all: &[(&Arc<Table>, Columns)]| -> Needed { all.iter().map(|(t, c)| (t.name.clone(), c.clone())).collect() };
     let these = |names: &[&str]| Columns::These(names.iter().map(|n| Arc::from(*n)).collect());

@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 
 use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Transaction};
 use gossip_core::rule::RuleText;
-use gossip_core::schema::{Row, Table, TableName};
+use gossip_core::schema::{Identified, Row, TableName};
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::value::Value;
 use gossip_relay::Relay;
@@ -143,7 +143,7 @@ fn next_text(s: &mut TcpStream) -> String {
 }
 
 /// One interval of so many transactions, each changing one row of the feed.
-fn interval(db: &rusqlite::Connection, table: &Table, at: &mut u64, transactions: usize) -> Arc<Interval> {
+fn interval(db: &rusqlite::Connection, table: &Identified, at: &mut u64, transactions: usize) -> Arc<Interval> {
     let from = Position::at(*at);
     let transactions = (0..transactions)
         .map(|_| {
@@ -209,7 +209,8 @@ fn main() {
     let mut own = source.connect().unwrap();
     let plan = triggers::plan(&own, &source).unwrap();
     triggers::carry_out(&mut own, &plan.statements).unwrap();
-    let table = gossip_source::Source::Sqlite(source.clone()).describe().unwrap().remove(0);
+    let described = gossip_source::Source::Sqlite(source.clone()).describe().unwrap().remove(0);
+    let table = Identified::new(described);
     // The bench is the reader: what is measured begins at the relay.
     let _office = office::try_lock(&source).unwrap().unwrap();
     let relay = Arc::new(InProcess::default());

@@ -399,7 +399,7 @@ impl Connection {
                 let client = &self.served.client;
                 let owner = owner(Some(client.id), &claims, client.address);
                 let request = self.served.askable.request(asked, claims, owner).await?;
-                let request = Request { observed: observed.is_some(), every, resume, ..request };
+                let request = Request { observed: observed.is_some(), every, resume: resume.map(Box::new), ..request };
                 let style = Style { batch: batch as usize, only_changed };
                 let client = self.served.client.id;
                 self.ask(Ask::Subscribe { client, call: id.clone(), request, style, observed }).await?;

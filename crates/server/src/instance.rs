@@ -187,7 +187,7 @@ impl Drop for Running {
 fn catalog<'a>(source: &Source, topics: impl IntoIterator<Item = &'a TopicSettings>) -> Result<Catalog, SourceError> {
     let mut catalog = Catalog::new(source.default_schema());
     source.describe()?.into_iter().for_each(|t| catalog.put(t));
-    topics.into_iter().for_each(|t| catalog.put(t.topic.table.clone()));
+    topics.into_iter().for_each(|t| catalog.put(t.topic.table.table().clone()));
     // The one table of Gossip's own that is not for operators alone.
     let presence = TableName::system(PRESENCE);
     SystemTables::new().tables().filter(|t| t.name == presence).for_each(|t| catalog.put(t.clone()));

@@ -158,7 +158,7 @@ async fn begin(
     let owner = owner(Some(client.id), &claims, address);
     let request = front.askable.request(asked, Arc::new(claims), owner).await?;
     let resume = resume.map(|c| front.sealer.open(&c).map_or(Resume::Unreadable, Resume::At));
-    let request = Request { every: every_ms as i64 * 1_000, resume, ..request };
+    let request = Request { every: every_ms as i64 * 1_000, resume: resume.map(Box::new), ..request };
     client.outbox.open_to_take();
     let style = Style { batch: usize::MAX, only_changed };
     let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");

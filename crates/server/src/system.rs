@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
 use gossip_core::position::{Interval, Micros, Old, Position, RowChange};
-use gossip_core::schema::{Column, Key, PRESENCE, Row, SYSTEM_SCHEMA, Table, TableName};
+use gossip_core::schema::{Column, Identified, Key, PRESENCE, Row, SYSTEM_SCHEMA, Table, TableName};
 use gossip_core::value::{Type, Value};
 use serde_json::{Map, Value as Json};
 
@@ -210,7 +210,7 @@ const TABLES: &[(&str, usize, Columns)] = &[
 /// What the system tables hold, and the changes that have not been handed to the engine yet.
 #[derive(Debug)]
 pub struct SystemTables {
-    tables: BTreeMap<&'static str, Arc<Table>>,
+    tables: BTreeMap<&'static str, Identified>,
     states: BTreeMap<&'static str, BTreeMap<Key, Row>>,
     streams: BTreeMap<&'static str, VecDeque<Row>>,
     own: Own,
@@ -229,7 +229,7 @@ impl SystemTables {
                 old_values: true,
                 incarnation: 0,
             };
-            (*name, Arc::new(table))
+            (*name, Identified::new(Arc::new(table)))
         };
         SystemTables {
             tables: TABLES.iter().map(table).collect(),
@@ -241,7 +241,7 @@ impl SystemTables {
 
     /// The descriptions, for the engine's catalog.
     pub fn tables(&self) -> impl Iterator<Item = &Arc<Table>> {
-        self.tables.values()
+        self.tables.values().map(Identified::table)
     }
 
     /// Sets all rows of a table that shows a state.

@@ -71,7 +71,7 @@ impl Topics {
 
     /// The tables.
     pub fn tables(&self) -> impl Iterator<Item = &Arc<Table>> {
-        self.states.values().map(|(state, _)| &state.topic().table)
+        self.states.values().map(|(state, _)| state.topic().table.table())
     }
 
     /// Takes an event; what it changes is pending then.

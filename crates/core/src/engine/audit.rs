@@ -19,7 +19,7 @@ use crate::index::FeedId;
 use crate::look_up::Sets;
 use crate::position::{Old, Position, RowChange, Shows, Transaction};
 use crate::rule::{Effective, Seen};
-use crate::schema::{Key, Row, TableName};
+use crate::schema::{Key, Row};
 use crate::seam::{MAX_OVERLAY, ResultRows, Seam};
 
 /// Feeds of one table that carry a digest.
@@ -108,7 +108,7 @@ impl Engine {
     fn is_auditable(&self, id: FeedId) -> bool {
         let Some(feed) = self.feed(id) else { return false };
         let table = &feed.effective.table;
-        let few = match (&feed.digest, &feed.sent, &feed.kept) {
+        let few = match (self.digests.get(&id), &feed.sent, &feed.kept) {
             (_, _, Some(kept)) => kept.entries.len() <= MAX_ROWS && self.is_settled(id),
             (_, Some(sent), None) => sent.len() <= MAX_ROWS,
             (Some(digest), None, None) => usize::try_from(digest.rows).is_ok_and(|n| n <= MAX_ROWS),
@@ -117,24 +117,22 @@ impl Engine {
         few && feed.joining.is_none() && !table.name.is_system() && !table.is_topic() && !table.key.is_empty()
     }
 
-    /// Whether a feed that has a first result is to carry a digest, and if so, counts it as one that does.
-    pub(super) fn wants_digest(&mut self, id: FeedId, table: &TableName) -> bool {
-        let Engine { feeds, tables, .. } = self;
-        let carriers = &mut tables.entry(table.clone()).or_default().carriers;
-        // Some may be gone, or have begun anew without one, or their numbers be those of other feeds.
-        let carries = |id: &FeedId| {
-            let feed = feeds.get(*id as usize).and_then(Option::as_ref);
-            feed.is_some_and(|f| f.digest.is_some() && f.effective.table.name == *table)
-        };
-        carriers.retain(carries);
-        if carriers.contains(&id) {
-            return true;
+    /// Has a feed whose first result this is carry a digest, unless enough of its table do.
+    pub(super) fn carry_digest(&mut self, id: FeedId, effective: &Effective, rows: &ResultRows) {
+        let on_table = self.tables.entry(effective.table.name.clone()).or_default();
+        if on_table.carriers < DIGESTS && self.digests.insert(id, Digest::of(effective, rows)).is_none() {
+            on_table.carriers += 1;
         }
-        let wants = carriers.len() < DIGESTS;
-        if wants {
-            carriers.push(id);
+    }
+
+    /// What a feed holds is not known any more.
+    pub(super) fn drop_digest(&mut self, id: FeedId) {
+        let Some(feed) = self.feeds.get(id as usize).and_then(Option::as_ref) else { return };
+        if self.digests.remove(&id).is_some()
+            && let Some(on_table) = self.tables.get_mut(&feed.effective.table.name)
+        {
+            on_table.carriers -= 1;
         }
-        wants
     }
 
     /// Begins to audit the next feed in turn, unless an audit is under way or there is nothing to be audited.
@@ -246,9 +244,9 @@ impl Engine {
             Fresh::Whole(mut seam) => match seam.finish(&effective, reached) {
                 Some(Ok(rows)) => {
                     let fresh = Digest::of(&effective, &rows);
-                    self.feed(audit.feed).and_then(|f| f.digest.as_deref().copied()).map(|held| {
+                    self.digests.get(&audit.feed).map(|held| {
                         let text = format!("{} rows are held and {} are there", held.rows, fresh.rows);
-                        (rows.len(), (held != fresh).then_some(text))
+                        (rows.len(), (*held != fresh).then_some(text))
                     })
                 }
                 _ => None,

@@ -239,10 +239,6 @@ impl Engine {
             if let Some(holders) = on_table.holders.get(&change.key) {
                 touched.extend(holders.iter().map(|f| (*f, i as u32)));
             }
-            if self.audit.is_some() {
-                self.audit_change(t, change);
-            }
-            let Some(on_table) = self.tables.get(&change.table) else { continue };
             if !on_table.joining.is_empty() {
                 let mut joining: Vec<FeedId> = on_table.joining.iter().copied().collect();
                 joining.sort_unstable();
@@ -253,6 +249,9 @@ impl Engine {
                         self.overlay(id, t, change);
                     }
                 }
+            }
+            if self.audit.is_some() {
+                self.audit_change(t, change);
             }
         }
         touched.sort_unstable();
@@ -349,11 +348,12 @@ impl Engine {
                 continue;
             }
             let effective = feed.effective.clone();
+            let mut digest = self.digests.get_mut(&id);
             let mut takes_back = false;
             let mut changes = Vec::with_capacity(group.len());
             for (_, i) in group {
                 let row = &t.changes[*i as usize];
-                if let Some(digest) = &mut feed.digest {
+                if let Some(digest) = &mut digest {
                     digest.change(&effective, row);
                 }
                 let change = match feed::change(&effective, row, &(), feed.sent.as_deref_mut()) {
@@ -392,7 +392,7 @@ impl Engine {
             let (position, at) = (t.position, t.committed.to);
             let delta = Arc::new(Delta { feed: effective, term, position, at, changes, skipped: 0, takes_back, more });
             if let Some(pending) = &mut feed.pending {
-                let due = pending.take_in(delta, self.clock.saturating_add(feed.every));
+                let due = pending.take_in(delta, self.clock);
                 self.paced.insert((due, id));
                 if pending.is_urgent() {
                     full.push(id);
@@ -425,7 +425,7 @@ impl Engine {
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         feed.deltas += u64::from(!delta.changes.is_empty());
         if let Some(pending) = &mut feed.pending {
-            let due = pending.take_in(delta, clock.saturating_add(feed.every));
+            let due = pending.take_in(delta, clock);
             self.paced.insert((due, id));
             if pending.is_urgent() {
                 self.tell_pending(id);

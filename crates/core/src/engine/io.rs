@@ -84,11 +84,11 @@ pub struct Request {
     /// At most one delta in so many microseconds; 0 for one per transaction.
     pub every: Micros,
     /// Where the result stands that the client still has.
-    pub resume: Option<Resume>,
+    pub resume: Option<Box<Resume>>,
     /// Whom it is charged to.
     pub owner: Owner,
     /// What it was compiled to before it came here.
-    pub compiled: Option<Compiled>,
+    pub compiled: Option<Box<Compiled>>,
     /// Rules to be tried in the place of those in force. Nobody may be told the result.
     pub under: Option<Arc<RuleSet>>,
 }

@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use super::audit::Digest;
 use super::io::{Output, Refusal, SnapshotId};
 use super::kept::Moment;
 use super::{Engine, Feed, Joining, Turn};
@@ -133,12 +132,13 @@ impl Engine {
             // Nobody was listening meanwhile: what is remembered as sent is out of date.
             self.forget_sent(id);
         }
-        let may_carry = !track && self.feed(id).is_some_and(|f| f.live.is_empty());
-        let digest = may_carry && self.wants_digest(id, &effective.table.name);
-        if let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) {
-            if feed.live.is_empty() {
-                feed.digest = digest.then(|| Box::new(Digest::of(&effective, &rows)));
+        if self.feed(id).is_some_and(|f| f.live.is_empty()) {
+            self.drop_digest(id);
+            if !track {
+                self.carry_digest(id, &effective, &rows);
             }
+        }
+        if let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) {
             feed.live.extend(joining.waiting.iter().map(|(s, _)| *s));
             if track && feed.sent.is_none() {
                 let mut sent = Sent::default();

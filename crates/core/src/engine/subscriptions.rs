@@ -12,12 +12,13 @@ use crate::budget::Cost;
 use crate::feed;
 use crate::index::{self, FeedId};
 use crate::look_up::LookUp;
+use crate::pace::Pending;
 use crate::position::{Micros, Position};
 use crate::rule::{Claims, Effective};
 use crate::seam::Seam;
 
 impl Engine {
-    pub(super) fn subscribe(&mut self, sub: SubId, mut request: Request) {
+    pub(super) fn subscribe(&mut self, sub: SubId, mut request: Box<Request>) {
         if self.subs.len() >= self.limits.subscriptions {
             let text = format!("subscriptions of this instance, at most {}", self.limits.subscriptions);
             return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
@@ -70,11 +71,11 @@ impl Engine {
         Cost { bytes: EACH + request.query.len() + params + bytes, scanned }
     }
 
-    fn attach(&mut self, sub: SubId, request: Request, effective: Arc<Effective>, why: Why) {
+    fn attach(&mut self, sub: SubId, mut request: Box<Request>, effective: Arc<Effective>, why: Why) {
         let cost = self.cost(&request, &effective);
         self.budget.force(&request.owner, cost);
         let shared = (effective, request.every);
-        let resume = if why == Why::First { request.resume.clone() } else { None };
+        let resume = request.resume.take();
         let feed = match self.by_effective.get(&shared) {
             Some(id) => *id,
             None => self.new_feed(shared.0, shared.1, None),
@@ -179,18 +180,9 @@ impl Engine {
             self.by_effective.insert((effective.clone(), every), id);
         }
         let kept = self.keep(id, &effective, finds);
-        let (live, pending) = (Audience::default(), (every > 0).then(Box::default));
-        self.feeds[id as usize] = Some(Feed {
-            effective: effective.clone(),
-            live,
-            joining: None,
-            sent: None,
-            digest: None,
-            kept,
-            every,
-            pending,
-            deltas: 0,
-        });
+        let (live, pending) = (Audience::default(), (every > 0).then(|| Box::new(Pending::new(every))));
+        self.feeds[id as usize] =
+            Some(Feed { effective: effective.clone(), live, joining: None, sent: None, kept, pending, deltas: 0 });
         let needs = self.needs(id, &effective);
         let described = || OnTable { description: effective.table.identity(), ..OnTable::default() };
         let on_table = self.tables.entry(effective.table.name.clone()).or_insert_with(described);
@@ -309,7 +301,7 @@ impl Engine {
         }
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
-        feed.digest = None;
+        self.drop_digest(id);
         self.forget_sent(id);
         let who: Vec<(SubId, Why)> = live.as_slice().iter().map(|s| (*s, why)).collect();
         live.as_slice().iter().for_each(|s| self.out.push(Output::Discard(*s)));
@@ -416,6 +408,7 @@ impl Engine {
         }
         self.stop_joining(id);
         self.forget_sent(id);
+        self.drop_digest(id);
         let Some(feed) = self.feed(id) else { return };
         let needs = self.needs(id, &feed.effective);
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::take) else { return };
@@ -423,7 +416,7 @@ impl Engine {
             self.paced.remove(&(due, id));
         }
         if feed.kept.as_ref().is_none_or(|k| !k.is_look_up()) {
-            self.by_effective.remove(&(feed.effective.clone(), feed.every));
+            self.by_effective.remove(&(feed.effective.clone(), feed.pending.as_ref().map_or(0, |p| p.every())));
         }
         if let Some(open) = self.sources.get_mut(&feed.effective.table.source).and_then(|s| s.unfinished.as_mut()) {
             // Another feed gets its number, perhaps one of another source.

@@ -192,6 +192,7 @@ impl Cluster {
     fn subscribe(&mut self, sub: SubId, observed: bool, resume: Option<Resume>) {
         let Some(c) = self.clients.get(&sub) else { return };
         let (query, claims, every) = (QUERIES[c.query].into(), c.person.claims(), c.every);
+        let resume = resume.map(Box::new);
         let request = Request { query, claims, observed, every, resume, ..Request::default() };
         self.handle(c.engine, Input::Subscribe(sub, Box::new(request)));
     }

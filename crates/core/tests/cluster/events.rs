@@ -10,7 +10,7 @@ use gossip_core::feed::Change;
 use gossip_core::own::Own;
 use gossip_core::position::{Old, Position, RowChange};
 use gossip_core::presence::{Moved, Presence, Told, Where};
-use gossip_core::schema::{Column, Key, PRESENCE, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
+use gossip_core::schema::{Column, Identified, Key, PRESENCE, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
 use gossip_core::seal::Cursor;
 use gossip_core::send_queue::{QueueLimits, SendQueue};
 use gossip_core::topic::{From, Keep, Taken, Topic, TopicEvent, TopicState};
@@ -101,7 +101,7 @@ fn presence_table() -> Arc<Table> {
 
 impl EventsOf {
     pub fn start(n: usize, step: usize, engine: &mut Engine) -> EventsOf {
-        for table in [topic(0).table.clone(), topic(1).table.clone(), presence_table()] {
+        for table in [topic(0).table.table().clone(), topic(1).table.table().clone(), presence_table()] {
             engine.handle(Input::Table(table));
         }
         let epoch = (step * NODES + n) as u64 + 1;
@@ -292,7 +292,7 @@ impl Cluster {
                 of.said_to_be.iter().position(|r| table.key_of(r) == key).map(|i| of.said_to_be.swap_remove(i));
             let new = matches!(one, Moved::Came(_)).then(|| row.clone());
             of.said_to_be.extend(new.clone());
-            of.own[1].push(RowChange::of(&table, key, Old::Known(before), new));
+            of.own[1].push(RowChange::of(&Identified::new(table.clone()), key, Old::Known(before), new));
         }
         assert_eq!(sorted(of.said_to_be.clone()), sorted(of.presence.all().cloned()), "who was said to be where");
         self.hand_over(n, 1, &[2]);
@@ -335,7 +335,8 @@ impl Cluster {
         l.engine = self.rng.random_range(0..NODES);
         l.queue = SendQueue::new(QueueLimits { deltas: 5, bytes: 1_000 });
         l.position = None;
-        let (query, claims, resume) = (LISTENED[l.what].into(), l.person.claims(), l.cursor.take().map(Resume::At));
+        let (query, claims) = (LISTENED[l.what].into(), l.person.claims());
+        let resume = l.cursor.take().map(|cursor| Box::new(Resume::At(cursor)));
         let engine = l.engine;
         self.listeners.insert(back, l);
         self.handle(engine, Input::Subscribe(back, Box::new(Request { query, claims, resume, ..Request::default() })));

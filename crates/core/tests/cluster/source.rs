@@ -7,7 +7,7 @@ use gossip_core::engine::Only;
 use gossip_core::position::{
     CommitTime, Interval, Old, Position, Reset, ResetWhy, RowChange, Shows, Transaction, Visibility, fold,
 };
-use gossip_core::schema::{ColumnSet, Key, Row, TableName};
+use gossip_core::schema::{ColumnSet, Identified, Key, Row, TableName};
 use gossip_core::value::Value;
 use rand::Rng;
 use rand::rngs::StdRng;
@@ -191,7 +191,7 @@ impl Cluster {
             let id = id_of(&key);
             let row = |at| self.history[&at].get(&(which, id)).map(|p| to_row(id, p, self.altered));
             let (old, new) = (Old::Known(row(interval.from)), row(interval.to));
-            RowChange::of(&table_of(which, self.old_values, self.altered), key, old, new)
+            RowChange::of(&Identified::new(table_of(which, self.old_values, self.altered)), key, old, new)
         };
         let changes = touched.into_iter().map(change).collect();
         let joined = Transaction { joined_after: Some(interval.from), changes, ..(**last).clone() };

@@ -166,7 +166,7 @@ impl Node {
             }
         };
         let rules = self.engine.rules();
-        if !rules.may_publish(&topic.table, &row, &topic.chosen(), &claims, self.engine.catalog()) {
+        if !rules.may_publish(topic.table.table(), &row, &topic.chosen(), &claims, self.engine.catalog()) {
             let _ = answer.send(Err(not_permitted(&name)));
             return;
         }

@@ -331,9 +331,11 @@ impl Node {
         self.engine.set_clock(now());
         let mut inputs = VecDeque::from([input]);
         while let Some(input) = inputs.pop_front() {
-            for output in self.engine.handle(input) {
+            let mut outputs = self.engine.handle(input);
+            for output in outputs.drain(..) {
                 self.carry_out(output, &mut inputs);
             }
+            self.engine.reuse(outputs);
             if inputs.is_empty() {
                 inputs.extend(self.system.take(now()).map(|i| Input::Interval(Arc::new(i))));
             }

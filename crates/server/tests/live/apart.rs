@@ -6,12 +6,11 @@ use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::time::Duration;
 
 use gossip_client::{Incoming, Live, Session};
-use gossip_source::{Settings, Source};
 use postgres::{Client, NoTls};
 use serde_json::{Map, json};
 use testbed::{PATIENCE, Postgres};
 
-use crate::common::{rule, start};
+use crate::common::{prepared, rule, run, start};
 
 const ROWS: i64 = 300;
 
@@ -24,21 +23,13 @@ const EVERY: Duration = Duration::from_millis(2);
 async fn whoever_comes_while_rows_with_large_values_are_written_gets_a_result() {
     let server = Postgres::start();
     let url = server.url();
-    let of = url.clone();
-    let prepare = move || {
-        let mut db = Client::connect(&of, NoTls).unwrap();
-        db.batch_execute(&format!(
-            "CREATE TABLE notes (id int PRIMARY KEY, n int NOT NULL, body text);
-             ALTER TABLE notes ALTER body SET STORAGE EXTERNAL;
-             INSERT INTO notes SELECT i, 0, repeat('note ' || i, 1000) FROM generate_series(1, {ROWS}) i"
-        ))
-        .unwrap();
-        let settings = Settings { name: "s".into(), url: of, tables: vec!["notes".into()], ..Settings::default() };
-        let source = Source::new(&settings, std::path::Path::new("/")).unwrap();
-        source.carry_out(&source.plan().unwrap().statements).unwrap();
-        source
-    };
-    let source = tokio::task::spawn_blocking(prepare).await.unwrap();
+    let schema = format!(
+        "CREATE TABLE notes (id int PRIMARY KEY, n int NOT NULL, body text);
+         ALTER TABLE notes ALTER body SET STORAGE EXTERNAL;
+         INSERT INTO notes SELECT i, 0, repeat('note ' || i, 1000) FROM generate_series(1, {ROWS}) i"
+    );
+    run(&url, schema).await;
+    let source = prepared(&url, &["notes"], false).await;
     let instance = start(source, vec![rule("anonymous", "notes", None, &[])]).await;
     let over = Arc::new(AtomicBool::new(false));
     let (of, ends) = (url.clone(), over.clone());

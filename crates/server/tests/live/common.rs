@@ -1,7 +1,7 @@
 //! An instance or two on a database of their own, for tests.
 
 use std::net::SocketAddr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use gossip_client::Session;
@@ -14,8 +14,9 @@ use gossip_relay::inproc::InProcess;
 use gossip_server::auth::Tokens;
 use gossip_server::config::{Auth, TopicSettings};
 use gossip_server::instance::{Instance, Options};
-use gossip_source::Source;
 use gossip_source::sqlite::{SqliteSource, triggers};
+use gossip_source::{Settings, Source};
+use postgres::{Client, NoTls};
 use rusqlite::Connection;
 use serde_json::{Map, Value as Json, json};
 
@@ -40,6 +41,24 @@ pub fn rule(role: &str, table: &str, rows: Option<&str>, columns: &[&str]) -> Ru
         line: 1,
         ..RuleText::default()
     }
+}
+
+/// Runs statements on a PostgreSQL database, all in one transaction.
+pub async fn run(url: &str, sql: impl Into<String>) {
+    let (url, sql) = (url.to_string(), sql.into());
+    let run = move || Client::connect(&url, NoTls).unwrap().batch_execute(&sql).unwrap();
+    tokio::task::spawn_blocking(run).await.unwrap();
+}
+
+/// The source `s` on a PostgreSQL database, prepared for these tables of it.
+pub async fn prepared(url: &str, tables: &[impl AsRef<str>], old_values: bool) -> Source {
+    let tables: Vec<String> = tables.iter().map(|t| t.as_ref().to_string()).collect();
+    let old = if old_values { tables.clone() } else { Vec::new() };
+    let settings = Settings { name: "s".into(), url: url.into(), tables, old_values: old, ..Settings::default() };
+    let source = Source::new(&settings, Path::new("/")).unwrap();
+    let of = source.clone();
+    tokio::task::spawn_blocking(move || of.carry_out(&of.plan().unwrap().statements).unwrap()).await.unwrap();
+    source
 }
 
 /// An instance by itself on this source, for whoever comes.

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
-use crate::common::rule;
+use crate::common::{prepared, rule};
 use gossip_client::{ClientError, Incoming, Live, Session, live::Applied};
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::wire::Notification;
@@ -262,19 +262,9 @@ enum Trouble {
 }
 
 /// The source on a server, with its table, ready to be read.
-async fn prepared(url: &str) -> Source {
-    let settings = Settings {
-        name: "s".into(),
-        url: url.into(),
-        tables: vec!["acct".into()],
-        old_values: vec!["acct".into()],
-        ..Settings::default()
-    };
-    let source = Source::new(&settings, std::path::Path::new("/")).unwrap();
+async fn with_table(url: &str) -> Source {
     run(url, SCHEMA).await;
-    let of = source.clone();
-    tokio::task::spawn_blocking(move || of.carry_out(&of.plan().unwrap().statements).unwrap()).await.unwrap();
-    source
+    prepared(url, &["acct"], true).await
 }
 
 /// Runs statements, each in a transaction of its own.
@@ -323,7 +313,7 @@ async fn burn(trouble: Trouble) {
     let seconds = std::env::var("GOSSIP_FIRE_SECONDS").ok().and_then(|s| s.parse().ok()).unwrap_or(10);
     let server = Arc::new(Postgres::start());
     let url = server.url();
-    let source = prepared(&url).await;
+    let source = with_table(&url).await;
     let mut running = instances(&source, &[SocketAddr::from(([127, 0, 0, 1], 0)); 2]).await;
     let addresses: Vec<SocketAddr> = running.iter().map(Instance::address).collect();
     let urls = Arc::new(Mutex::new(addresses.iter().map(ToString::to_string).collect::<Vec<_>>()));
@@ -447,7 +437,7 @@ async fn also_while_the_server_and_the_instances_crash() {
 async fn a_lost_slot_is_an_alarm_and_a_new_one_begins_with_snapshots() {
     let server = Postgres::start();
     let url = server.url();
-    let source = prepared(&url).await;
+    let source = with_table(&url).await;
     let instance = instances(&source, &[SocketAddr::from(([127, 0, 0, 1], 0))]).await.remove(0);
     let mut session = Session::connect(&instance.address().to_string(), None).await.unwrap();
     let mut live = Live::new(session.subscribe("SELECT id FROM acct WHERE id > 0", &Map::new(), None).await.unwrap());
@@ -490,7 +480,7 @@ async fn a_lost_slot_is_an_alarm_and_a_new_one_begins_with_snapshots() {
 async fn an_instance_that_starts_again_goes_on_where_the_relay_is() {
     let server = Postgres::start();
     let url = server.url();
-    let source = prepared(&url).await;
+    let source = with_table(&url).await;
     let options = Options {
         name: "one".into(),
         listen: SocketAddr::from(([127, 0, 0, 1], 0)),
@@ -537,7 +527,7 @@ async fn a_broker_that_stays_away_costs_no_more_log_than_is_allowed() {
     const MOST: u64 = 4 << 20;
     let server = Postgres::start();
     let (url, mut broker) = (server.url(), Broker::start(Kind::Nats));
-    prepared(&url).await;
+    with_table(&url).await;
     let settings = Settings {
         name: "s".into(),
         url: url.clone(),

@@ -5,12 +5,11 @@ use std::io::Write;
 use std::time::{Duration, Instant};
 
 use gossip_client::{Incoming, Live, Session};
-use gossip_source::{Settings, Source};
 use postgres::{Client, NoTls};
 use serde_json::{Map, json};
 use testbed::{PATIENCE, Postgres, Proxy};
 
-use crate::common::{rule, start};
+use crate::common::{prepared, rule, run, start};
 
 /// The longest that somebody may have to wait for being told that a source cannot be read.
 const TOLD: Duration = Duration::from_secs(120);
@@ -22,26 +21,16 @@ async fn a_database_that_hangs_is_noticed_and_gone_on_with() {
     let port = server.port();
     let proxy = Proxy::to(port);
     let through = direct.replace(&port.to_string(), &proxy.port().to_string());
-    let run = |sql: &'static str| {
-        let url = direct.clone();
-        tokio::task::spawn_blocking(move || Client::connect(&url, NoTls).unwrap().batch_execute(sql).unwrap())
-    };
-    run("CREATE TABLE t (id int PRIMARY KEY, n int); INSERT INTO t SELECT i, 0 FROM generate_series(1, 10) i")
-        .await
-        .unwrap();
-    let settings = Settings { name: "s".into(), url: through, tables: vec!["t".into()], ..Settings::default() };
-    let source = tokio::task::spawn_blocking(move || {
-        let source = Source::new(&settings, std::path::Path::new("/")).unwrap();
-        source.carry_out(&source.plan().unwrap().statements).unwrap();
-        source
-    });
-    let instance = start(source.await.unwrap(), vec![rule("anonymous", "t", None, &[])]).await;
+    let schema = "CREATE TABLE t (id int PRIMARY KEY, n int); INSERT INTO t SELECT i, 0 FROM generate_series(1, 10) i";
+    run(&direct, schema).await;
+    let source = prepared(&through, &["t"], false).await;
+    let instance = start(source, vec![rule("anonymous", "t", None, &[])]).await;
     let url = instance.address().to_string();
     let mut session = Session::connect(&url, None).await.unwrap();
     let mut live = Live::new(session.subscribe("SELECT * FROM t", &Map::new(), None).await.unwrap());
     for _ in 0..2 {
         proxy.freeze();
-        run("UPDATE t SET n = n + 1").await.unwrap();
+        run(&direct, "UPDATE t SET n = n + 1").await;
         // More than there are places: each has a snapshot of its own, which hangs.
         let mut waiting = Vec::new();
         for i in 0..6 {
@@ -63,7 +52,7 @@ async fn a_database_that_hangs_is_noticed_and_gone_on_with() {
         assert!(!instance.state().await.ready, "it does not claim to be current");
         proxy.mend();
         let begun = Instant::now();
-        run("UPDATE t SET n = n + 1").await.unwrap();
+        run(&direct, "UPDATE t SET n = n + 1").await;
         let truth = tokio::task::spawn_blocking({
             let url = direct.clone();
             move || {

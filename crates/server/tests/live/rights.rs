@@ -8,7 +8,6 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::net::SocketAddr;
-use std::path::Path;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -20,7 +19,6 @@ use gossip_core::send_queue::QueueLimits;
 use gossip_relay::inproc::InProcess;
 use gossip_server::auth::Tokens;
 use gossip_server::instance::{Instance, Options};
-use gossip_source::{Settings, Source};
 use parking_lot::Mutex;
 use postgres::{Client, NoTls};
 use rand::rngs::StdRng;
@@ -29,7 +27,7 @@ use serde_json::{Map, Value as Json, json};
 use testbed::{PATIENCE, Postgres};
 use tokio::task::AbortHandle;
 
-use crate::common::{SECRET, auth};
+use crate::common::{SECRET, auth, prepared, run};
 
 const SCHEMA: &str = "
     CREATE TABLE calls (id int PRIMARY KEY, agency text, status text, draught int, note text);
@@ -342,25 +340,11 @@ impl Bench {
     async fn start(old_values: bool) -> Bench {
         let server = Arc::new(Postgres::start());
         let url = server.url();
-        let settings = Settings {
-            name: "s".into(),
-            url: url.clone(),
-            tables: TABLES.map(String::from).to_vec(),
-            old_values: if old_values { TABLES.map(String::from).to_vec() } else { vec![] },
-            ..Settings::default()
-        };
-        let source = Source::new(&settings, Path::new("/")).unwrap();
-        let of = source.clone();
-        let prepare = move || {
-            let mut db = Client::connect(&url, NoTls).unwrap();
-            db.batch_execute(SCHEMA).unwrap();
-            let roles = (0..RULES)
-                .map(|r| format!("CREATE ROLE r{r};"))
-                .chain((0..PERSONS).map(|p| format!("CREATE ROLE p{p};")));
-            db.batch_execute(&roles.collect::<String>()).unwrap();
-            of.carry_out(&of.plan().unwrap().statements).unwrap();
-        };
-        tokio::task::spawn_blocking(prepare).await.unwrap();
+        run(&url, SCHEMA).await;
+        let roles =
+            (0..RULES).map(|r| format!("CREATE ROLE r{r};")).chain((0..PERSONS).map(|p| format!("CREATE ROLE p{p};")));
+        run(&url, roles.collect::<String>()).await;
+        let source = prepared(&url, &TABLES, old_values).await;
         let tokens = Arc::new(Tokens::new(auth(), SECRET).unwrap());
         let options = Options {
             name: "one".into(),

@@ -11,12 +11,11 @@ use std::time::{Duration, Instant};
 
 use gossip_client::live::Applied;
 use gossip_client::{Incoming, Live, Session};
-use gossip_source::{Settings, Source};
 use postgres::{Client, NoTls, SimpleQueryMessage};
 use serde_json::{Map, json};
 use testbed::Postgres;
 
-use crate::common::{rule, start};
+use crate::common::{prepared, rule, run, start};
 
 /// Rows by their key, each as text.
 type Rows = Vec<(String, Option<String>)>;
@@ -307,18 +306,14 @@ async fn every_change_of_a_table_ends_right_or_closed() {
     let url = server.url();
     let cases = Arc::new(cases());
     let (to_create, of) = (cases.clone(), url.clone());
-    let source = tokio::task::spawn_blocking(move || {
+    let create = move || {
         let mut db = Client::connect(&of, NoTls).unwrap();
         db.batch_execute("CREATE SCHEMA away").unwrap();
         to_create.iter().for_each(|c| c.create(&mut db));
-        let tables = to_create.iter().map(|c| c.table.clone()).collect();
-        let settings = Settings { name: "s".into(), url: of, tables, ..Settings::default() };
-        let source = Source::new(&settings, std::path::Path::new("/")).unwrap();
-        source.carry_out(&source.plan().unwrap().statements).unwrap();
-        source
-    })
-    .await
-    .unwrap();
+    };
+    tokio::task::spawn_blocking(create).await.unwrap();
+    let tables: Vec<&str> = cases.iter().map(|c| &*c.table).collect();
+    let source = prepared(&url, &tables, false).await;
     let rules = cases.iter().map(|c| rule("anonymous", &c.table, None, &["id", "v"])).collect();
     let instance = start(source, rules).await;
     let mut session = Session::connect(&instance.address().to_string(), None).await.unwrap();
@@ -420,25 +415,16 @@ async fn every_change_of_a_table_ends_right_or_closed() {
 async fn a_publication_that_brings_less_is_noticed() {
     let server = Postgres::start();
     let url = server.url();
-    let run = |sql: &'static str| {
-        let url = url.clone();
-        tokio::task::spawn_blocking(move || Client::connect(&url, NoTls).unwrap().batch_execute(sql).unwrap())
-    };
-    run("CREATE TABLE t (id int PRIMARY KEY, v text); INSERT INTO t VALUES (1, 'a'), (2, 'b')").await.unwrap();
-    let settings = Settings { name: "s".into(), url: url.clone(), tables: vec!["t".into()], ..Settings::default() };
-    let source = tokio::task::spawn_blocking(move || {
-        let source = Source::new(&settings, std::path::Path::new("/")).unwrap();
-        source.carry_out(&source.plan().unwrap().statements).unwrap();
-        source
-    });
-    let instance = start(source.await.unwrap(), vec![rule("anonymous", "t", None, &[])]).await;
+    let run = |sql: &'static str| run(&url, sql);
+    run("CREATE TABLE t (id int PRIMARY KEY, v text); INSERT INTO t VALUES (1, 'a'), (2, 'b')").await;
+    let source = prepared(&url, &["t"], false).await;
+    let instance = start(source, vec![rule("anonymous", "t", None, &[])]).await;
     let url = instance.address().to_string();
     let mut session = Session::connect(&url, None).await.unwrap();
     let mut live = Live::new(session.subscribe("SELECT * FROM t", &Map::new(), None).await.unwrap());
     run("ALTER PUBLICATION gossip SET (publish = 'insert'); UPDATE t SET v = 'x'; DELETE FROM t WHERE id = 2; \
          ALTER PUBLICATION gossip SET (publish = 'insert, update, delete, truncate')")
-    .await
-    .unwrap();
+    .await;
     let mut expect = async |live: &mut Live, rows: serde_json::Value| {
         while json!(live.rows.values().collect::<Vec<_>>()) != rows {
             if let Incoming::Told(told) = session.next().await.unwrap().0 {
@@ -449,7 +435,7 @@ async fn a_publication_that_brings_less_is_noticed() {
     let within = testbed::PATIENCE;
     tokio::time::timeout(within, expect(&mut live, json!([{"id": 1, "v": "x"}]))).await.expect("what was left out");
     // For good: it is said, and what it brings again counts again.
-    run("ALTER PUBLICATION gossip SET (publish = 'insert')").await.unwrap();
+    run("ALTER PUBLICATION gossip SET (publish = 'insert')").await;
     let closed = async {
         loop {
             if let Incoming::Told(told) = session.next().await.unwrap().0
@@ -461,7 +447,7 @@ async fn a_publication_that_brings_less_is_noticed() {
     };
     let why = tokio::time::timeout(within, closed).await.expect("closed");
     assert!(why.contains("does not stream"), "{why}");
-    run("ALTER PUBLICATION gossip SET (publish = 'insert, update, delete, truncate')").await.unwrap();
+    run("ALTER PUBLICATION gossip SET (publish = 'insert, update, delete, truncate')").await;
     let again = async {
         loop {
             if let Ok(answer) = session.subscribe("SELECT * FROM t", &Map::new(), None).await {

@@ -15,14 +15,13 @@ use gossip_client::{Incoming, Live, Session};
 use gossip_core::send_queue::QueueLimits;
 use gossip_relay::faulty::{Faults, Faulty};
 use gossip_server::instance::{Instance, Options};
-use gossip_source::{Settings, Source};
 use parking_lot::Mutex;
 use postgres::{Client, NoTls};
 use rand::Rng;
 use serde_json::Map;
 use testbed::{Broker, Kind, PATIENCE, Postgres};
 
-use crate::common::rule;
+use crate::common::{prepared, rule, run};
 
 const ROWS: i64 = 60;
 const GROUPS: i64 = 20;
@@ -83,24 +82,12 @@ async fn misbehave(all: &[Arc<Faults>], time: Duration) {
 
 async fn all_is_right_in_the_end(kind: Kind) {
     let (db, broker) = (Arc::new(Postgres::start()), Broker::start(kind));
-    let settings = Settings {
-        name: "s".into(),
-        url: db.url(),
-        tables: vec!["calls".into()],
-        old_values: vec!["calls".into()],
-        ..Settings::default()
-    };
-    let source = Source::new(&settings, std::path::Path::new("/")).unwrap();
-    let (url, of) = (db.url(), source.clone());
-    let prepare = move || {
-        let schema = format!(
-            "CREATE TABLE calls (id int PRIMARY KEY, n int NOT NULL, grp int NOT NULL);
-             INSERT INTO calls SELECT i, 0, i % {GROUPS} FROM generate_series(1, {ROWS}) i"
-        );
-        Client::connect(&url, NoTls).unwrap().batch_execute(&schema).unwrap();
-        of.carry_out(&of.plan().unwrap().statements).unwrap();
-    };
-    tokio::task::spawn_blocking(prepare).await.unwrap();
+    let schema = format!(
+        "CREATE TABLE calls (id int PRIMARY KEY, n int NOT NULL, grp int NOT NULL);
+         INSERT INTO calls SELECT i, 0, i % {GROUPS} FROM generate_series(1, {ROWS}) i"
+    );
+    run(&db.url(), schema).await;
+    let source = prepared(&db.url(), &["calls"], true).await;
     let (mut instances, mut faults) = (Vec::new(), Vec::new());
     for name in ["east", "west", "far"] {
         let settings = gossip_relay::Settings { url: broker.url(), ..gossip_relay::Settings::default() };

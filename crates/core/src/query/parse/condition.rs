@@ -1,5 +1,7 @@
 //! Conditions, from `OR` down to single values.
 
+use std::sync::Arc;
+
 use sqlparser::keywords::Keyword;
 use sqlparser::tokenizer::{Location, Token};
 
@@ -211,7 +213,7 @@ impl Parser<'_> {
         }
         let like = match pattern {
             Expr::Const(Value::Text(text)) => match LikePattern::new(&text, escape) {
-                Ok(p) => Expr::Like(Box::new(value), p),
+                Ok(p) => Expr::Like(Box::new(value), Arc::new(p)),
                 Err(problem) => return Err(invalid(at, format!("the pattern {problem}"), "")),
             },
             Expr::Const(_) => Expr::Const(Value::Null),

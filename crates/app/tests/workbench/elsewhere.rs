@@ -103,8 +103,9 @@ fn attached_to_another_process_it_does_what_needs_no_file_and_survives_the_insta
     let mut instance = e.serve();
     let t = e.attached(&["Ada", "Ben"]);
     // Nothing that needs a database or a file is offered.
-    let foot = t.screen().lines().last().unwrap_or_default().to_string();
-    assert!(!foot.contains("make a change") && foot.contains("instances") && foot.contains("new watcher"), "{foot}");
+    let foot = |s: &str| s.lines().last().unwrap_or_default().to_string();
+    let screen = t.wait("what can be done", |s| foot(s).contains("instances") && foot(s).contains("new watcher"));
+    assert!(!foot(&screen).contains("make a change"), "{screen}");
     e.write("UPDATE crates SET fruit = 'plum' WHERE number = 'A-1';");
     t.wait("one hears", |s| has(s, "pear → plum", &['●', '◆']));
     t.key("3");

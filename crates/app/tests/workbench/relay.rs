@@ -13,10 +13,10 @@ fn an_instance_is_cut_off_healed_and_drained_in_sight() {
     t.key("5");
     let current = |s: &str| s.matches("  current").count() + s.matches(" current ").count();
     let s = t.wait("how changes travel", |s| {
-        s.contains("redis ─") && current(s) >= 2 && s.contains("rows.harbour") && s.contains("topic.")
+        let whole = s.contains("rows.harbour") && s.contains("topic.") && s.contains("reads the source");
+        s.contains("redis ─") && current(s) >= 2 && whole
     });
     let reader = if s.contains("north reads") { "north" } else { "south" };
-    assert!(s.contains("reads the source"), "{s}");
     // The one that does not read is cut off; what it lacks comes when that is mended.
     t.key("i");
     t.wait_text("Instances of this process");
@@ -28,11 +28,10 @@ fn an_instance_is_cut_off_healed_and_drained_in_sight() {
     t.wait_text("is cut off from the relay");
     t.key("Escape");
     let cut = |s: &str| s.lines().any(|l| l.contains("✗") && l.contains("cut off from the relay"));
-    let s = t.wait("it says so", |s| cut(s) && !s.contains("Instances of"));
-    assert!(
-        s.lines().any(|l| l.contains("5  Relay") && l.contains('▴')),
-        "the rail says that something is to be mended: {s}"
-    );
+    let rail = |s: &str| s.lines().any(|l| l.contains("5  Relay") && l.contains('▴'));
+    t.wait("it says so, and the rail that something is to be mended", |s| {
+        cut(s) && rail(s) && !s.contains("Instances of")
+    });
     t.key("i");
     t.wait_text("Instances of this process");
     if reader == "north" {

@@ -7,7 +7,10 @@ fn demo(pace: &str) -> Tmux {
     // The newest line is one that all watchers were listening to.
     t.wait("changes that were heard", |s| {
         let newest = s.lines().nth(7).unwrap_or_default();
-        s.contains("2 instances · reader") && newest.contains("calls") && newest.contains('●') && !newest.contains('?')
+        s.contains("2 instances · reader")
+            && newest.contains("calls")
+            && newest.contains('●')
+            && !newest.contains(['?', '∅'])
     });
     t
 }

@@ -172,6 +172,24 @@ fn what_is_lost_without_a_trace_is_found_and_mended() {
     }
 }
 
+/// Only so many feeds of a table carry what they are audited by: those that are gone make room.
+#[test]
+fn a_feed_is_audited_however_many_came_and_went_before_it() {
+    let mut bench = Bench::new(true, "owner < 9");
+    for n in 2..40 {
+        let (query, claims) = (format!("SELECT id, v FROM calls WHERE v > -{n}"), Arc::new(Claims::anonymous()));
+        bench.handle(Input::Subscribe(n, Box::new(Request { query, claims, ..Request::default() })));
+        bench.read();
+        bench.handle(Input::Unsubscribe(n - 1));
+    }
+    assert!(!bench.audit().is_empty());
+    bench.write(1, Some((1, 50)), false);
+    assert!(bench.audit().iter().any(Option::is_some), "it was not found");
+    // All of them have begun anew.
+    bench.write(2, Some((1, 60)), false);
+    assert!(bench.audit().iter().any(Option::is_some), "it was not found a second time");
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
 

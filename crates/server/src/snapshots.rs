@@ -122,11 +122,13 @@ impl Snapshots {
     /// Describes all tables; what they are arrives at `inputs`. Whoever asks while that is under way has them described once
     /// more, since it may have begun too early. What fails is tried again.
     pub fn describe(self: &Arc<Self>, inputs: mpsc::Sender<Input>) {
-        if let Some(once_more) = &mut *self.describing.lock() {
-            *once_more = true;
+        let mut describing = self.describing.lock();
+        let under_way = describing.is_some();
+        *describing = Some(under_way);
+        if under_way {
             return;
         }
-        *self.describing.lock() = Some(false);
+        drop(describing);
         let this = self.clone();
         tokio::spawn(async move {
             loop {

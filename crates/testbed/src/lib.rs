@@ -194,8 +194,8 @@ impl Tmux {
         self.tmux(&["capture-pane", "-p"])
     }
 
-    /// Waits until the screen fulfils a condition, and returns it. It may be caught while it is drawn, the upper half new
-    /// and the lower still old: whatever is to be on it belongs into the condition.
+    /// Waits until the screen fulfils a condition, and returns it. It may be half drawn, new above and old below: put
+    /// everything that a test then relies on into the condition.
     pub fn wait(&self, what: &str, done: impl Fn(&str) -> bool) -> String {
         let describe = || {
             let mut text = format!("{what}; the screen is:\n");

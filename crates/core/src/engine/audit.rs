@@ -125,7 +125,7 @@ impl Engine {
         }
     }
 
-    /// What a feed holds is not known any more.
+    /// Forgets the digest of a feed, if it has one: the feed is gone, or begins anew.
     pub(super) fn drop_digest(&mut self, id: FeedId) {
         let Some(feed) = self.feeds.get(id as usize).and_then(Option::as_ref) else { return };
         if self.digests.remove(&id).is_some()

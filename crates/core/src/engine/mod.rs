@@ -43,8 +43,8 @@ pub use io::{Compiled, Delta, Input, Limits, Only, Output, Refusal, Request, Res
 use kept::Kept;
 use look_ups::Known;
 
-/// One effective query that somebody hears. Exactly one cache line: of a million feeds, a change finds those that it
-/// touches cold, and each line more is a wait for memory.
+/// One effective query that somebody hears. Exactly one cache line: with a million feeds, those that a change touches are
+/// not in the cache, and every further line is another wait for memory.
 #[derive(Debug)]
 #[repr(align(64))]
 struct Feed {
@@ -270,6 +270,7 @@ pub struct Engine {
     audit: Option<Audit>,
     audited: FeedId,
     out: Vec<Output>,
+    /// What [`Engine::reuse`] took back.
     spare: Vec<Output>,
 }
 
@@ -389,10 +390,10 @@ impl Engine {
         out
     }
 
-    /// Takes an emptied list of outputs back, to be used again: a larger one would be asked of the allocator for every
-    /// change that touches several feeds.
+    /// Takes back a list that [`Engine::handle`] returned, to use it again. Else every change that touches several feeds
+    /// would allocate one.
     pub fn reuse(&mut self, mut outputs: Vec<Output>) {
-        /// More than this is rather freed.
+        /// Outputs; a list with room for more is freed.
         const KEPT: usize = 1_024;
         outputs.clear();
         if (self.spare.capacity()..=KEPT).contains(&outputs.capacity()) {

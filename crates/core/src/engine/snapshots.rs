@@ -46,11 +46,11 @@ impl Engine {
         let Some(joining) = &mut feed.joining else { return };
         joining.failures += 1;
         joining.resting = true;
+        let failures = joining.failures;
         // Perhaps it is not what it was when it was described.
         let source = feed.effective.table.source.clone();
         self.out.push(Output::Describe(source));
-        let Some(joining) = self.feed(feed_id).and_then(|f| f.joining.as_ref()) else { return };
-        if joining.failures >= attempts {
+        if failures >= attempts {
             self.give_up(feed_id, Refusal::Unavailable(why));
         }
     }

@@ -66,8 +66,8 @@ pub enum Blank {
     Claim,
 }
 
-/// An expression over the columns of one table. Small, because a feed has several, and of a million feeds a change finds
-/// those that it touches cold.
+/// An expression over the columns of one table. Small, because every feed has several of them, and with a
+/// million feeds those that a change touches are not in the cache.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Expr {
     /// A known value.

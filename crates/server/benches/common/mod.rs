@@ -20,7 +20,7 @@ pub fn table() -> Arc<Table> {
 }
 
 pub fn interval(at: u64, row: Row) -> Arc<Interval> {
-    // Known to a source when it reads; not to be found anew, and paid for, with each change.
+    // As a source does, which knows it before it reads a change.
     static DESCRIPTION: LazyLock<u64> = LazyLock::new(|| table().identity());
     let changes = vec![RowChange {
         table: TableName::plain("calls"),

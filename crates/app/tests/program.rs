@@ -396,3 +396,16 @@ fn check_says_that_anybody_on_the_broker_can_speak_as_an_instance() {
         "{out}"
     );
 }
+
+/// The README's first command is `cargo run --release -- demo`: it works while there is one program to choose.
+#[test]
+fn cargo_run_means_gossip() {
+    let metadata = ["metadata", "--no-deps", "--offline", "--format-version", "1"];
+    let said = Command::new(env!("CARGO")).args(metadata).current_dir(env!("CARGO_MANIFEST_DIR")).output().unwrap();
+    let said: serde_json::Value = serde_json::from_slice(&said.stdout).unwrap();
+    let default = said["workspace_default_members"].as_array().unwrap();
+    let packages = said["packages"].as_array().unwrap().iter().filter(|p| default.contains(&p["id"]));
+    let targets = packages.flat_map(|p| p["targets"].as_array().unwrap());
+    let programs: Vec<_> = targets.filter(|t| t["kind"][0] == "bin").map(|t| t["name"].as_str().unwrap()).collect();
+    assert_eq!(programs, ["gossip"]);
+}

@@ -400,8 +400,9 @@ fn check_says_that_anybody_on_the_broker_can_speak_as_an_instance() {
 /// The README's first command is `cargo run --release -- demo`: it works while there is one program to choose.
 #[test]
 fn cargo_run_means_gossip() {
+    let root = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
     let metadata = ["metadata", "--no-deps", "--offline", "--format-version", "1"];
-    let said = Command::new(env!("CARGO")).args(metadata).current_dir(env!("CARGO_MANIFEST_DIR")).output().unwrap();
+    let said = Command::new(env!("CARGO")).args(metadata).current_dir(root).output().unwrap();
     let said: serde_json::Value = serde_json::from_slice(&said.stdout).unwrap();
     let default = said["workspace_default_members"].as_array().unwrap();
     let packages = said["packages"].as_array().unwrap().iter().filter(|p| default.contains(&p["id"]));

@@ -106,6 +106,11 @@ impl Seam {
         self.rows.len()
     }
 
+    /// The number of keys that have changed since it was asked for.
+    pub fn changed(&self) -> usize {
+        self.overlay.len()
+    }
+
     /// Whether no rows have come so far.
     pub fn is_empty(&self) -> bool {
         self.rows.is_empty()

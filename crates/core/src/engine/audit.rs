@@ -20,7 +20,7 @@ use crate::look_up::Sets;
 use crate::position::{Old, Position, RowChange, Shows, Transaction};
 use crate::rule::{Effective, Seen};
 use crate::schema::{Key, Row};
-use crate::seam::{MAX_OVERLAY, ResultRows, Seam};
+use crate::seam::{ResultRows, Seam};
 
 /// Feeds of one table that carry a digest.
 const DIGESTS: usize = 8;
@@ -30,6 +30,10 @@ const LOOKED_AT: FeedId = 100_000;
 
 /// Rows of a result beyond which it is not audited: reading it would cost more than it is worth.
 pub const MAX_ROWS: usize = 100_000;
+
+/// Rows of the table that may change while a result is read, beyond as many as it has: an audit is not to cost more than
+/// what it checks. A feed that is given up so has its turn again later.
+const MAX_CHANGED: usize = 10_000;
 
 /// The sum over a result's rows. Two results with the same digest are the same, but for a chance of 1 in 2^128.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -214,10 +218,12 @@ impl Engine {
             return;
         }
         let fits = match &mut audit.fresh {
-            Fresh::Whole(seam) => seam.overlay(&audit.effective, t, change),
-            Fresh::ByKey { passed, .. } => {
+            Fresh::Whole(seam) => {
+                seam.overlay(&audit.effective, t, change) && seam.changed() <= MAX_CHANGED + seam.len()
+            }
+            Fresh::ByKey { rows, passed, .. } => {
                 passed.insert(change.key.clone());
-                passed.len() <= MAX_OVERLAY
+                passed.len() <= MAX_CHANGED + rows.len()
             }
         };
         if !fits {

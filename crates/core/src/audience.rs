@@ -3,7 +3,8 @@
 
 use std::sync::Arc;
 
-use crate::engine::SubId;
+/// A subscription of one engine; given by the shell and not used twice.
+pub type SubId = u64;
 
 /// The subscriptions that a feed is told to.
 #[derive(Clone, Debug, Default)]

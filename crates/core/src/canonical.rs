@@ -9,10 +9,6 @@
 
 use sha2::{Digest, Sha256};
 
-use crate::look_up::LookUp;
-use crate::mask::Mask;
-use crate::query::{Blank, CmpOp, Expr};
-use crate::schema::{Column, ColumnSet, Table, TableName};
 use crate::value::{Type, Value};
 
 /// The version of the encoding. A change of anything below is a new version; identities of different versions differ.
@@ -191,173 +187,12 @@ impl Canonical for Value {
     }
 }
 
-impl Canonical for TableName {
-    fn encode(&self, to: &mut Encoder) {
-        to.text(&self.schema);
-        to.text(&self.name);
-    }
-}
-
-impl Canonical for Column {
-    fn encode(&self, to: &mut Encoder) {
-        to.text(&self.name);
-        self.ty.encode(to);
-    }
-}
-
-impl Canonical for ColumnSet {
-    fn encode(&self, to: &mut Encoder) {
-        to.list(&self.iter().collect::<Vec<usize>>());
-    }
-}
-
-impl Canonical for Table {
-    fn encode(&self, to: &mut Encoder) {
-        self.name.encode(to);
-        to.text(&self.source);
-        to.list(&self.columns);
-        to.list(&self.key);
-        to.tag(u8::from(self.old_values));
-        to.number(self.incarnation);
-    }
-}
-
-impl Canonical for Mask {
-    fn encode(&self, to: &mut Encoder) {
-        let side = |tag, of: &Mask, n: i32, to: &mut Encoder| {
-            to.tag(tag);
-            to.number(i64::from(n).cast_unsigned());
-            of.encode(to);
-        };
-        match self {
-            Mask::Const(v) => {
-                to.tag(0);
-                v.encode(to);
-            }
-            Mask::Column(i) => {
-                to.tag(1);
-                i.encode(to);
-            }
-            Mask::Left(of, n) => side(2, of, *n, to),
-            Mask::Right(of, n) => side(3, of, *n, to),
-            Mask::Join(parts) => {
-                to.tag(4);
-                to.list(parts);
-            }
-        }
-    }
-}
-
-impl Canonical for LookUp {
-    fn encode(&self, to: &mut Encoder) {
-        self.table.encode(to);
-        to.list(&self.columns);
-        self.condition.encode(to);
-    }
-}
-
-fn blank(kind: Blank, name: &str, ty: Type, to: &mut Encoder) {
-    to.tag(match kind {
-        Blank::Param => 0,
-        Blank::Claim => 1,
-    });
-    to.text(name);
-    ty.encode(to);
-}
-
-impl Canonical for Expr {
-    fn encode(&self, to: &mut Encoder) {
-        match self {
-            Expr::Const(v) => {
-                to.tag(0);
-                v.encode(to);
-            }
-            Expr::Column(i) => {
-                to.tag(1);
-                i.encode(to);
-            }
-            Expr::Blank(kind, name, ty) => {
-                to.tag(2);
-                blank(*kind, name, *ty, to);
-            }
-            Expr::Cmp(op, a, b) => {
-                to.tag(3);
-                to.tag(match op {
-                    CmpOp::Eq => 0,
-                    CmpOp::Ne => 1,
-                    CmpOp::Lt => 2,
-                    CmpOp::Le => 3,
-                    CmpOp::Gt => 4,
-                    CmpOp::Ge => 5,
-                });
-                a.encode(to);
-                b.encode(to);
-            }
-            Expr::And(all) => {
-                to.tag(4);
-                to.list(all);
-            }
-            Expr::Or(any) => {
-                to.tag(5);
-                to.list(any);
-            }
-            Expr::Not(e) => {
-                to.tag(6);
-                e.encode(to);
-            }
-            Expr::IsNull(e) => {
-                to.tag(7);
-                e.encode(to);
-            }
-            Expr::In(e, list) => {
-                to.tag(8);
-                e.encode(to);
-                to.list(list);
-            }
-            Expr::InValues(e, values) => {
-                to.tag(9);
-                e.encode(to);
-                to.list(values.as_slice());
-            }
-            Expr::AnyOf(e, kind, name, ty) => {
-                to.tag(10);
-                e.encode(to);
-                blank(*kind, name, *ty, to);
-            }
-            Expr::Member { of, look_up, exists } => {
-                to.tag(11);
-                to.list(of);
-                look_up.encode(to);
-                to.tag(u8::from(*exists));
-            }
-            Expr::Outer(i) => {
-                to.tag(12);
-                i.encode(to);
-            }
-            Expr::TextOf(e) => {
-                to.tag(13);
-                e.encode(to);
-            }
-            Expr::Like(e, pattern) => {
-                to.tag(14);
-                e.encode(to);
-                pattern.encode(to);
-            }
-            Expr::LikeBlank(e, pattern, escape) => {
-                to.tag(15);
-                e.encode(to);
-                pattern.encode(to);
-                to.option(*escape, |c, to| to.number(u32::from(c).into()));
-            }
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::schema::{Column, Table, TableName};
 
     fn encoded(v: &Value) -> Vec<u8> {
         let mut e = Encoder::new("test");

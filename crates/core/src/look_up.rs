@@ -5,90 +5,10 @@
 
 use std::cmp::Ordering;
 use std::collections::HashMap;
-use std::fmt;
-use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
-use crate::canonical::{Canonical as _, Encoder};
-use crate::query::Expr;
-use crate::query::expr::write_name;
-use crate::schema::Table;
+use crate::query::LookUp;
 use crate::value::Value;
-
-/// `SELECT columns FROM table WHERE condition`, as a set.
-#[derive(Clone, Debug)]
-pub struct LookUp {
-    /// The table that is asked.
-    pub table: Arc<Table>,
-    /// The columns whose values are looked for; none where only the presence of a row matters.
-    pub columns: Vec<usize>,
-    /// Which of its rows count.
-    pub condition: Expr,
-    /// Differs where anything of the above does: look-ups stand in maps that are asked for every row.
-    fingerprint: [u8; 16],
-}
-
-impl LookUp {
-    /// Brings the condition into its agreed form.
-    pub fn new(table: Arc<Table>, columns: Vec<usize>, condition: Expr) -> LookUp {
-        let condition = condition.normal();
-        let mut look_up = LookUp { table, columns, condition, fingerprint: [0; 16] };
-        let mut identity = Encoder::new("look-up");
-        look_up.encode(&mut identity);
-        look_up.fingerprint.copy_from_slice(&identity.digest()[..16]);
-        look_up
-    }
-
-    /// Whether no row can ever count.
-    pub fn is_empty(&self) -> bool {
-        self.condition.is_const(false) || self.condition == Expr::Const(Value::Null)
-    }
-}
-
-impl PartialEq for LookUp {
-    fn eq(&self, other: &Self) -> bool {
-        self.fingerprint == other.fingerprint
-    }
-}
-
-impl Eq for LookUp {}
-
-impl Hash for LookUp {
-    fn hash<H: Hasher>(&self, state: &mut H) {
-        self.fingerprint.hash(state);
-    }
-}
-
-impl PartialOrd for LookUp {
-    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
-        Some(self.cmp(other))
-    }
-}
-
-impl Ord for LookUp {
-    fn cmp(&self, other: &Self) -> Ordering {
-        self.fingerprint.cmp(&other.fingerprint)
-    }
-}
-
-impl fmt::Display for LookUp {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("SELECT ")?;
-        if self.columns.is_empty() {
-            f.write_str("1")?;
-        }
-        for (i, c) in self.columns.iter().enumerate() {
-            f.write_str(if i > 0 { ", " } else { "" })?;
-            write_name(f, &self.table.columns[*c].name)?;
-        }
-        write!(f, " FROM {}", self.table.name)?;
-        if self.condition.is_const(true) {
-            Ok(())
-        } else {
-            write!(f, " WHERE {}", self.condition.show(&self.table, None))
-        }
-    }
-}
 
 /// The values that look-ups have found.
 pub trait Sets {

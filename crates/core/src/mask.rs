@@ -3,6 +3,7 @@
 //! A masked column has the mask's value wherever the client's query names it, in conditions too, so that nothing of
 //! what stands behind it can be found out by asking.
 
+use crate::canonical::{Canonical, Encoder};
 use crate::schema::ColumnSet;
 use crate::value::Value;
 
@@ -60,4 +61,30 @@ fn count(text: &str, n: i32) -> usize {
     let all = text.chars().count();
     let wanted = usize::try_from(n.unsigned_abs()).unwrap_or(usize::MAX);
     if n < 0 { all.saturating_sub(wanted) } else { wanted.min(all) }
+}
+
+impl Canonical for Mask {
+    fn encode(&self, to: &mut Encoder) {
+        let side = |tag, of: &Mask, n: i32, to: &mut Encoder| {
+            to.tag(tag);
+            to.number(i64::from(n).cast_unsigned());
+            of.encode(to);
+        };
+        match self {
+            Mask::Const(v) => {
+                to.tag(0);
+                v.encode(to);
+            }
+            Mask::Column(i) => {
+                to.tag(1);
+                i.encode(to);
+            }
+            Mask::Left(of, n) => side(2, of, *n, to),
+            Mask::Right(of, n) => side(3, of, *n, to),
+            Mask::Join(parts) => {
+                to.tag(4);
+                to.list(parts);
+            }
+        }
+    }
 }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use crate::look_up::LookUp;
+use crate::query::LookUp;
 use crate::rule::{Rule, RuleSet, find_look_ups};
 use crate::schema::{Catalog, ColumnSet, Table, TableName};
 

@@ -14,9 +14,10 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use crate::canonical::{Canonical, Encoder};
-use crate::look_up::{LookUp, Sets};
+use crate::look_up::Sets;
 use crate::mask::Mask;
 use crate::position::RowChange;
+use crate::query::LookUp;
 use crate::query::{
     Beside, Blank, BlankError, Expr, LiveQuery, Masked, QueryError, Visible, parse_condition, parse_mask, similar,
 };

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::fmt;
 use std::sync::Arc;
 
-use crate::canonical::{Canonical as _, Encoder};
+use crate::canonical::{Canonical, Encoder};
 use crate::value::{Type, Value};
 
 /// A row: one value per column, in the table's column order.
@@ -307,6 +307,37 @@ impl FromIterator<usize> for ColumnSet {
 impl fmt::Debug for ColumnSet {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_set().entries(self.iter()).finish()
+    }
+}
+
+impl Canonical for TableName {
+    fn encode(&self, to: &mut Encoder) {
+        to.text(&self.schema);
+        to.text(&self.name);
+    }
+}
+
+impl Canonical for Column {
+    fn encode(&self, to: &mut Encoder) {
+        to.text(&self.name);
+        self.ty.encode(to);
+    }
+}
+
+impl Canonical for ColumnSet {
+    fn encode(&self, to: &mut Encoder) {
+        to.list(&self.iter().collect::<Vec<usize>>());
+    }
+}
+
+impl Canonical for Table {
+    fn encode(&self, to: &mut Encoder) {
+        self.name.encode(to);
+        to.text(&self.source);
+        to.list(&self.columns);
+        to.list(&self.key);
+        to.tag(u8::from(self.old_values));
+        to.number(self.incarnation);
     }
 }
 

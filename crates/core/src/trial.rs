@@ -11,8 +11,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::explain::{self, Verdict};
 use crate::feed::{self, Change};
-use crate::look_up::{LookUp, Sets, ValueSet};
+use crate::look_up::{Sets, ValueSet};
 use crate::position::{RowChange, Transaction};
+use crate::query::LookUp;
 use crate::query::QueryError;
 use crate::rule::{Effective, Seen};
 use crate::value::Value;

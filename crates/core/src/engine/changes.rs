@@ -3,9 +3,10 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use super::io::{Delta, Output, Refusal, SubId, Why};
+use super::io::{Delta, Output, Refusal, Why};
 use super::kept::Moment;
 use super::{Engine, Feed};
+use crate::audience::SubId;
 use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change};
 use crate::index::FeedId;

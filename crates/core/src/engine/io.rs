@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use serde_json::{Map, Value as Json};
 
-use crate::audience::Audience;
+use crate::audience::{Audience, SubId};
 use crate::budget::{Owner, Shares};
 use crate::explain::{Tally, Verdict};
 use crate::feed::Change;
@@ -15,9 +15,6 @@ use crate::schema::{Row, Table};
 use crate::seal::Cursor;
 use crate::seam::ResultRows;
 use crate::value::Value;
-
-/// A subscription of one engine; given by the shell and not used twice.
-pub type SubId = u64;
 
 /// A snapshot that was asked for.
 pub type SnapshotId = u64;

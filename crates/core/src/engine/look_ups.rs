@@ -1,35 +1,18 @@
 //! What look-ups have found, who asks them, and what a change of it means for those.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;
 
 use super::Engine;
-use super::io::{Output, SubId};
+use super::io::Output;
 use super::kept::{Kept, Wanted, shows_less};
+use super::known::Asked;
+use crate::audience::SubId;
 use crate::index::{FeedId, Needs};
-use crate::look_up::{Found, LookUp, Sets, ValueSet};
-use crate::query::Expr;
+use crate::look_up::{Found, Sets, ValueSet};
+use crate::query::{Expr, LookUp};
 use crate::rule::{Effective, Seen};
 use crate::schema::{Key, Row};
-
-/// The values that all look-ups have found, and who asks them.
-#[derive(Debug, Default)]
-pub(super) struct Known(HashMap<Arc<LookUp>, Asked>);
-
-#[derive(Debug)]
-struct Asked {
-    values: ValueSet,
-    /// The feed that keeps them up to date.
-    feed: FeedId,
-    /// The feeds whose rules ask it.
-    by: Vec<FeedId>,
-}
-
-impl Sets for Known {
-    fn set(&self, of: &LookUp) -> Option<&ValueSet> {
-        self.0.get(of).map(|a| &a.values)
-    }
-}
 
 impl Engine {
     /// What is known of other tables.

@@ -14,9 +14,12 @@
 //! and [`look_ups`] what is different where rules ask other tables. [`audit`] holds what feeds hold against the database.
 
 mod audit;
+mod auditing;
 mod changes;
 mod io;
+mod keeping;
 mod kept;
+mod known;
 mod look_ups;
 mod snapshots;
 mod subscriptions;
@@ -28,6 +31,7 @@ use std::sync::Arc;
 use siphasher::sip::SipHasher13;
 
 use crate::audience::Audience;
+pub use crate::audience::SubId;
 use crate::budget::{Budget, Cost};
 use crate::feed::Sent;
 use crate::index::{FeedId, TableIndex};
@@ -39,9 +43,9 @@ use crate::schema::{Catalog, Key, Table, TableName};
 use crate::seam::Seam;
 use crate::trial::{Trial, Tried};
 use audit::{Audit, Digest};
-pub use io::{Compiled, Delta, Input, Limits, Only, Output, Refusal, Request, Resume, SnapshotId, SubId, Why};
+pub use io::{Compiled, Delta, Input, Limits, Only, Output, Refusal, Request, Resume, SnapshotId, Why};
 use kept::Kept;
-use look_ups::Known;
+use known::Known;
 
 /// One effective query that somebody hears. Exactly one cache line: with a million feeds, those that a change touches are
 /// not in the cache, and every further line is another wait for memory.

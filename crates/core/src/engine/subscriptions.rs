@@ -5,15 +5,15 @@ use std::sync::Arc;
 
 use serde_json::Value as Json;
 
-use super::io::{Delta, Output, Refusal, Request, Resume, SubId, Why};
+use super::io::{Delta, Output, Refusal, Request, Resume, Why};
 use super::{Engine, Feed, Joining, LeftOver, OnTable, Sub, Turn};
-use crate::audience::Audience;
+use crate::audience::{Audience, SubId};
 use crate::budget::Cost;
 use crate::feed;
 use crate::index::{self, FeedId};
-use crate::look_up::LookUp;
 use crate::pace::Pending;
 use crate::position::{Micros, Position};
+use crate::query::LookUp;
 use crate::rule::{Claims, Effective};
 use crate::seam::Seam;
 

@@ -14,7 +14,7 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use crate::schema::{Catalog, ColumnSet, Table};
-pub use expr::{Beside, Blank, BlankError, Cells, CmpOp, Expr, Masked};
+pub use expr::{Beside, Blank, BlankError, Cells, CmpOp, Expr, LookUp, Masked};
 pub use parse::{parse_condition, parse_mask, parse_query, parse_trusted_query};
 pub use values::ValueList;
 

@@ -11,8 +11,8 @@ use sqlparser::tokenizer::{Location, Token};
 
 use super::tokens::{invalid, is_reserved};
 use super::{Parser, Result, Scope, Size, Typed};
-use crate::look_up::LookUp;
-use crate::query::{CmpOp, Expr, QueryError, similar};
+
+use crate::query::{CmpOp, Expr, LookUp, QueryError, similar};
 use crate::value::Type;
 
 /// Sub-selects within sub-selects: a rule asks a table that asks a table.

@@ -1,0 +1,122 @@
+//! Values for placeholders: parameters of the client's, claims of its token.
+
+use std::sync::Arc;
+
+use serde_json::{Map, Value as Json};
+
+use super::{Blank, Expr, LookUp};
+use crate::query::like::LikePattern;
+use crate::value::{Type, Value};
+
+/// Values in all lists of a client's for one query, at most.
+pub const MAX_LIST: usize = 10_000;
+
+/// Why a blank could not be filled in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct BlankError {
+    /// What kind of blank.
+    pub blank: Blank,
+    /// Its name.
+    pub name: String,
+    /// What is wrong: absent, or not of the expected type.
+    pub problem: String,
+}
+
+impl Expr {
+    /// Fills in blanks of one kind from a JSON object. Claims may be nested: `claim.org.id` follows the path.
+    ///
+    /// # Errors
+    /// A value that is absent or does not fit, or more of them than [`MAX_LIST`] in all lists together.
+    pub fn fill(&self, blank: Blank, facts: &Map<String, Json>) -> Result<Expr, BlankError> {
+        Filling { blank, facts, left: MAX_LIST }.fill(self)
+    }
+}
+
+fn fact<'a>(blank: Blank, name: &str, facts: &'a Map<String, Json>) -> Result<&'a Json, BlankError> {
+    let found = match blank {
+        Blank::Param => facts.get(name),
+        Blank::Claim => {
+            let mut parts = name.split('.');
+            parts.next().and_then(|p| facts.get(p)).and_then(|first| parts.try_fold(first, |at, p| at.get(p)))
+        }
+    };
+    let fail = |problem: &str| Err(BlankError { blank, name: name.to_string(), problem: problem.into() });
+    match found {
+        None => fail("is missing"),
+        // A claim that is null says nothing about its bearer.
+        Some(Json::Null) if blank == Blank::Claim => fail("is null"),
+        Some(json) => Ok(json),
+    }
+}
+
+fn value_of(blank: Blank, name: &str, ty: Type, facts: &Map<String, Json>) -> Result<Value, BlankError> {
+    let fail = |problem| BlankError { blank, name: name.to_string(), problem };
+    Value::from_json(fact(blank, name, facts)?, ty).map_err(fail)
+}
+
+/// Filling in blanks: of which kind, from what, and how many more values lists may bring.
+struct Filling<'a> {
+    blank: Blank,
+    facts: &'a Map<String, Json>,
+    left: usize,
+}
+
+impl Filling<'_> {
+    fn boxed(&mut self, e: &Expr) -> Result<Box<Expr>, BlankError> {
+        self.fill(e).map(Box::new)
+    }
+
+    fn many(&mut self, es: &[Expr]) -> Result<Vec<Expr>, BlankError> {
+        es.iter().map(|e| self.fill(e)).collect()
+    }
+
+    fn fill(&mut self, e: &Expr) -> Result<Expr, BlankError> {
+        let blank = self.blank;
+        Ok(match e {
+            Expr::Blank(kind, name, ty) if *kind == blank => Expr::Const(value_of(blank, name, *ty, self.facts)?),
+            Expr::LikeBlank(e, pattern, escape) => {
+                let (e, pattern) = (self.boxed(e)?, self.boxed(pattern)?);
+                match &*pattern {
+                    Expr::Const(Value::Text(text)) => match LikePattern::new(text, *escape) {
+                        Ok(p) => Expr::Like(e, Arc::new(p)),
+                        Err(problem) => return Err(BlankError { blank, name: "pattern".into(), problem }),
+                    },
+                    Expr::Const(_) => Expr::Const(Value::Null),
+                    _ => Expr::LikeBlank(e, pattern, *escape),
+                }
+            }
+            Expr::AnyOf(e, kind, name, ty) if *kind == blank => {
+                let e = self.boxed(e)?;
+                Expr::In(e, self.list_of(name, *ty)?.into_iter().map(Expr::Const).collect()).normal()
+            }
+            Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(self.boxed(e)?, *kind, name.clone(), *ty),
+            Expr::Member { of, look_up, exists } => {
+                let condition = self.fill(&look_up.condition)?;
+                let look_up = LookUp::new(look_up.table.clone(), look_up.columns.clone(), condition);
+                Expr::Member { of: self.many(of)?, look_up: Arc::new(look_up), exists: *exists }
+            }
+            Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Blank(..) => e.clone(),
+            Expr::TextOf(e) => Expr::TextOf(self.boxed(e)?),
+            Expr::Cmp(op, a, b) => Expr::Cmp(*op, self.boxed(a)?, self.boxed(b)?),
+            Expr::And(es) => Expr::And(self.many(es)?),
+            Expr::Or(es) => Expr::Or(self.many(es)?),
+            Expr::Not(e) => Expr::Not(self.boxed(e)?),
+            Expr::IsNull(e) => Expr::IsNull(self.boxed(e)?),
+            Expr::In(e, es) => Expr::In(self.boxed(e)?, self.many(es)?),
+            Expr::InValues(e, list) => Expr::InValues(self.boxed(e)?, list.clone()),
+            Expr::Like(e, p) => Expr::Like(self.boxed(e)?, p.clone()),
+        })
+    }
+
+    fn list_of(&mut self, name: &str, ty: Type) -> Result<Vec<Value>, BlankError> {
+        let fail = |problem: String| BlankError { blank: self.blank, name: name.to_string(), problem };
+        let Json::Array(list) = fact(self.blank, name, self.facts)? else {
+            return Err(fail("is not a list".into()));
+        };
+        self.left = self
+            .left
+            .checked_sub(list.len())
+            .ok_or_else(|| fail(format!("makes more than {MAX_LIST} values in the lists of one query")))?;
+        list.iter().map(|v| Value::from_json(v, ty).map_err(fail)).collect()
+    }
+}

@@ -1,0 +1,117 @@
+//! Conditions that differ only in order, or in constants worked out by hand, in one agreed form.
+
+use std::sync::Arc;
+
+use super::evaluate::as_truth;
+use super::{CmpOp, Expr};
+use crate::query::values::ValueList;
+use crate::value::Value;
+
+/// Constants in a list from which on they are sorted instead of compared one after the other.
+const SORTED_FROM: usize = 9;
+
+impl Expr {
+    /// The same condition in one agreed form, so that conditions that differ only in order or in constants worked out
+    /// by hand are equal. Keeps the truth value on every row.
+    pub fn normal(self) -> Expr {
+        match self {
+            Expr::And(es) => join(es, true),
+            Expr::Or(es) => join(es, false),
+            Expr::Not(e) => match e.normal() {
+                Expr::Not(inner) if inner.is_condition() => *inner,
+                Expr::Const(v) => as_truth(&v).map_or(Expr::Const(Value::Null), |b| Expr::Const(Value::Bool(!b))),
+                e => Expr::Not(Box::new(e)),
+            },
+            Expr::Cmp(op, a, b) => {
+                let (a, b) = (a.normal(), b.normal());
+                // `1 = x` is `x = 1`, `1 < x` is `x > 1`.
+                let (op, a, b) = match (&a, op) {
+                    (Expr::Const(_), CmpOp::Lt) => (CmpOp::Gt, b, a),
+                    (Expr::Const(_), CmpOp::Le) => (CmpOp::Ge, b, a),
+                    (Expr::Const(_), CmpOp::Gt) => (CmpOp::Lt, b, a),
+                    (Expr::Const(_), CmpOp::Ge) => (CmpOp::Le, b, a),
+                    (Expr::Const(_), CmpOp::Eq | CmpOp::Ne) => (op, b, a),
+                    _ => (op, a, b),
+                };
+                fold(Expr::Cmp(op, Box::new(a), Box::new(b)))
+            }
+            // Nothing is among nothing, not even NULL.
+            Expr::In(_, es) if es.is_empty() => Expr::Const(Value::Bool(false)),
+            Expr::In(e, es) => {
+                let mut es: Vec<_> = es.into_iter().map(Expr::normal).collect();
+                es.sort();
+                es.dedup();
+                let e = Box::new(e.normal());
+                if es.len() < SORTED_FROM || !es.iter().all(|e| matches!(e, Expr::Const(_))) {
+                    return fold(Expr::In(e, es));
+                }
+                let values = es.into_iter().filter_map(|e| if let Expr::Const(v) = e { Some(v) } else { None });
+                fold(Expr::InValues(e, Arc::new(ValueList::new(values.collect()))))
+            }
+            Expr::InValues(e, list) => fold(Expr::InValues(Box::new(e.normal()), list)),
+            Expr::IsNull(e) => fold(Expr::IsNull(Box::new(e.normal()))),
+            Expr::Like(e, p) => fold(Expr::Like(Box::new(e.normal()), p)),
+            Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(Box::new(e.normal()), kind, name, ty),
+            // Nothing is among nothing.
+            Expr::Member { look_up, .. } if look_up.is_empty() => Expr::Const(Value::Bool(false)),
+            Expr::Member { of, look_up, exists } => {
+                Expr::Member { of: of.into_iter().map(Expr::normal).collect(), look_up, exists }
+            }
+            Expr::TextOf(e) => match e.normal() {
+                Expr::Const(v @ (Value::Int(_) | Value::Bool(_))) => Expr::Const(Value::from(v.to_string())),
+                e => Expr::TextOf(Box::new(e)),
+            },
+            leaf => leaf,
+        }
+    }
+
+    fn is_condition(&self) -> bool {
+        !matches!(self, Expr::Const(_) | Expr::Column(_) | Expr::Blank(..) | Expr::Outer(_) | Expr::TextOf(_))
+    }
+}
+
+/// Flattens, sorts and shortens a conjunction (`all`) or disjunction.
+fn join(es: Vec<Expr>, all: bool) -> Expr {
+    let mut flat = Vec::with_capacity(es.len());
+    let mut pending: Vec<Expr> = es.into_iter().rev().collect();
+    while let Some(e) = pending.pop() {
+        match (e, all) {
+            (Expr::And(inner), true) | (Expr::Or(inner), false) => pending.extend(inner.into_iter().rev()),
+            (e, _) => match e.normal() {
+                e if e.is_const(all) => {}
+                e if e.is_const(!all) => return Expr::Const(Value::Bool(!all)),
+                Expr::And(inner) if all => flat.extend(inner),
+                Expr::Or(inner) if !all => flat.extend(inner),
+                e => flat.push(e),
+            },
+        }
+    }
+    flat.sort();
+    flat.dedup();
+    flat.shrink_to_fit();
+    match flat.len() {
+        0 => Expr::Const(Value::Bool(all)),
+        1 if flat[0].is_condition() => flat.remove(0),
+        _ if all => Expr::And(flat),
+        _ => Expr::Or(flat),
+    }
+}
+
+/// Works out a node whose operands are all constants.
+fn fold(e: Expr) -> Expr {
+    let mut open = false;
+    let mut check = |e: &Expr| open |= !matches!(e, Expr::Const(_));
+    match &e {
+        Expr::Cmp(_, a, b) => {
+            check(a);
+            check(b);
+        }
+        Expr::In(a, es) => {
+            check(a);
+            es.iter().for_each(check);
+        }
+        Expr::IsNull(a) | Expr::Like(a, _) | Expr::InValues(a, _) => check(a),
+        _ => open = true,
+    }
+    if open { e } else { Expr::Const(e.truth::<[Value]>(&[]).map_or(Value::Null, Value::Bool)) }
+}

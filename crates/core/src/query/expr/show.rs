@@ -1,0 +1,144 @@
+//! Conditions as SQL.
+
+use std::fmt;
+
+use super::evaluate::Cells;
+use super::{Blank, CmpOp, Expr, LookUp};
+use crate::schema::Table;
+
+/// Values of a longer list that are shown.
+const SHOWN: usize = 50;
+
+impl CmpOp {
+    fn sign(self) -> &'static str {
+        match self {
+            CmpOp::Eq => "=",
+            CmpOp::Ne => "<>",
+            CmpOp::Lt => "<",
+            CmpOp::Le => "<=",
+            CmpOp::Gt => ">",
+            CmpOp::Ge => ">=",
+        }
+    }
+}
+
+impl Expr {
+    /// The condition as SQL over `table`'s columns. With `cells`, columns stand as the values they have there, which
+    /// is how explanations show what was compared.
+    pub fn show<'a>(&'a self, table: &'a Table, cells: Option<&'a dyn Cells>) -> Shown<'a> {
+        Shown { expr: self, table, cells, level: 0 }
+    }
+}
+
+/// An expression on its way to text; see [`Expr::show`].
+pub struct Shown<'a> {
+    expr: &'a Expr,
+    table: &'a Table,
+    cells: Option<&'a dyn Cells>,
+    /// How tightly the surrounding binds: 0 nothing, 1 OR, 2 AND, 3 NOT and comparisons.
+    level: u8,
+}
+
+impl Shown<'_> {
+    fn inner<'b>(&'b self, expr: &'b Expr, level: u8) -> Shown<'b> {
+        Shown { expr, table: self.table, cells: self.cells, level }
+    }
+
+    fn list(&self, f: &mut fmt::Formatter<'_>, es: &[Expr], word: &str, level: u8) -> fmt::Result {
+        let brackets = self.level >= level && es.len() > 1;
+        if brackets {
+            f.write_str("(")?;
+        }
+        for (i, e) in es.iter().enumerate() {
+            if i > 0 {
+                write!(f, " {word} ")?;
+            }
+            write!(f, "{}", self.inner(e, level))?;
+        }
+        f.write_str(if brackets { ")" } else { "" })
+    }
+}
+
+impl fmt::Display for Shown<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.expr {
+            Expr::Const(v) => write!(f, "{v}"),
+            Expr::Column(i) => match self.cells {
+                Some(cells) => write!(f, "{}", cells.cell(*i)),
+                None => write_name(f, &self.table.columns[*i].name),
+            },
+            Expr::Blank(Blank::Param, name, _) => write!(f, ":{name}"),
+            Expr::Blank(Blank::Claim, name, _) => write!(f, "claim.{name}"),
+            Expr::Cmp(op, a, b) => write!(f, "{} {} {}", self.inner(a, 3), op.sign(), self.inner(b, 3)),
+            Expr::And(es) if es.is_empty() => f.write_str("true"),
+            Expr::Or(es) if es.is_empty() => f.write_str("false"),
+            Expr::And(es) => self.list(f, es, "AND", 2),
+            Expr::Or(es) => self.list(f, es, "OR", 1),
+            Expr::Not(e) => match &**e {
+                Expr::IsNull(e) => write!(f, "{} IS NOT NULL", self.inner(e, 3)),
+                e => write!(f, "NOT ({})", self.inner(e, 0)),
+            },
+            Expr::IsNull(e) => write!(f, "{} IS NULL", self.inner(e, 3)),
+            Expr::Outer(_) => f.write_str("a column of the row around"),
+            Expr::TextOf(e) => write!(f, "{}::text", self.inner(e, 3)),
+            Expr::AnyOf(e, kind, name, _) => {
+                let sign = if *kind == Blank::Claim { "claim." } else { ":" };
+                write!(f, "{} = ANY({sign}{name})", self.inner(e, 3))
+            }
+            Expr::Member { of, look_up, exists } => {
+                let compared = of.iter().map(|e| self.inner(e, 0).to_string()).collect::<Vec<_>>().join(", ");
+                match (of.len(), exists) {
+                    (1, false) => write!(f, "{compared} IN ({look_up})"),
+                    // What EXISTS compares with the row around is told in the same way.
+                    (0, _) => write!(f, "EXISTS ({look_up})"),
+                    _ => write!(f, "({compared}) IN ({look_up})"),
+                }
+            }
+            Expr::In(e, es) => {
+                write!(f, "{} IN (", self.inner(e, 3))?;
+                for (i, e) in es.iter().enumerate() {
+                    write!(f, "{}{}", if i > 0 { ", " } else { "" }, self.inner(e, 0))?;
+                }
+                f.write_str(")")
+            }
+            Expr::InValues(e, list) => {
+                write!(f, "{} IN (", self.inner(e, 3))?;
+                for (i, v) in list.as_slice().iter().take(SHOWN).enumerate() {
+                    write!(f, "{}{v}", if i > 0 { ", " } else { "" })?;
+                }
+                match list.as_slice().len().checked_sub(SHOWN) {
+                    Some(more @ 1..) => write!(f, ", … {more} more)"),
+                    _ => f.write_str(")"),
+                }
+            }
+            Expr::Like(e, p) => write!(f, "{} LIKE {}", self.inner(e, 3), p),
+            Expr::LikeBlank(e, p, _) => write!(f, "{} LIKE {}", self.inner(e, 3), self.inner(p, 3)),
+        }
+    }
+}
+
+impl fmt::Display for LookUp {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("SELECT ")?;
+        if self.columns.is_empty() {
+            f.write_str("1")?;
+        }
+        for (i, c) in self.columns.iter().enumerate() {
+            f.write_str(if i > 0 { ", " } else { "" })?;
+            write_name(f, &self.table.columns[*c].name)?;
+        }
+        write!(f, " FROM {}", self.table.name)?;
+        if self.condition.is_const(true) {
+            Ok(())
+        } else {
+            write!(f, " WHERE {}", self.condition.show(&self.table, None))
+        }
+    }
+}
+
+/// Writes a name as SQL needs it: bare if it is plain, else in double quotes.
+pub fn write_name(f: &mut impl fmt::Write, name: &str) -> fmt::Result {
+    let plain = name.starts_with(|c: char| c.is_ascii_lowercase() || c == '_')
+        && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
+    if plain { f.write_str(name) } else { write!(f, "\"{}\"", name.replace('"', "\"\"")) }
+}

@@ -11,8 +11,8 @@ use gossip_core::wire::{RpcError, code};
 use serde_json::{Map, Value as Json};
 use tokio::sync::watch;
 
+use crate::admission::Admission;
 use crate::auth::Tokens;
-use crate::instance::Admission;
 use crate::params::invalid;
 
 /// Texts up to this length, in bytes, are compiled in passing.

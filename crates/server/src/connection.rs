@@ -24,11 +24,8 @@ use crate::now;
 use crate::outbox::{self, Flushed, Style};
 use crate::params::{self, Params, invalid, missing};
 use crate::record::{Record, Who};
-use crate::upgrade::Calls;
+use crate::upgrade::{Calls, MAX_MESSAGE};
 use crate::writers::tell;
-
-/// Longest message that is read, in bytes. A longer one ends the connection with 1009.
-pub const MAX_MESSAGE: usize = 256 * 1024;
 
 /// Longest time between two deltas that a client can ask for, in milliseconds.
 pub const MAX_EVERY_MS: u64 = 60_000;

@@ -6,15 +6,13 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 use std::time::Duration;
 
-use axum::http::{HeaderMap, HeaderName, Method, header};
 use gossip_core::engine::Limits;
 use gossip_core::need::needed;
 use gossip_core::query::{Expr, parse_condition, parse_trusted_query};
-use gossip_core::rule::{Claims, RuleSet, RuleText};
+use gossip_core::rule::{RuleSet, RuleText};
 use gossip_core::schema::{Catalog, PRESENCE, Table, TableName};
 use gossip_core::seal::Sealer;
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::{RpcError, code};
 use gossip_relay::Relay;
 use gossip_source::{Condition, Source, SourceError};
 use parking_lot::Mutex;
@@ -22,17 +20,18 @@ use serde_json::Map;
 use tokio::net::TcpListener;
 use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinHandle;
-use tower_http::cors::{AllowOrigin, CorsLayer};
 
+use crate::admission::Admission;
 use crate::asked::Askable;
 use crate::auth::Tokens;
 use crate::config::{StoredQuery, TopicSettings};
 use crate::decisions::Decisions;
 use crate::front::{self, Seats};
-use crate::http::{self, Front};
+use crate::http;
 use crate::node::{self, Ask, CHANNEL, State};
 use crate::reading::Reading;
 use crate::record::Record;
+use crate::requests::Front;
 use crate::snapshots::Snapshots;
 use crate::supervisor::{OnFailure, Supervisor};
 use crate::system::SystemTables;
@@ -69,53 +68,6 @@ pub struct Options {
     pub decisions: Option<Arc<Decisions>>,
     /// What happens when a part of it fails.
     pub on_failure: OnFailure,
-}
-
-/// Who may come and with which queries, before any rule is looked at.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Admission {
-    /// Whether clients may only ask stored queries, by name. Operators may always ask their own.
-    pub stored_only: bool,
-    /// The origins (RFC 6454) from which browsers may come; `None`: all. Other programs have none and may come.
-    pub origins: Option<Vec<String>>,
-    /// A client that has not been heard for so long, though it was asked whether it lives, is gone.
-    pub silence: Duration,
-}
-
-impl Default for Admission {
-    fn default() -> Admission {
-        Admission { stored_only: false, origins: None, silence: Duration::from_secs(60) }
-    }
-}
-
-impl Admission {
-    /// Refuses a query that is not stored.
-    pub fn own_query(&self, claims: &Claims) -> Result<(), RpcError> {
-        if self.stored_only && !claims.operator {
-            let text = "this instance answers stored queries only: give its name instead of a query";
-            return Err(RpcError::new(code::NOT_KNOWN, text));
-        }
-        Ok(())
-    }
-
-    pub(crate) fn lets_in(&self, headers: &HeaderMap) -> bool {
-        let Some(allowed) = &self.origins else { return true };
-        let origin = headers.get(header::ORIGIN).map(|o| o.to_str().unwrap_or(""));
-        origin.is_none_or(|o| allowed.iter().any(|a| a == o))
-    }
-
-    /// What browsers are told about who may read answers (Fetch, 3.2).
-    pub(crate) fn cors(&self) -> CorsLayer {
-        let allowed = match &self.origins {
-            None => AllowOrigin::any(),
-            Some(list) => AllowOrigin::list(list.iter().filter_map(|o| o.parse().ok())),
-        };
-        CorsLayer::new().allow_origin(allowed).allow_methods([Method::GET, Method::POST]).allow_headers([
-            header::AUTHORIZATION,
-            header::CONTENT_TYPE,
-            HeaderName::from_static("last-event-id"),
-        ])
-    }
 }
 
 /// Why an instance could not start.

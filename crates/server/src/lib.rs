@@ -5,6 +5,7 @@
 //! is one client's socket ([`upgrade`] gets it), [`outbox`] what waits for it, [`writers`] write it, [`reading`] and [`snapshots`] the threads that touch the database, [`system`]
 //! Gossip's own tables, [`auth`] tokens, [`record`] who was refused what, [`supervisor`] sees to it that nothing dies unnoticed, and [`config`] the file.
 
+pub mod admission;
 pub mod asked;
 pub mod auth;
 pub mod config;
@@ -20,6 +21,7 @@ pub mod params;
 pub mod posted;
 pub mod reading;
 pub mod record;
+pub mod requests;
 pub mod snapshots;
 pub mod supervisor;
 pub mod system;

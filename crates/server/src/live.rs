@@ -25,11 +25,11 @@ use tokio::time::{Instant, sleep_until, timeout};
 use crate::asked::{Asked, owner};
 use crate::auth::{Accepted, KeyId};
 use crate::connection::{Known, MAX_EVERY_MS, STUCK, changed};
-use crate::http::{Front, asked, bearer, nothing_else, refuse};
 use crate::node::{Ask, Client};
 use crate::now;
 use crate::outbox::Style;
 use crate::params::invalid;
+use crate::requests::{Front, asked, bearer, nothing_else, refuse};
 use crate::writers::tell;
 
 /// Longest ticket, in bytes: it stands in an address.

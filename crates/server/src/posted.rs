@@ -14,9 +14,9 @@ use gossip_relay::cloud::{CloudEvent, MAX_EVENT};
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::oneshot;
 
-use crate::http::{Front, bearer, refuse};
 use crate::node::{Ask, Publish, Published};
 use crate::params::invalid;
+use crate::requests::{Front, bearer, refuse};
 
 /// Events of one call.
 const MAX_BATCH: usize = 100;

@@ -21,8 +21,10 @@ use tokio_tungstenite::WebSocketStream;
 use tokio_tungstenite::tungstenite::handshake::server::create_response_with_body;
 use tokio_tungstenite::tungstenite::protocol::{Role, WebSocketConfig};
 
-use crate::connection::MAX_MESSAGE;
 use crate::node::Client;
+
+/// Longest message that is read, in bytes. A longer one ends the connection with 1009.
+pub const MAX_MESSAGE: usize = 256 * 1024;
 
 /// What a client sends.
 pub type Calls = WebSocketStream<ReadSide>;

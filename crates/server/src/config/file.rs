@@ -7,7 +7,7 @@ use gossip_source::Settings;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::{Persona, Watcher};
+use super::personas::{Persona, Watcher};
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]

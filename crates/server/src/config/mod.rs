@@ -1,6 +1,7 @@
 //! `gossip.toml`: reading it, and saying what is wrong with it by file and line. [`file`] is how it is written.
 
 mod file;
+mod personas;
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -18,13 +19,13 @@ use gossip_relay::foreign::Listen;
 use gossip_relay::tls::Trust;
 use gossip_source::Settings;
 use serde::Deserialize;
-use serde_json::{Map, Value as Json};
 use toml::Spanned;
 
 use file::{File, RuleSection, TopicSection};
+pub use personas::{Persona, Watcher};
 
 use crate::decisions;
-use crate::instance::Admission;
+use crate::admission::Admission;
 
 /// Where an instance listens unless told otherwise.
 pub const DEFAULT_LISTEN: &str = "127.0.0.1:4750";
@@ -114,30 +115,6 @@ pub struct StoredQuery {
     pub sql: String,
     /// Where it stands in the file.
     pub line: usize,
-}
-
-/// A test identity.
-#[derive(Clone, Debug, Default, PartialEq, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Persona {
-    /// Its roles; none means without a token.
-    #[serde(default)]
-    pub roles: Vec<String>,
-    /// Further claims.
-    #[serde(default)]
-    pub claims: Map<String, Json>,
-}
-
-/// A persona that listens to a live query.
-#[derive(Clone, Debug, PartialEq, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Watcher {
-    /// The persona's name.
-    pub persona: String,
-    /// The live query.
-    pub query: String,
-    /// The instance it connects to, by name; the first if absent.
-    pub instance: Option<String>,
 }
 
 impl Default for Auth {

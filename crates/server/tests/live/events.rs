@@ -5,8 +5,9 @@ use std::time::Duration;
 
 use crate::common::{Cluster, auth, rule};
 use gossip_core::send_queue::QueueLimits;
+use gossip_server::admission::Admission;
 use gossip_server::auth::Tokens;
-use gossip_server::instance::{Admission, Instance, Options};
+use gossip_server::instance::{Instance, Options};
 use serde_json::{Map, Value as Json, json};
 
 const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT, status TEXT);

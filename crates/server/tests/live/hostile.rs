@@ -3,7 +3,8 @@
 use futures_util::{SinkExt, StreamExt};
 use gossip_client::{ClientError, Incoming, Session};
 use gossip_core::send_queue::QueueLimits;
-use gossip_server::instance::{Admission, Instance, Options};
+use gossip_server::admission::Admission;
+use gossip_server::instance::{Instance, Options};
 use serde_json::{Value as Json, json};
 use tokio_tungstenite::tungstenite::Message;
 

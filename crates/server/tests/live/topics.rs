@@ -11,8 +11,9 @@ use gossip_core::rule::{May, RuleText};
 use gossip_core::schema::TableName;
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::wire::code;
+use gossip_server::admission::Admission;
 use gossip_server::config::{Config, TopicSettings};
-use gossip_server::instance::{Admission, Instance, Options};
+use gossip_server::instance::{Instance, Options};
 use serde_json::{Map, Value as Json, json};
 use testbed::{Broker, Kind, PATIENCE};
 

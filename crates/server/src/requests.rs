@@ -1,0 +1,116 @@
+//! What all HTTP requests share: what they work with, who sends them, and how they are refused.
+
+use std::collections::HashMap;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use gossip_core::rule::Claims;
+use gossip_core::seal::Sealer;
+use gossip_core::send_queue::QueueLimits;
+use gossip_core::wire::{RpcError, code};
+use parking_lot::Mutex;
+use serde_json::{Map, Value as Json, json};
+use tokio::sync::{mpsc, watch};
+
+use crate::asked::{Askable, Asked};
+use crate::auth::Accepted;
+use crate::node::{Ask, Client};
+use crate::now;
+use crate::outbox::Outbox;
+use crate::record::{Record, Who};
+
+/// What HTTP calls work with.
+pub struct Front {
+    /// The engine's loop.
+    pub asks: mpsc::Sender<Ask>,
+    /// Where queries come from, and who may come.
+    pub askable: Askable,
+    /// Seals keys, cursors and tickets.
+    pub sealer: Arc<Sealer>,
+    /// What may wait for one client.
+    pub queue: QueueLimits,
+    /// Turns true when the instance stops.
+    pub stopping: watch::Receiver<bool>,
+    /// Who was refused what.
+    pub record: Arc<Record>,
+    /// The next client's number.
+    pub next_client: AtomicU64,
+    /// Which part of the instance has failed, if one has.
+    pub failed: watch::Receiver<Option<String>>,
+}
+
+/// The token of a request.
+pub fn bearer(headers: &HeaderMap) -> Option<String> {
+    let value = headers.get(header::AUTHORIZATION)?.to_str().ok()?;
+    let (scheme, token) = value.split_once(' ')?;
+    scheme.eq_ignore_ascii_case("bearer").then(|| token.trim().to_string())
+}
+
+impl Front {
+    /// A client that has just come.
+    pub fn client(&self, address: SocketAddr, transport: &'static str, claims: Claims) -> Arc<Client> {
+        Arc::new(Client {
+            id: self.next_client.fetch_add(1, Relaxed),
+            address,
+            since: now(),
+            transport,
+            outbox: Outbox::new(self.queue),
+            subscriptions: AtomicU64::new(0),
+            claims: Mutex::new(Arc::new(claims)),
+        })
+    }
+
+    /// Who sends a token, or nobody known.
+    pub async fn who(&self, token: Option<&str>) -> Result<Option<Accepted>, RpcError> {
+        let refused = |e: String| RpcError::new(code::NOT_AUTHENTICATED, e);
+        match (token, &self.askable.tokens) {
+            (None, _) => Ok(None),
+            (Some(token), Some(tokens)) => Ok(Some(tokens.accept(token).await.map_err(refused)?)),
+            (Some(_), None) => Err(refused("this instance takes no tokens".into())),
+        }
+    }
+}
+
+/// An error as an HTTP answer: problem details (RFC 9457).
+pub fn problem(e: &RpcError) -> Response {
+    let status = match e.code {
+        code::NOT_AUTHENTICATED => StatusCode::UNAUTHORIZED,
+        code::NOT_KNOWN | code::UNKNOWN_NAME => StatusCode::NOT_FOUND,
+        code::LIMIT => StatusCode::TOO_MANY_REQUESTS,
+        code::UNAVAILABLE => StatusCode::SERVICE_UNAVAILABLE,
+        _ => StatusCode::BAD_REQUEST,
+    };
+    let body = json!({"title": e.message, "status": status.as_u16(), "code": e.code, "data": e.data});
+    (status, [(header::CONTENT_TYPE, "application/problem+json")], body.to_string()).into_response()
+}
+
+/// Records that something was refused, and says so.
+pub fn refuse(front: &Front, address: &SocketAddr, what: &str, e: &RpcError) -> Response {
+    // Whom a token speaks of is not said where the token itself may be what is wrong.
+    front.record.refused(&Who { address, claims: &Claims::default() }, what, e);
+    problem(e)
+}
+
+/// What is asked, from the parameters of an address.
+pub fn asked(q: &mut HashMap<String, String>) -> Result<Asked, RpcError> {
+    let params: Map<String, Json> = match q.remove("params") {
+        None => Map::new(),
+        Some(text) => serde_json::from_str(&text)
+            .map_err(|_| RpcError::new(code::INVALID_PARAMS, "params: expected a JSON object"))?,
+    };
+    Ok(Asked { query: q.remove("query"), name: q.remove("name"), grant: q.remove("grant"), params })
+}
+
+/// Refuses parameters that are not known.
+pub fn nothing_else(q: &HashMap<String, String>, known: &str) -> Result<(), RpcError> {
+    match q.keys().next() {
+        None => Ok(()),
+        Some(stray) => {
+            let stray: String = stray.chars().take(60).collect();
+            Err(RpcError::new(code::INVALID_PARAMS, format!("{stray} is not known here; known: {known}")))
+        }
+    }
+}

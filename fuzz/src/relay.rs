@@ -1,14 +1,15 @@
 //! What is said on a message broker, by instances and by anybody else who may publish there.
 
 use std::collections::BTreeMap;
-use std::sync::LazyLock;
+use std::sync::{Arc, LazyLock};
 
 use async_trait::async_trait;
 use gossip_core::position::Position;
-use gossip_relay::broker::{Broker, Message, Path};
-use gossip_relay::cloud::CloudEvent;
+use gossip_relay::broker::Broker;
+use gossip_relay::broker_relay::BrokerRelay;
+use gossip_relay::cloudevent::CloudEvent;
 use gossip_relay::event::{decode, encode, learn};
-use gossip_relay::over::OverBroker;
+use gossip_relay::message::{Message, Path};
 use gossip_relay::parts::Part;
 use gossip_relay::vouch::Keys;
 use gossip_relay::{Heard, Relay, RelayError, Settings};
@@ -28,7 +29,7 @@ impl Broker for Said {
         "said"
     }
 
-    fn most(&self) -> usize {
+    fn max_message_bytes(&self) -> usize {
         1 << 20
     }
 
@@ -37,11 +38,11 @@ impl Broker for Said {
         false
     }
 
-    async fn keep(&self, _: &str, _: Vec<Message>) -> Result<(), RelayError> {
+    async fn publish_durable(&self, _: &str, _: Vec<Message>) -> Result<(), RelayError> {
         Ok(())
     }
 
-    async fn say(&self, _: Message) -> Result<(), RelayError> {
+    async fn publish(&self, _: Message) -> Result<(), RelayError> {
         Ok(())
     }
 
@@ -53,7 +54,7 @@ impl Broker for Said {
         Ok(heard)
     }
 
-    async fn kept(&self, _: &str, _: Position) -> Result<Option<Vec<Message>>, RelayError> {
+    async fn replay(&self, _: &str, _: Position) -> Result<Option<Vec<Message>>, RelayError> {
         Ok(Some(self.1.clone()))
     }
 
@@ -100,7 +101,7 @@ fn message(prefix: &str, how: u8, bytes: &[u8]) -> Message {
 }
 
 async fn hear(said: Said, settings: &Settings) {
-    let relay = OverBroker::new(said, settings, "north");
+    let relay = BrokerRelay::new(Arc::new(said), settings, "north");
     let mut inbox = relay.join().await.expect("it listens");
     while let Some(heard) = inbox.recv().await {
         match heard {

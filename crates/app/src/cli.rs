@@ -5,6 +5,9 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
+use tracing_subscriber::filter::Targets;
+use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::util::SubscriberInitExt;
 
 use crate::{commands, demo};
 
@@ -96,6 +99,19 @@ impl From<gossip_client::ClientError> for Failure {
     }
 }
 
+/// Writes the log to standard error, filtered as `GOSSIP_LOG` says.
+fn start_log(command: &Command) -> Result<(), String> {
+    // What expectations find, they print.
+    let usual = if matches!(command, Command::Expect(_)) { "warn,gossip_server::record=off" } else { "info" };
+    let filter = std::env::var("GOSSIP_LOG").unwrap_or_else(|_| usual.into());
+    let filter: Targets = filter.parse().map_err(|e| {
+        format!("GOSSIP_LOG: {e}; expected a level (off, error, warn, info, debug, trace) or module=level, with commas")
+    })?;
+    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr).with_target(false);
+    tracing_subscriber::registry().with(lines).with(filter).init();
+    Ok(())
+}
+
 /// The result of a command.
 pub type Outcome = Result<(), Failure>;
 
@@ -103,12 +119,9 @@ pub type Outcome = Result<(), Failure>;
 pub fn run(cli: Cli) -> ExitCode {
     let full_screen = matches!(&cli.command, Command::Open(_) | Command::Attach(_))
         || matches!(&cli.command, Command::Demo(a) if !a.headless);
-    if !full_screen {
-        let filter = tracing_subscriber::EnvFilter::try_from_env("GOSSIP_LOG");
-        // What expectations find, they print.
-        let usual = if matches!(cli.command, Command::Expect(_)) { "warn,gossip_server::record=off" } else { "info" };
-        let filter = filter.unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(usual));
-        tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).init();
+    if !full_screen && let Err(why) = start_log(&cli.command) {
+        eprintln!("gossip: {why}");
+        return ExitCode::from(2);
     }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,

@@ -2,16 +2,16 @@
 
 use std::time::Duration;
 
+use backon::{BackoffBuilder, ExponentialBackoff, ExponentialBuilder};
 use gossip_core::wire::{Subscribed, code};
-use rand::Rng;
 use serde_json::{Map, Value as Json, json};
 
 use crate::live::Applied;
 use crate::{ClientError, Incoming, Live, Session};
 
-/// The first wait before another attempt, and the longest.
-const WAIT: Duration = Duration::from_millis(100);
-const LONGEST: Duration = Duration::from_secs(5);
+/// The first pause before another attempt, and the longest. Jitter can double both.
+const FIRST_PAUSE: Duration = Duration::from_millis(50);
+const LONGEST_PAUSE: Duration = Duration::from_millis(2_500);
 
 /// Silence after which a connection counts as lost: an instance says every second or two how current it is.
 const SILENCE: Duration = Duration::from_secs(10);
@@ -29,6 +29,12 @@ pub enum Followed {
     Lost(String),
 }
 
+/// Longer and longer, and never the same for all clients.
+fn pauses() -> ExponentialBackoff {
+    let from = ExponentialBuilder::default().with_min_delay(FIRST_PAUSE).with_max_delay(LONGEST_PAUSE);
+    from.with_jitter().without_max_times().build()
+}
+
 /// A live query over whichever instance can be reached.
 #[derive(Debug)]
 pub struct Follow {
@@ -42,7 +48,7 @@ pub struct Follow {
     complete: bool,
     /// The instance that is tried next.
     at: usize,
-    wait: Duration,
+    pauses: ExponentialBackoff,
 }
 
 impl Follow {
@@ -57,7 +63,7 @@ impl Follow {
             live: None,
             complete: false,
             at: 0,
-            wait: WAIT,
+            pauses: pauses(),
         }
     }
 
@@ -119,13 +125,10 @@ impl Follow {
         let url = self.url().to_string();
         let begun = self.begin(&url).await;
         if begun.is_ok() {
-            self.wait = WAIT;
+            self.pauses = pauses();
         } else {
             self.at += 1;
-            // Longer and longer, and not everybody at the same moment.
-            let wait = self.wait.mul_f64(rand::rng().random_range(0.5..1.0));
-            tokio::time::sleep(wait).await;
-            self.wait = (self.wait * 2).min(LONGEST);
+            tokio::time::sleep(self.pauses.next().unwrap_or(LONGEST_PAUSE)).await;
         }
         begun
     }

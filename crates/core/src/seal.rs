@@ -1,9 +1,15 @@
 //! What clients hold but must not read: cursors and opaque keys, under one key per cluster.
+//!
+//! Cursors are sealed with AES-SIV (RFC 5297), which needs no nonce: the same cursor always gives the same text, and that
+//! is all a text tells. Opaque keys are HMAC-SHA-256, cut to 128 bits. The keys of both come from the cluster's secret by
+//! HKDF (RFC 5869).
 
+use aes_siv::siv::Aes256Siv;
+use aes_siv::{Key as SivKey, KeyInit};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD as BASE64;
-use chacha20poly1305::aead::{Aead, Payload};
-use chacha20poly1305::{KeyInit, XChaCha20Poly1305, XNonce};
+use hkdf::Hkdf;
+use hmac::digest::Output;
 use hmac::{Hmac, Mac};
 use serde::{Deserialize, Serialize};
 use sha2::Sha256;
@@ -32,9 +38,15 @@ pub struct Cursor {
 /// The cluster's key. Does not show in `Debug`.
 #[derive(Clone)]
 pub struct Sealer {
-    aead: XChaCha20Poly1305,
+    siv: SivKey<Aes256Siv>,
     mac: Hmac<Sha256>,
 }
+
+/// What a cursor is sealed for.
+const CURSOR: &str = "cursor";
+
+/// Longest text of a cursor, in bytes.
+const MAX_CURSOR: usize = 1_024;
 
 impl std::fmt::Debug for Sealer {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -45,12 +57,12 @@ impl std::fmt::Debug for Sealer {
 impl Sealer {
     /// Derives the keys from a secret that all instances of the cluster share.
     pub fn new(secret: &[u8]) -> Sealer {
-        let derive = |purpose: &str| {
-            let mut mac = new_mac(secret);
-            mac.update(purpose.as_bytes());
-            mac.finalize().into_bytes()
-        };
-        Sealer { aead: XChaCha20Poly1305::new(&derive("gossip cursor")), mac: new_mac(&derive("gossip key")) }
+        let derived = Hkdf::<Sha256>::new(Some(b"gossip"), secret);
+        let (mut siv, mut mac) = (SivKey::<Aes256Siv>::default(), Output::<Sha256>::default());
+        for (purpose, key) in [(&b"seal"[..], siv.as_mut_slice()), (b"key", mac.as_mut_slice())] {
+            derived.expand(purpose, key).expect("both are shorter than HKDF's limit of 255 digests");
+        }
+        Sealer { siv, mac: new_mac(&mac) }
     }
 
     /// A key for the order of rows whose own keys are hidden.
@@ -74,18 +86,15 @@ impl Sealer {
         let head = [cursor.epoch, cursor.lineage, cursor.commit, cursor.index.into(), cursor.query];
         let mut plain: Vec<u8> = head.iter().flat_map(|n| n.to_be_bytes()).collect();
         plain.extend_from_slice(cursor.source.as_bytes());
-        // A nonce made from the content repeats only together with the content.
-        let nonce = self.digest(&[b"nonce", &plain]);
-        let nonce = XNonce::from_slice(&nonce[..24]);
-        let sealed = self.aead.encrypt(nonce, plain.as_slice()).unwrap_or_default();
-        BASE64.encode([nonce.as_slice(), &sealed].concat())
+        self.seal_for(CURSOR, &plain)
     }
 
     /// Opens a cursor; `None` if it is not one of this cluster's.
     pub fn open(&self, text: &str) -> Option<Cursor> {
-        let bytes = BASE64.decode(text).ok().filter(|b| b.len() > 24 && b.len() < 1_024)?;
-        let (nonce, sealed) = bytes.split_at(24);
-        let plain = self.aead.decrypt(XNonce::from_slice(nonce), sealed).ok()?;
+        if text.len() > MAX_CURSOR {
+            return None;
+        }
+        let plain = self.open_for(CURSOR, text)?;
         let number = |i: usize| plain.get(i * 8..i * 8 + 8)?.try_into().ok().map(u64::from_be_bytes);
         Some(Cursor {
             epoch: number(0)?,
@@ -99,18 +108,15 @@ impl Sealer {
 
     /// Seals something for one purpose; only [`Sealer::open_for`] with the same purpose opens it.
     pub fn seal_for(&self, purpose: &str, plain: &[u8]) -> String {
-        let nonce = self.digest(&[b"nonce for", purpose.as_bytes(), plain]);
-        let nonce = XNonce::from_slice(&nonce[..24]);
-        let payload = Payload { msg: plain, aad: purpose.as_bytes() };
-        let sealed = self.aead.encrypt(nonce, payload).unwrap_or_default();
-        BASE64.encode([nonce.as_slice(), &sealed].concat())
+        // It fails only for more than 126 headers.
+        let sealed = Aes256Siv::new(&self.siv).encrypt([purpose], plain).unwrap_or_default();
+        BASE64.encode(sealed)
     }
 
     /// Opens what was sealed for a purpose; `None` if it was not, or not by this cluster.
     pub fn open_for(&self, purpose: &str, text: &str) -> Option<Vec<u8>> {
-        let bytes = BASE64.decode(text).ok().filter(|b| b.len() > 24)?;
-        let (nonce, sealed) = bytes.split_at(24);
-        self.aead.decrypt(XNonce::from_slice(nonce), Payload { msg: sealed, aad: purpose.as_bytes() }).ok()
+        let sealed = BASE64.decode(text).ok()?;
+        Aes256Siv::new(&self.siv).decrypt([purpose], &sealed).ok()
     }
 
     /// Stands for a key whose columns the client may not see. Stable across instances and reconnects.

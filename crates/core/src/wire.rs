@@ -8,6 +8,7 @@ use serde_json::{Map, Value as Json, json};
 
 use crate::engine::{Delta, Why};
 use crate::feed::Change;
+use crate::moment::{DAY, SINCE_1970, date_text};
 use crate::position::{Micros, Position, Term};
 use crate::rule::{Effective, Seen};
 use crate::schema::Key;
@@ -233,12 +234,14 @@ pub fn why_word(why: Why) -> &'static str {
     }
 }
 
-/// A time as RFC 3339 in UTC with microseconds.
+/// A time as RFC 3339 in UTC with microseconds; the nearest one with a year from 1970 to 9999.
 pub fn rfc3339(at: Micros) -> String {
-    match jiff::Timestamp::from_microsecond(at) {
-        Ok(t) => t.strftime("%Y-%m-%dT%H:%M:%S%.6fZ").to_string(),
-        Err(_) => "1970-01-01T00:00:00.000000Z".into(),
-    }
+    // The last microsecond of 9999.
+    let at = at.clamp(0, 253_402_300_799_999_999).saturating_sub(SINCE_1970);
+    let (days, micros) = (at.div_euclid(DAY), at.rem_euclid(DAY));
+    let (seconds, fraction) = (micros / 1_000_000, micros % 1_000_000);
+    let (hour, minute, second) = (seconds / 3_600, seconds / 60 % 60, seconds % 60);
+    format!("{}T{hour:02}:{minute:02}:{second:02}.{fraction:06}Z", date_text(days as i32))
 }
 
 /// The columns of a result, for the answer to `subscribe`.
@@ -406,4 +409,22 @@ pub fn refuse(id: &Json, error: &RpcError) -> String {
 /// A notification.
 pub fn notify(method: &str, params: Json) -> String {
     json!({"jsonrpc": "2.0", "method": method, "params": params}).to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::rfc3339;
+
+    #[test]
+    fn times_are_rfc_3339() {
+        for (at, text) in [
+            (0, "1970-01-01T00:00:00.000000Z"),
+            (951_868_799_999_999, "2000-02-29T23:59:59.999999Z"),
+            (1_700_000_000_123_456, "2023-11-14T22:13:20.123456Z"),
+            (i64::MAX, "9999-12-31T23:59:59.999999Z"),
+            (i64::MIN, "1970-01-01T00:00:00.000000Z"),
+        ] {
+            assert_eq!(rfc3339(at), text);
+        }
+    }
 }

@@ -6,25 +6,29 @@
 //! events say who sent them under which id. What a relay must do is to bring messages of one sender in the order sent, as
 //! far as it brings them, and to answer for what it has acknowledged.
 //!
-//! [`inproc`] is the relay within one process. [`over`] is the relay over a broker: what is the same on all of them. What
-//! differs is behind the small trait [`broker::Broker`], a file for each. What is said is an [`event`] for intervals and a
-//! [`cloud`] event for all else. By [`vouch`] instances know each other's messages from a stranger's. [`foreign`] listens to what other programs say on a broker. [`faulty`] wraps another relay and does its worst.
+//! [`inproc`] is the relay within one process. [`broker_relay`] is the relay over a broker: what is the same on all of
+//! them. What differs is behind the traits [`broker::Protocol`] and [`broker::Broker`], a file for each protocol and a line
+//! in [`broker::protocols`]. A message is an [`event`] for intervals and a [`cloudevent`] for all else. By [`vouch`]
+//! instances know each other's messages from a stranger's. [`mod@ingest`] reads what other programs publish on a broker.
+//! [`faulty`] wraps another relay and does its worst.
 
 pub mod broker;
-pub mod cloud;
+pub mod broker_relay;
+pub mod cloudevent;
+mod connect;
+mod error;
 pub mod event;
 pub mod faulty;
-pub mod foreign;
+pub mod ingest;
 pub mod inproc;
-pub mod over;
+pub mod message;
 pub mod parts;
+mod settings;
 pub mod tls;
 pub mod vouch;
 pub mod window;
 
-use std::fmt;
 use std::sync::Arc;
-use std::time::Duration;
 
 use async_trait::async_trait;
 use gossip_core::need::Needed;
@@ -32,102 +36,14 @@ use gossip_core::position::{Interval, Position};
 use gossip_core::schema::Table;
 use tokio::sync::mpsc;
 
-use crate::broker::{amqp, mqtt, nats, redis};
-use crate::cloud::CloudEvent;
-use crate::over::OverBroker;
-use crate::tls::Trust;
-use crate::vouch::Keys;
+pub use crate::connect::{check_ingest, connect, expected_schemes, ingest, schemes};
+pub use crate::error::RelayError;
+pub use crate::settings::{Keep, Settings, scheme};
+
+use crate::cloudevent::CloudEvent;
 
 /// Messages that may wait for one member. Beyond, the newest is dropped for that member; it will notice.
 pub const INBOX: usize = 1_024;
-
-/// Why a relay did not do what it was asked.
-#[derive(Debug, thiserror::Error)]
-pub enum RelayError {
-    /// The broker cannot be reached now.
-    #[error("relay is not reachable: {0}")]
-    Unreachable(String),
-    /// The address is not one of a relay that is known here.
-    #[error("relay.url: {0}:… is not known; expected one of {known}", known = SCHEMES.join(", "))]
-    Unknown(String),
-    /// The address cannot be read. It is not repeated: it may hold a password.
-    #[error("relay.url is not an address like {0}")]
-    Address(&'static str),
-}
-
-impl RelayError {
-    /// The broker cannot be reached now, for this reason.
-    pub fn unreachable(e: impl std::fmt::Display) -> RelayError {
-        RelayError::Unreachable(e.to_string())
-    }
-}
-
-/// What stands before the colon of a relay's address.
-pub const SCHEMES: [&str; 9] = ["inproc", "nats", "tls", "redis", "rediss", "mqtt", "mqtts", "amqp", "amqps"];
-
-/// What stands before the colon of any address. The rest may hold a password.
-pub fn scheme(url: &str) -> &str {
-    url.split_once(':').map_or("", |(scheme, _)| scheme)
-}
-
-/// How much of what was published a broker keeps, for those who missed it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Keep {
-    /// For how long.
-    pub age: Duration,
-    /// Bytes for each source.
-    pub bytes: u64,
-}
-
-impl Default for Keep {
-    fn default() -> Self {
-        Keep { age: Duration::from_secs(600), bytes: 64 << 20 }
-    }
-}
-
-/// Which relay, and what is put on it.
-#[derive(Clone, PartialEq, Eq)]
-pub struct Settings {
-    /// Its address: `inproc:`, or of a broker, and then whether to speak TLS. May hold a password.
-    pub url: String,
-    /// What all names on the broker begin with; the same for all instances of a cluster.
-    pub prefix: String,
-    /// What the broker keeps for those who missed it.
-    pub keep: Keep,
-    /// Who vouches for the broker, and for those that topics come from.
-    pub trust: Trust,
-    /// By what instances know each other; `None`: whatever is said on the broker is believed.
-    pub keys: Option<Keys>,
-}
-
-impl Default for Settings {
-    fn default() -> Settings {
-        let (url, prefix) = ("inproc:".into(), "gossip".into());
-        Settings { url, prefix, keep: Keep::default(), trust: Trust::system(), keys: None }
-    }
-}
-
-impl fmt::Debug for Settings {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "Settings({}: under {})", scheme(&self.url), self.prefix)
-    }
-}
-
-/// The relay of these settings, for the instance of this name.
-///
-/// # Errors
-/// The address is not one, or nobody is there.
-pub async fn connect(settings: &Settings, instance: &str) -> Result<Arc<dyn Relay>, RelayError> {
-    tls::choose();
-    Ok(match scheme(&settings.url) {
-        "inproc" => Arc::new(inproc::InProcess::default()),
-        "nats" | "tls" => Arc::new(OverBroker::new(nats::Nats::connect(settings).await?, settings, instance)),
-        "redis" | "rediss" => Arc::new(OverBroker::new(redis::Redis::connect(settings).await?, settings, instance)),
-        "mqtt" | "mqtts" => Arc::new(OverBroker::new(mqtt::Mqtt::connect(settings).await?, settings, instance)),
-        "amqp" | "amqps" => Arc::new(OverBroker::new(amqp::Amqp::connect(settings).await?, settings, instance)),
-        scheme => return Err(RelayError::Unknown(scheme.into())),
-    })
-}
 
 /// What arrives at one member.
 pub type Inbox = mpsc::Receiver<Heard>;

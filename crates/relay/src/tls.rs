@@ -1,4 +1,4 @@
-//! TLS to brokers, with rustls: who vouches for them.
+//! TLS to brokers, with rustls.
 
 use std::fmt;
 use std::path::Path;
@@ -10,29 +10,30 @@ use rustls::{ClientConfig, RootCertStore};
 
 use crate::RelayError;
 
-/// The authorities whose word on a broker's certificate counts.
+/// The root certificates that a broker's certificate is checked against.
 #[derive(Clone, Default, PartialEq, Eq)]
-pub struct Trust {
+pub struct TlsRoots {
     /// As PEM; `None`: those of the operating system.
     authorities: Option<Arc<str>>,
 }
 
-impl Trust {
+impl TlsRoots {
     /// Those of the operating system.
-    pub fn system() -> Trust {
-        Trust::default()
+    pub fn system() -> TlsRoots {
+        TlsRoots::default()
     }
 
     /// Those in a PEM file, and no others.
     ///
     /// # Errors
+    ///
     /// What is wrong with the file.
-    pub fn file(path: &Path) -> Result<Trust, String> {
+    pub fn file(path: &Path) -> Result<TlsRoots, String> {
         let named = |e: &dyn fmt::Display| format!("{}: {e}", path.display());
         let text = std::fs::read_to_string(path).map_err(|e| named(&e))?;
-        let trust = Trust { authorities: Some(text.into()) };
-        trust.roots().map_err(|e| named(&e))?;
-        Ok(trust)
+        let roots = TlsRoots { authorities: Some(text.into()) };
+        roots.roots().map_err(|e| named(&e))?;
+        Ok(roots)
     }
 
     /// As PEM, where they are not the system's.
@@ -53,7 +54,11 @@ impl Trust {
         if roots.is_empty() { Err("there is no certificate in it".into()) } else { Ok(roots) }
     }
 
-    /// How to speak TLS.
+    /// The client's side of TLS.
+    ///
+    /// # Errors
+    ///
+    /// The roots cannot be used.
     pub fn config(&self) -> Result<ClientConfig, RelayError> {
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let config = ClientConfig::builder_with_provider(provider)
@@ -64,14 +69,14 @@ impl Trust {
     }
 }
 
-impl fmt::Debug for Trust {
+impl fmt::Debug for TlsRoots {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(if self.authorities.is_some() { "authorities of a file" } else { "authorities of the system" })
     }
 }
 
-/// Some clients look for the process's own choice of how to encrypt.
-pub(crate) fn choose() {
-    // It may have been made.
+/// Installs the process's default cryptography, which some clients look for.
+pub(crate) fn install_provider() {
+    // Somebody may have done so before.
     let _ = rustls::crypto::ring::default_provider().install_default();
 }

@@ -14,7 +14,7 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use hmac::{Hmac, Mac};
 use sha2::Sha256;
 
-use crate::broker::Message;
+use crate::message::Message;
 
 /// Says what the key is for, and in which version.
 const PURPOSE: &[u8] = b"gossip relay v1";
@@ -70,7 +70,7 @@ impl Keys {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::broker::Path;
+    use crate::message::Path;
     use crate::parts::Part;
 
     #[test]

@@ -8,9 +8,9 @@ use std::time::Duration;
 use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Transaction};
 use gossip_core::schema::{Column, ColumnSet, Table, TableName};
 use gossip_core::value::{Type, Value};
-use gossip_relay::cloud::CloudEvent;
-use gossip_relay::foreign::{self, Listen};
-use gossip_relay::tls::Trust;
+use gossip_relay::cloudevent::CloudEvent;
+use gossip_relay::ingest::{Ingest, Sink};
+use gossip_relay::tls::TlsRoots;
 use gossip_relay::vouch::Keys;
 use gossip_relay::{About, Event, Heard, Inbox, Keep, Relay, RelayError, Settings};
 use testbed::{Broker, Kind};
@@ -63,13 +63,13 @@ fn interval(n: u64, bytes: Option<usize>) -> Arc<Interval> {
     })
 }
 
-async fn connect(url: &str, trust: Trust, name: &str) -> Result<Arc<dyn Relay>, RelayError> {
+async fn connect(url: &str, roots: TlsRoots, name: &str) -> Result<Arc<dyn Relay>, RelayError> {
     let keep = Keep { age: Duration::from_secs(600), bytes: 64 << 20 };
-    gossip_relay::connect(&Settings { url: url.into(), prefix: "test".into(), keep, trust, keys: None }, name).await
+    gossip_relay::connect(&Settings { url: url.into(), prefix: "test".into(), keep, roots, keys: None }, name).await
 }
 
 async fn relay(url: &str, name: &str) -> Arc<dyn Relay> {
-    let relay = connect(url, Trust::system(), name).await.unwrap();
+    let relay = connect(url, TlsRoots::system(), name).await.unwrap();
     relay.describe(&tables());
     relay
 }
@@ -335,11 +335,11 @@ async fn an_outage_is_told_and_ends_and_lost_data_is_a_gap(kind: Kind) {
 /// With TLS, by an authority that is named; without it nothing is said.
 async fn it_is_spoken_in_private(kind: Kind) {
     let server = Broker::secured(kind);
-    let why = connect(&server.url(), Trust::system(), "north").await.err().expect("a stranger's word").to_string();
+    let why = connect(&server.url(), TlsRoots::system(), "north").await.err().expect("a stranger's word").to_string();
     assert!(why.starts_with("relay is not reachable"), "{why}");
-    let trust = Trust::file(&server.authority()).unwrap();
-    let north = connect(&server.url(), trust.clone(), "north").await.unwrap();
-    let south = connect(&server.url(), trust.clone(), "south").await.unwrap();
+    let roots = TlsRoots::file(&server.authority()).unwrap();
+    let north = connect(&server.url(), roots.clone(), "north").await.unwrap();
+    let south = connect(&server.url(), roots.clone(), "south").await.unwrap();
     for r in [&north, &south] {
         r.describe(&tables());
     }
@@ -352,10 +352,10 @@ async fn it_is_spoken_in_private(kind: Kind) {
         Kind::Rabbit => "test.flow/topic.tide",
         Kind::Nats | Kind::Redis => "test.flow.topic.tide",
     };
-    let listen = Listen { url: format!("{}/{name}", server.url()), group: "g".into(), trust };
+    let from = Ingest { url: format!("{}/{name}", server.url()), group: "g".into(), roots };
     let ((heard, mut messages), (told, mut state)) = (mpsc::channel(8), mpsc::channel(8));
     let listening = tokio::spawn(async move {
-        foreign::listen(&listen, heard, move |why| drop(told.try_send(why))).await;
+        gossip_relay::ingest(&from, Sink::new(heard, move |why| drop(told.try_send(why)))).await;
     });
     let stands = tokio::time::timeout(testbed::PATIENCE, state.recv()).await.expect("it listens");
     assert_eq!(stands, Some(None));
@@ -363,7 +363,7 @@ async fn it_is_spoken_in_private(kind: Kind) {
     let message = tokio::time::timeout(testbed::PATIENCE, messages.recv()).await.expect("an event").unwrap();
     assert_eq!(CloudEvent::read(&message.bytes).unwrap().id, "1");
     listening.abort();
-    let nothing = Trust::file(&server.authority().with_file_name("key.pem")).unwrap_err();
+    let nothing = TlsRoots::file(&server.authority().with_file_name("key.pem")).unwrap_err();
     assert!(nothing.ends_with("key.pem: there is no certificate in it"), "{nothing}");
 }
 
@@ -453,10 +453,10 @@ fn sha256(text: &str) -> String {
 
 /// How it stands first with listening to a topic of others: nothing, or why one cannot.
 async fn listens(url: &str) -> Option<String> {
-    let listen = Listen { url: url.into(), group: "g".into(), trust: Trust::system() };
+    let from = Ingest { url: url.into(), group: "g".into(), roots: TlsRoots::system() };
     let ((heard, _kept), (told, mut state)) = (mpsc::channel(8), mpsc::channel(8));
     let listening = tokio::spawn(async move {
-        foreign::listen(&listen, heard, move |why| drop(told.try_send(why))).await;
+        gossip_relay::ingest(&from, Sink::new(heard, move |why| drop(told.try_send(why)))).await;
     });
     let stands = tokio::time::timeout(testbed::PATIENCE, state.recv()).await.expect("it is told");
     listening.abort();
@@ -469,8 +469,8 @@ async fn with_permissions_as_documented_nobody_else_is_heard(kind: Kind) {
     let server = Broker::configured(kind, &permissions(kind, files.path()));
     let as_user = |who: &str| server.url().replace("://", &format!("://{who}@"));
     // Rabbit has no user without a name to be refused.
-    assert!(connect(&server.url(), Trust::system(), "x").await.is_err(), "nobody without a name");
-    let wrong = connect(&as_user("gossip:wrong"), Trust::system(), "x").await.err().unwrap().to_string();
+    assert!(connect(&server.url(), TlsRoots::system(), "x").await.is_err(), "nobody without a name");
+    let wrong = connect(&as_user("gossip:wrong"), TlsRoots::system(), "x").await.err().unwrap().to_string();
     assert!(!wrong.contains("wrong"), "{wrong}");
     let own = as_user("gossip:in%20the%20address");
     let (north, south) = (relay(&own, "north").await, relay(&own, "south").await);

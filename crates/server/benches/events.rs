@@ -16,7 +16,7 @@ use gossip_core::schema::TableName;
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::wire::Notification;
 use gossip_relay::Settings;
-use gossip_relay::cloud::CloudEvent;
+use gossip_relay::cloudevent::CloudEvent;
 use gossip_server::config::Config;
 use gossip_server::instance::{Instance, Options};
 use gossip_server::now;

@@ -8,7 +8,7 @@ use gossip_core::engine::{Request, Resume};
 use gossip_core::rule::Claims;
 use gossip_core::seal::Sealer;
 use gossip_core::wire::{self, RpcError, code};
-use gossip_relay::cloud::CloudEvent;
+use gossip_relay::cloudevent::CloudEvent;
 use serde_json::{Map, Value as Json, json};
 use tokio::io::AsyncReadExt;
 use tokio::sync::{mpsc, oneshot, watch};

@@ -6,7 +6,7 @@
 //! Without an answer there are no rights: slow, dead and lying servers are all the same, and after a few failures in a row
 //! they are left alone for a while.
 
-use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 use std::time::{Duration, Instant};
@@ -14,6 +14,7 @@ use std::time::{Duration, Instant};
 use gossip_core::position::Micros;
 use gossip_core::rule::Claims;
 use gossip_core::wire;
+use moka::sync::Cache;
 use parking_lot::Mutex;
 use serde_json::{Map, Value as Json, json};
 use sha2::{Digest, Sha256};
@@ -22,8 +23,8 @@ use tokio::sync::Semaphore;
 use crate::auth::json::object;
 use crate::now;
 
-/// Answers that are remembered; the oldest go first.
-const MAX_CACHED: usize = 50_000;
+/// Answers that are remembered; those that are asked for least go first.
+const MAX_CACHED: u64 = 50_000;
 
 /// Questions under way at the same time.
 const MAX_ASKED: usize = 64;
@@ -87,7 +88,7 @@ pub struct Decisions {
     settings: Settings,
     key: String,
     client: reqwest::Client,
-    cached: Mutex<Cached>,
+    cached: Cache<Question, Slot>,
     asking: Semaphore,
     /// Places of those who ask again, so that many who come do not keep out those who are there.
     renewing: Semaphore,
@@ -99,12 +100,6 @@ type Question = [u8; 32];
 
 /// One question: those who ask the same wait for the first.
 type Slot = Arc<tokio::sync::Mutex<Option<Decided>>>;
-
-#[derive(Default)]
-struct Cached {
-    slots: HashMap<Question, Slot>,
-    order: VecDeque<Question>,
-}
 
 #[derive(Default)]
 struct Breaker {
@@ -119,11 +114,13 @@ impl Decisions {
     /// Ready to ask. `key` is sent with every question.
     pub fn new(settings: Settings, key: String) -> Result<Decisions, String> {
         let client = crate::http_client(settings.timeout).map_err(|e| format!("decisions: {e}"))?;
+        // What nobody has asked for since its answer ended is forgotten.
+        let cached = Cache::builder().max_capacity(MAX_CACHED).time_to_idle(settings.cache * 2).build();
         Ok(Decisions {
             settings,
             key,
             client,
-            cached: Mutex::default(),
+            cached,
             asking: Semaphore::new(MAX_ASKED),
             renewing: Semaphore::new(MAX_ASKED / 2),
             waiting: AtomicUsize::new(0),
@@ -212,19 +209,7 @@ impl Decisions {
             OF_THE_TOKEN.iter().for_each(|name| drop(claims.remove(*name)));
         }
         let question: Question = Sha256::digest(same.to_string()).into();
-        let mut cached = self.cached.lock();
-        if let Some(slot) = cached.slots.get(&question) {
-            return slot.clone();
-        }
-        while cached.order.len() >= MAX_CACHED {
-            if let Some(oldest) = cached.order.pop_front() {
-                cached.slots.remove(&oldest);
-            }
-        }
-        let slot = Slot::default();
-        cached.order.push_back(question);
-        cached.slots.insert(question, slot.clone());
-        slot
+        self.cached.get_with(question, Slot::default)
     }
 
     /// While it rests nobody is asked; the first one afterwards tries it, and keeps the others off meanwhile.

@@ -10,7 +10,7 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use gossip_core::rule::Claims;
 use gossip_core::wire::{RpcError, code};
-use gossip_relay::cloud::{CloudEvent, MAX_EVENT};
+use gossip_relay::cloudevent::{CloudEvent, MAX_EVENT};
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::oneshot;
 

@@ -5,6 +5,7 @@ use std::sync::{Arc, mpsc};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
+use backon::{BackoffBuilder, ExponentialBackoff, ExponentialBuilder};
 use gossip_core::position::{Interval, Micros};
 use gossip_relay::Relay;
 use gossip_source::{Last, Source};
@@ -20,8 +21,8 @@ pub const HEARTBEAT: Duration = Duration::from_millis(250);
 /// How often an instance that is not the reader tries to become it.
 const TAKE_OVER: Duration = Duration::from_millis(500);
 
-/// Longest time between attempts to reach a database that is not there.
-const BACK_OFF: Duration = Duration::from_secs(10);
+/// Longest pause between attempts to reach a database that is not there. Jitter can double it.
+const LONGEST_PAUSE: Duration = Duration::from_secs(5);
 
 /// Everything that the reading thread waits for has a deadline that ends before this.
 const HANGS: Duration = Duration::from_secs(180);
@@ -99,6 +100,17 @@ impl Drop for Reading {
     }
 }
 
+/// Pauses while the source cannot be read at all: longer and longer, and never the same for all instances.
+fn pauses() -> ExponentialBackoff {
+    let from = ExponentialBuilder::default().with_min_delay(TAKE_OVER).with_max_delay(LONGEST_PAUSE);
+    from.with_factor(1.5).with_jitter().without_max_times().build()
+}
+
+/// The pause while another instance reads.
+fn standby() -> Duration {
+    TAKE_OVER.mul_f64(rand::rng().random_range(0.75..1.0))
+}
+
 struct Work {
     source: Source,
     instance: String,
@@ -112,16 +124,17 @@ struct Work {
 
 impl Work {
     fn run(self, stopping: &mpsc::Receiver<()>) {
-        let mut pause = TAKE_OVER;
+        let mut failed = pauses();
         while !self.stopped.load(Relaxed) {
             self.beat.beat();
             let begun = now();
             let outcome = self.try_to_read();
             self.reading.store(false, Relaxed);
-            match outcome {
+            let pause = match outcome {
                 Ok(()) => {
                     *self.status.lock() = "standing by".into();
-                    pause = TAKE_OVER;
+                    failed = pauses();
+                    standby()
                 }
                 Err(e) => {
                     // Said once, and again only when it is another problem.
@@ -133,13 +146,17 @@ impl Work {
                     if let Err(e) = self.source.let_go() {
                         tracing::debug!(source = %self.source.name(), "cannot look what the database keeps: {e}");
                     }
-                    // Longer and longer while it does not work at all, and not all instances at the same moment.
-                    let worked = now() - begun > BACK_OFF.as_micros() as Micros;
-                    pause = if worked { TAKE_OVER } else { (pause * 3 / 2).min(BACK_OFF) };
+                    if now() - begun > 2 * LONGEST_PAUSE.as_micros() as Micros {
+                        // It worked before it failed.
+                        failed = pauses();
+                        standby()
+                    } else {
+                        failed.next().unwrap_or(LONGEST_PAUSE)
+                    }
                 }
-            }
+            };
             // Either the end or time to try again.
-            let _ = stopping.recv_timeout(pause.mul_f64(rand::rng().random_range(0.75..1.0)));
+            let _ = stopping.recv_timeout(pause);
         }
     }
 

@@ -8,7 +8,7 @@ use gossip_core::position::{Interval, Micros, Position};
 use gossip_core::schema::{Row, TOPIC_SOURCE, Table};
 use gossip_core::topic::{Floor, Keep, Taken, Topic, TopicEvent, TopicState};
 use gossip_core::wire::rfc3339;
-use gossip_relay::cloud::{CloudEvent, SENDER};
+use gossip_relay::cloudevent::{CloudEvent, SENDER};
 use serde_json::{Map, Value as Json};
 
 use gossip_core::own::Own;

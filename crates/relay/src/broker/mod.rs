@@ -5,24 +5,28 @@
 //! connection lost is lost: the relay above notices. Some keep messages for those who come later, others do not.
 
 pub mod address;
-pub mod amqp;
-pub mod mqtt;
-pub mod nats;
-pub mod redis;
+#[cfg(feature = "amqp")]
+mod amqp;
+#[cfg(feature = "mqtt")]
+mod mqtt;
+#[cfg(feature = "nats")]
+mod nats;
+pub mod protocols;
+#[cfg(feature = "redis")]
+mod redis;
 
-use std::fmt;
-use std::str::FromStr;
+use std::sync::Arc;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use bytes::Bytes;
+use backon::{BackoffBuilder, ExponentialBackoff, ExponentialBuilder};
 use gossip_core::position::Position;
 use parking_lot::Mutex;
-use rand::Rng;
 use tokio::sync::mpsc;
 
-use crate::RelayError;
-use crate::parts::Part;
+use crate::ingest::{Ingest, Place, Sink};
+use crate::message::Message;
+use crate::{RelayError, Settings};
 
 /// Longest wait for a broker's acknowledgement.
 pub const TIMEOUT: Duration = Duration::from_secs(5);
@@ -33,105 +37,8 @@ pub const WAITING: usize = 1_024;
 /// Most that is fetched to close one gap: beyond that a snapshot is cheaper.
 pub const MOST_FETCHED: usize = 4_096;
 
-/// Under what a message stands, behind the cluster's prefix.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub enum Path {
-    /// Changes of a source.
-    Rows(String),
-    /// Heartbeats of a source's reader.
-    Beat(String),
-    /// Events of a topic.
-    Topic(String),
-    /// What an instance tells the others.
-    Member(String),
-}
-
-impl Path {
-    /// Its two words.
-    pub fn words(&self) -> (&'static str, &str) {
-        match self {
-            Path::Rows(name) => ("rows", name),
-            Path::Beat(name) => ("beat", name),
-            Path::Topic(name) => ("topic", name),
-            Path::Member(name) => ("member", name),
-        }
-    }
-
-    /// The two words with something between them.
-    pub fn joined(&self, between: &str) -> String {
-        let (class, name) = self.words();
-        format!("{class}{between}{name}")
-    }
-
-    /// Reads what [`Path::joined`] wrote.
-    pub fn parse(text: &str, between: char) -> Option<Path> {
-        let (class, name) = text.split_once(between)?;
-        if name.is_empty() || name != token(name) {
-            return None;
-        }
-        let name = name.to_string();
-        Some(match class {
-            "rows" => Path::Rows(name),
-            "beat" => Path::Beat(name),
-            "topic" => Path::Topic(name),
-            "member" => Path::Member(name),
-            _ => return None,
-        })
-    }
-}
-
-impl fmt::Display for Path {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.joined("."))
-    }
-}
-
-/// A name as one word of a broker's names.
-pub fn token(name: &str) -> String {
-    name.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' }).collect()
-}
-
-/// A message.
-#[derive(Clone, Debug)]
-pub struct Message {
-    /// Under what it stands.
-    pub path: Path,
-    /// Which part of a whole it is.
-    pub part: Part,
-    /// Of changes: where their interval ends.
-    pub to: Option<Position>,
-    /// Of changes: a name under which the broker may notice that it has them already.
-    pub id: String,
-    /// By what it is known to be an instance's, if it is one's.
-    pub code: Option<String>,
-    /// The bytes.
-    pub bytes: Bytes,
-}
-
-/// What stands beside a message's bytes, by name: which part it is.
-const PART: &str = "Gossip-Part";
-/// Where its interval ends.
-const TO: &str = "Gossip-To";
-/// By what it is known to be an instance's.
-const CODE: &str = "Gossip-Code";
-
-impl Message {
-    /// What stands beside the bytes.
-    pub fn properties(&self) -> impl Iterator<Item = (&'static str, String)> {
-        let to = self.to.map(|to| (TO, to.to_string()));
-        let code = self.code.clone().map(|code| (CODE, code));
-        [(PART, self.part.to_string())].into_iter().chain(to).chain(code)
-    }
-
-    /// Reads what [`Message::properties`] wrote. What is not there says nothing.
-    pub fn read(path: Path, bytes: Bytes, find: impl Fn(&str) -> Option<String>) -> Message {
-        let part = find(PART).map_or(Some(Part::WHOLE), |p| Part::from_str(&p).ok());
-        // A part that cannot be read is one that never becomes a whole.
-        let part = part.unwrap_or(Part { index: 1, of: 2 });
-        let to = find(TO).and_then(|t| t.parse().ok());
-        Message { path, part, to, id: String::new(), code: find(CODE), bytes }
-    }
-}
+/// Longest pause between attempts to connect; jitter can double it.
+const LONGEST_PAUSE: Duration = Duration::from_millis(2_500);
 
 /// A broker.
 #[async_trait]
@@ -140,16 +47,16 @@ pub trait Broker: Send + Sync + 'static {
     fn kind(&self) -> &'static str;
 
     /// Most bytes of a message.
-    fn most(&self) -> usize;
+    fn max_message_bytes(&self) -> usize;
 
     /// Whether it can be reached at the moment.
     fn is_connected(&self) -> bool;
 
-    /// Gives it changes of a source. Returns when it has acknowledged all of them.
-    async fn keep(&self, source: &str, messages: Vec<Message>) -> Result<(), RelayError>;
+    /// Publishes changes of a source. Returns when the broker has acknowledged all of them.
+    async fn publish_durable(&self, source: &str, messages: Vec<Message>) -> Result<(), RelayError>;
 
-    /// Gives it a message for those who listen now.
-    async fn say(&self, message: Message) -> Result<(), RelayError>;
+    /// Publishes a message to those who are subscribed now.
+    async fn publish(&self, message: Message) -> Result<(), RelayError>;
 
     /// Everything under the prefix from now on, one's own messages included. It goes on by itself after the connection
     /// was lost, and ends with the receiver.
@@ -157,7 +64,7 @@ pub trait Broker: Send + Sync + 'static {
 
     /// The messages that are kept of a source and end after a position, oldest first; at most [`MOST_FETCHED`], else
     /// `None`. `None` too where nothing is kept.
-    async fn kept(&self, _source: &str, _after: Position) -> Result<Option<Vec<Message>>, RelayError> {
+    async fn replay(&self, _source: &str, _after: Position) -> Result<Option<Vec<Message>>, RelayError> {
         Ok(None)
     }
 
@@ -168,6 +75,35 @@ pub trait Broker: Send + Sync + 'static {
 
     /// What it uses on the broker, by what is done there.
     fn names(&self) -> Vec<(&'static str, String)>;
+}
+
+/// A protocol that brokers speak: how their addresses look, and how to connect.
+#[async_trait]
+pub trait Protocol: Send + Sync + 'static {
+    /// The schemes of its addresses, without TLS and with it.
+    fn schemes(&self) -> &'static [&'static str];
+
+    /// An address with a filter, for messages.
+    fn ingest_example(&self) -> &'static str;
+
+    /// Whether a filter of names can be one of this protocol.
+    fn takes_filter(&self, _filter: &str) -> bool {
+        true
+    }
+
+    /// Connects for the relay. Later losses of the connection are mended by the broker's client.
+    ///
+    /// # Errors
+    ///
+    /// The address is not one, or the broker cannot be reached.
+    async fn connect(&self, settings: &Settings) -> Result<Arc<dyn Broker>, RelayError>;
+
+    /// Reads messages of other programs into `sink` until the connection ends or nobody takes them any more.
+    ///
+    /// # Errors
+    ///
+    /// Why it cannot be read.
+    async fn ingest(&self, place: Place<'_>, from: &Ingest, sink: &Sink) -> Result<(), RelayError>;
 }
 
 /// Those who listen to a broker that speaks to all of them over one connection.
@@ -192,44 +128,13 @@ impl Listeners {
     }
 }
 
-/// How long to wait before the next attempt: longer and longer, and never the same for everybody.
-pub struct Backoff(Duration);
-
-impl Backoff {
-    /// Begins anew.
-    pub fn new() -> Backoff {
-        Backoff(Duration::from_millis(100))
-    }
-
-    /// Waits.
-    pub async fn wait(&mut self) {
-        let wait = self.0.mul_f64(rand::rng().random_range(0.5..1.0));
-        self.0 = (self.0 * 2).min(Duration::from_secs(5));
-        tokio::time::sleep(wait).await;
-    }
+/// Pauses between attempts to connect: longer and longer, and never the same for all instances.
+pub fn backoff() -> ExponentialBackoff {
+    let from = ExponentialBuilder::default().with_min_delay(Duration::from_millis(50)).with_max_delay(LONGEST_PAUSE);
+    from.with_jitter().without_max_times().build()
 }
 
-impl Default for Backoff {
-    fn default() -> Self {
-        Backoff::new()
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_lead_back_and_others_are_none() {
-        for path in
-            [Path::Rows("a-b_1".into()), Path::Beat("x".into()), Path::Topic("t".into()), Path::Member("n".into())]
-        {
-            for between in ['.', '/'] {
-                assert_eq!(Path::parse(&path.joined(&between.to_string()), between), Some(path.clone()));
-            }
-        }
-        for bad in ["rows", "rows.", "rows.a.b", "other.a", "", "rows.a b", "topic.ä"] {
-            assert_eq!(Path::parse(bad, '.'), None, "{bad}");
-        }
-    }
+/// Waits for the next pause.
+pub async fn pause(backoff: &mut ExponentialBackoff) {
+    tokio::time::sleep(backoff.next().unwrap_or(LONGEST_PAUSE)).await;
 }

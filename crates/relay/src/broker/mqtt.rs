@@ -20,8 +20,10 @@ use rumqttc::{TlsConfiguration, Transport};
 use tokio::sync::{mpsc, oneshot};
 
 use super::address::Address;
-use super::{Backoff, Broker, Listeners, Message, Path, TIMEOUT, WAITING};
-use crate::tls::Trust;
+use super::{Broker, Listeners, Protocol, TIMEOUT, WAITING, backoff, pause};
+use crate::ingest::{AWAY, Ingest, MAX_BYTES, Place, Sink};
+use crate::message::{Message, Path};
+use crate::tls::TlsRoots;
 use crate::{RelayError, Settings, scheme};
 
 /// Bytes of one message; with its properties it is below [`MAX_PACKET`].
@@ -64,8 +66,8 @@ pub struct Mqtt {
 impl Mqtt {
     /// Connects. User and password stand in the address. Later losses of the connection are mended by themselves.
     pub async fn connect(settings: &Settings) -> Result<Mqtt, RelayError> {
-        let Settings { url, prefix, trust, .. } = settings;
-        let options = options(url, trust)?;
+        let Settings { url, prefix, roots, .. } = settings;
+        let options = options(url, roots)?;
         let shared = Arc::new(Shared::default());
         let (alive, ends) = oneshot::channel();
         let (ready, is_ready) = oneshot::channel();
@@ -95,7 +97,7 @@ fn properties(m: &Message) -> PublishProperties {
 }
 
 /// How to connect; the client's name is to be set.
-pub(crate) fn options(url: &str, trust: &Trust) -> Result<MqttOptions, RelayError> {
+fn options(url: &str, roots: &TlsRoots) -> Result<MqttOptions, RelayError> {
     let secure = scheme(url) == "mqtts";
     let usual_port = if secure { 8883 } else { 1883 };
     let Address { host, port, who, .. } =
@@ -103,7 +105,7 @@ pub(crate) fn options(url: &str, trust: &Trust) -> Result<MqttOptions, RelayErro
     let mut options = MqttOptions::new("gossip", host.trim_matches(['[', ']']), port);
     options.set_keep_alive(KEEP_ALIVE).set_connection_timeout(5);
     if secure {
-        let config = TlsConfiguration::Rustls(Arc::new(trust.config()?));
+        let config = TlsConfiguration::Rustls(Arc::new(roots.config()?));
         options.set_transport(Transport::tls_with_config(config));
     }
     if let Some((user, password)) = who {
@@ -113,7 +115,7 @@ pub(crate) fn options(url: &str, trust: &Trust) -> Result<MqttOptions, RelayErro
 }
 
 /// Why there is no connection, without who tried.
-pub(crate) fn unreachable(e: &ConnectionError) -> RelayError {
+fn unreachable(e: &ConnectionError) -> RelayError {
     RelayError::Unreachable(match e {
         ConnectionError::ConnectionRefused(code) => format!("the broker refuses: {code:?}"),
         ConnectionError::Io(e) => e.kind().to_string(),
@@ -132,7 +134,7 @@ async fn run(
     mut ends: oneshot::Receiver<()>,
 ) {
     let mut ready = Some(ready);
-    let mut backoff = Backoff::new();
+    let mut pauses = backoff();
     loop {
         let mut options = options.clone();
         options.set_client_id(format!("gossip-{:016x}", rand::rng().random::<u64>()));
@@ -153,7 +155,7 @@ async fn run(
                     let link = Link { client: client.clone(), unsent: VecDeque::new(), sent: HashMap::new() };
                     *shared.link.lock() = Some(link);
                     shared.connected.store(true, Relaxed);
-                    backoff = Backoff::new();
+                    pauses = backoff();
                     let _ = ready.take().map(|r| r.send(Ok(())));
                 }
                 Ok(event) => shared.take(event, &begin),
@@ -170,7 +172,7 @@ async fn run(
             return;
         }
         tokio::select! {
-            () = backoff.wait() => {}
+            () = pause(&mut pauses) => {}
             _ = &mut ends => return,
         }
     }
@@ -211,7 +213,7 @@ impl Broker for Mqtt {
         "mqtt"
     }
 
-    fn most(&self) -> usize {
+    fn max_message_bytes(&self) -> usize {
         MOST
     }
 
@@ -219,7 +221,7 @@ impl Broker for Mqtt {
         self.shared.connected.load(Relaxed)
     }
 
-    async fn keep(&self, _source: &str, messages: Vec<Message>) -> Result<(), RelayError> {
+    async fn publish_durable(&self, _source: &str, messages: Vec<Message>) -> Result<(), RelayError> {
         let mut waiting = Vec::with_capacity(messages.len());
         {
             let _turn = self.turn.lock().await;
@@ -252,7 +254,7 @@ impl Broker for Mqtt {
         Ok(())
     }
 
-    async fn say(&self, m: Message) -> Result<(), RelayError> {
+    async fn publish(&self, m: Message) -> Result<(), RelayError> {
         let (topic, properties) = (self.topic(&m.path), properties(&m));
         let client = self.client()?;
         let sent = client.publish_bytes_with_properties(topic, QoS::AtMostOnce, false, m.bytes, properties);
@@ -275,5 +277,48 @@ impl Broker for Mqtt {
             ("publish: events of topics", flow("topic")),
             ("publish: what instances tell each other", flow("member")),
         ]
+    }
+}
+
+/// MQTT 5.
+pub(super) struct Mqtt5;
+
+#[async_trait]
+impl Protocol for Mqtt5 {
+    fn schemes(&self) -> &'static [&'static str] {
+        &["mqtt", "mqtts"]
+    }
+
+    fn ingest_example(&self) -> &'static str {
+        "mqtt://host:1883/topic/filter"
+    }
+
+    async fn connect(&self, settings: &Settings) -> Result<Arc<dyn Broker>, RelayError> {
+        Ok(Arc::new(Mqtt::connect(settings).await?))
+    }
+
+    async fn ingest(&self, place: Place<'_>, from: &Ingest, sink: &Sink) -> Result<(), RelayError> {
+        let mut options = options(place.broker, &from.roots)?;
+        options.set_client_id(format!("gossip-{}", from.group)).set_clean_start(false);
+        options.set_session_expiry_interval(Some(AWAY.as_secs() as u32)).set_max_packet_size(Some(MAX_BYTES));
+        let (client, mut events) = AsyncClient::new(options, 16);
+        let _ = client.try_subscribe(place.filter, QoS::AtLeastOnce);
+        loop {
+            match events.poll().await.map_err(|e| unreachable(&e))? {
+                Event::Incoming(Packet::SubAck(answer)) => {
+                    if !answer.return_codes.iter().all(|c| matches!(c, SubscribeReasonCode::Success(_))) {
+                        return Err(RelayError::unreachable("the broker refuses the subscription"));
+                    }
+                    sink.reading();
+                }
+                Event::Incoming(Packet::Publish(p)) => {
+                    let name = String::from_utf8_lossy(&p.topic).into_owned();
+                    if !sink.pass_on(name, p.payload).await {
+                        return Ok(());
+                    }
+                }
+                _ => {}
+            }
+        }
     }
 }

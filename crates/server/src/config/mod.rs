@@ -15,8 +15,8 @@ use gossip_core::schema::{SYSTEM_SCHEMA, TOPIC_SOURCE, TableName};
 use gossip_core::topic::{self, Topic};
 use gossip_core::value::Type;
 use gossip_relay::Keep;
-use gossip_relay::foreign::Listen;
-use gossip_relay::tls::Trust;
+use gossip_relay::ingest::Ingest;
+use gossip_relay::tls::TlsRoots;
 use gossip_source::Settings;
 use serde::Deserialize;
 use toml::Spanned;
@@ -24,8 +24,8 @@ use toml::Spanned;
 use file::{File, RuleSection, TopicSection};
 pub use personas::{Persona, Watcher};
 
-use crate::decisions;
 use crate::admission::Admission;
+use crate::decisions;
 
 /// Where an instance listens unless told otherwise.
 pub const DEFAULT_LISTEN: &str = "127.0.0.1:4750";
@@ -99,7 +99,7 @@ pub struct TopicSettings {
     /// How its events become rows.
     pub topic: Arc<Topic>,
     /// Where they come from; `None`: only what is published through Gossip.
-    pub from: Option<Listen>,
+    pub from: Option<Ingest>,
 }
 
 impl fmt::Debug for TopicSettings {
@@ -233,9 +233,9 @@ impl Config {
         let mut relay_secrets = RelaySecrets::default();
         let relay = file.relay.map_or_else(gossip_relay::Settings::default, |section| {
             let (offset, r) = (section.span().start, section.into_inner());
-            let known = r.url.split_once(':').is_some_and(|(scheme, _)| gossip_relay::SCHEMES.contains(&scheme));
+            let known = r.url.split_once(':').is_some_and(|(scheme, _)| gossip_relay::schemes().any(|s| s == scheme));
             if !known {
-                let expected = gossip_relay::SCHEMES.map(|s| format!("{s}:")).join(", ");
+                let expected = gossip_relay::expected_schemes();
                 fail(offset, format!("relay.url: {:?} is not supported; expected {expected}", scheme(&r.url)));
             }
             let usual = gossip_relay::Settings::default();
@@ -252,16 +252,16 @@ impl Config {
                 }
             }
             let keep = Keep { age: Duration::from_secs(minutes.saturating_mul(60)), bytes: mb.saturating_mul(1 << 20) };
-            let trust = match r.ca.map(|ca| Trust::file(&path.parent().unwrap_or(Path::new(".")).join(ca))) {
-                Some(Ok(trust)) => trust,
+            let roots = match r.ca.map(|ca| TlsRoots::file(&path.parent().unwrap_or(Path::new(".")).join(ca))) {
+                Some(Ok(roots)) => roots,
                 Some(Err(why)) => {
                     fail(offset, format!("relay.ca: {why}"));
-                    Trust::system()
+                    TlsRoots::system()
                 }
-                None => Trust::system(),
+                None => TlsRoots::system(),
             };
             (relay_secrets.own, relay_secrets.other) = (r.secret_env, r.other_secret_env);
-            gossip_relay::Settings { url: r.url, prefix, keep, trust, keys: None }
+            gossip_relay::Settings { url: r.url, prefix, keep, roots, keys: None }
         });
         let auth = file.auth.map(|section| {
             let (offset, a) = (section.span().start, section.into_inner());
@@ -323,7 +323,7 @@ impl Config {
             match topic_of(&name, section, &source.tables) {
                 Ok((topic, from)) => {
                     let group = format!("{}-{}-{name}", relay.prefix, source.name);
-                    let from = from.map(|url| Listen { url, group, trust: relay.trust.clone() });
+                    let from = from.map(|url| Ingest { url, group, roots: relay.roots.clone() });
                     topics.insert(name, TopicSettings { topic: Arc::new(topic), from });
                 }
                 Err(why) => fail(offset, format!("topic.{name}: {why}")),
@@ -432,7 +432,7 @@ fn topic_of(name: &str, section: TopicSection, tables: &[String]) -> Result<(Top
         }
     };
     if let Some(from) = &section.from {
-        gossip_relay::foreign::check(from)?;
+        gossip_relay::check_ingest(from)?;
     }
     let topic = Topic::new(name, columns, &section.key, keep, section.order.as_deref())?;
     Ok((topic, section.from))

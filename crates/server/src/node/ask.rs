@@ -12,7 +12,7 @@ use gossip_core::seal::Sealer;
 use gossip_core::topic::Topic;
 use gossip_core::wire::RpcError;
 use gossip_relay::Relay;
-use gossip_relay::foreign::Listen;
+use gossip_relay::ingest::Ingest;
 use parking_lot::Mutex;
 use serde_json::Value as Json;
 use tokio::sync::{mpsc, oneshot, watch};
@@ -149,7 +149,7 @@ pub struct Start {
     /// The topics.
     pub topics: Vec<Arc<Topic>>,
     /// Topics that come from other programs, and from where.
-    pub foreign: Vec<(String, Listen)>,
+    pub foreign: Vec<(String, Ingest)>,
     /// The rules.
     pub rules: Arc<RuleSet>,
     /// The engine's limits.

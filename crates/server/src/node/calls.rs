@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use gossip_core::position::Micros;
 use gossip_core::wire::{RpcError, code};
-use gossip_relay::cloud::CloudEvent;
+use gossip_relay::cloudevent::CloudEvent;
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::oneshot;
 

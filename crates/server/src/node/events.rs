@@ -11,8 +11,8 @@ use gossip_core::position::Micros;
 use gossip_core::rule::Claims;
 use gossip_core::topic::Keep;
 use gossip_core::wire::{RpcError, code, rfc3339};
-use gossip_relay::cloud::{CloudEvent, MAX_EVENT, SENDER};
-use gossip_relay::foreign::{self, Foreign};
+use gossip_relay::cloudevent::{CloudEvent, MAX_EVENT, SENDER};
+use gossip_relay::ingest::{Ingested, Sink};
 use gossip_relay::{About, Event, Relay};
 use parking_lot::Mutex;
 use rand::Rng;
@@ -228,17 +228,17 @@ impl Node {
 
     fn listen_to_others(&mut self) {
         for (name, from) in &self.start.foreign {
-            let (heard, mut messages) = mpsc::channel::<Foreign>(WAITING);
+            let (heard, mut messages) = mpsc::channel::<Ingested>(WAITING);
             let (from, topic) = (from.clone(), name.clone());
             let state = self.events.foreign_state.clone();
             let listening = tokio::spawn(async move {
-                let told = |why: Option<String>| {
+                let sink = Sink::new(heard, move |why| {
                     if let Some(why) = &why {
                         tracing::warn!(%topic, "cannot listen: {why}");
                     }
                     state.lock().insert(topic.clone(), why.unwrap_or_default());
-                };
-                foreign::listen(&from, heard, told).await;
+                });
+                gossip_relay::ingest(&from, sink).await;
             });
             let (tell, name) = (self.events.tell.clone(), name.clone());
             let passing_on = tokio::spawn(async move {
@@ -386,7 +386,7 @@ impl Drop for Events {
 
 /// What another program said, as an event: what it was, if it was one, else with the message as its data. What it does
 /// not say itself is said here, once for all instances.
-fn taken_in(topic: &str, message: &Foreign) -> CloudEvent {
+fn taken_in(topic: &str, message: &Ingested) -> CloudEvent {
     let time = rfc3339(now());
     if let Ok(mut event) = CloudEvent::read(&message.bytes) {
         event.time.get_or_insert(time);

@@ -13,7 +13,7 @@ use gossip_core::presence::{MAX_PEOPLE, Moved, Presence, Told, Where};
 use gossip_core::schema::{ColumnSet, PRESENCE, Row, TableName};
 use gossip_core::value::Value;
 use gossip_core::wire::{self, RpcError, code};
-use gossip_relay::cloud::CloudEvent;
+use gossip_relay::cloudevent::CloudEvent;
 use gossip_relay::event;
 use serde_json::{Value as Json, json};
 

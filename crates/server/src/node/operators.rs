@@ -17,7 +17,7 @@ use serde_json::{Value as Json, json};
 use super::Node;
 use crate::now;
 use crate::outbox::Subscription;
-use gossip_relay::cloud::SENDER;
+use gossip_relay::cloudevent::SENDER;
 
 /// Rows of one transaction that are shown to operators.
 const SHOWN_ROWS: usize = 50;

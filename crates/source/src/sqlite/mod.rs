@@ -14,6 +14,7 @@ pub mod office;
 pub mod reader;
 pub mod schema;
 pub mod snapshot;
+mod tokens;
 pub mod triggers;
 pub mod watch;
 

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 
 use super::quote;
+use super::tokens::{Token, tokens};
 use crate::Result;
 use gossip_core::canonical::{Canonical as _, Encoder};
 use gossip_core::schema::{Column, Table, TableName};
@@ -253,12 +254,11 @@ fn parts(db: &Connection, index: &str) -> Result<Option<Vec<(IndexPart, String)>
 
 /// The texts between the commas of `CREATE UNIQUE INDEX … ON table ( … )`, without a trailing ASC, DESC or COLLATE.
 fn index_texts(sql: &str) -> Option<Vec<String>> {
-    use sqlparser::tokenizer::{Token, Tokenizer};
-    let tokens = Tokenizer::new(&sqlparser::dialect::SQLiteDialect {}, sql).tokenize().ok()?;
-    let start = tokens.iter().position(|t| *t == Token::LParen)?;
-    let (mut depth, mut texts, mut current) = (1, Vec::new(), Vec::<String>::new());
-    let mut finish = |current: &mut Vec<String>| {
-        let mut words: Vec<String> = std::mem::take(current).into_iter().filter(|w| !w.trim().is_empty()).collect();
+    let tokens = tokens(sql);
+    let start = tokens.iter().position(|(t, _)| *t == Token::LParen)?;
+    let (mut depth, mut texts, mut current) = (1, Vec::new(), Vec::<&str>::new());
+    let mut finish = |current: &mut Vec<&str>| {
+        let mut words = std::mem::take(current);
         if words.last().is_some_and(|w| w.eq_ignore_ascii_case("asc") || w.eq_ignore_ascii_case("desc")) {
             words.pop();
         }
@@ -268,7 +268,7 @@ fn index_texts(sql: &str) -> Option<Vec<String>> {
         }
         texts.push(words.join(" "));
     };
-    for token in &tokens[start + 1..] {
+    for (token, text) in &tokens[start + 1..] {
         match token {
             Token::LParen => depth += 1,
             Token::RParen => depth -= 1,
@@ -280,7 +280,8 @@ fn index_texts(sql: &str) -> Option<Vec<String>> {
                 return Some(texts);
             }
             Token::Comma if depth == 1 => finish(&mut current),
-            token => current.push(token.to_string()),
+            Token::Blank => {}
+            _ => current.push(text),
         }
     }
     None

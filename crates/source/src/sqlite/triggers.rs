@@ -20,6 +20,7 @@
 use rusqlite::{Connection, OptionalExtension, params};
 
 use super::schema::{Described, Found, IndexPart, describe};
+use super::tokens::{Token, tokens};
 use super::{SqliteSource, quote};
 use crate::{Finding, Plan, Result, SourceError};
 
@@ -124,21 +125,23 @@ fn conflict(t: &Described, u: &super::schema::UniqueIndex, row: &dyn Fn(&str, &s
 
 /// The expression of an index, with the columns taken from the trigger's NEW or OLD row.
 fn of_row(e: &str, t: &Described, which: &str, row: &dyn Fn(&str, &str) -> String) -> String {
-    use sqlparser::tokenizer::{Token, Tokenizer};
-    let tokens = Tokenizer::new(&sqlparser::dialect::SQLiteDialect {}, e).tokenize().unwrap_or_default();
-    let mut text = String::from("(");
-    for (i, token) in tokens.iter().enumerate() {
-        let called = tokens[i + 1..].iter().find(|t| !matches!(t, Token::Whitespace(_))) == Some(&Token::LParen);
-        match token {
-            Token::Word(w) if !called => match t.columns.iter().find(|(n, _)| n.eq_ignore_ascii_case(&w.value)) {
-                Some((name, _)) => text.push_str(&row(which, name)),
-                None => text.push_str(&token.to_string()),
-            },
-            token => text.push_str(&token.to_string()),
+    let tokens = tokens(e);
+    let mut of_row = String::from("(");
+    for (i, (token, text)) in tokens.iter().enumerate() {
+        let next = tokens[i + 1..].iter().map(|(t, _)| t).find(|t| **t != Token::Blank);
+        let column = match token {
+            Token::Word(w) if next != Some(&Token::LParen) => {
+                t.columns.iter().find(|(name, _)| name.eq_ignore_ascii_case(w))
+            }
+            _ => None,
+        };
+        match column {
+            Some((name, _)) => of_row.push_str(&row(which, name)),
+            None => of_row.push_str(text),
         }
     }
-    text.push(')');
-    text
+    of_row.push(')');
+    of_row
 }
 
 /// The layout under which a table is followed at present.

@@ -121,20 +121,8 @@ pub fn span(micros: i64) -> String {
     }
 }
 
-/// A text in lines of at most `width` cells, broken between words.
+/// A text in lines of at most `width` cells, broken between words where it can be.
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
-    let mut lines = vec![String::new()];
-    for word in text.split_whitespace() {
-        let line = lines.last_mut().map(|l| l.chars().count()).unwrap_or(0);
-        if line > 0 && line + 1 + word.chars().count() > width {
-            lines.push(String::new());
-        }
-        if let Some(last) = lines.last_mut() {
-            if !last.is_empty() {
-                last.push(' ');
-            }
-            last.push_str(word);
-        }
-    }
-    lines.into_iter().map(|l| fit(&l, width)).collect()
+    let options = textwrap::Options::new(width.max(1)).wrap_algorithm(textwrap::WrapAlgorithm::FirstFit);
+    textwrap::wrap(text, options).into_iter().map(String::from).collect()
 }

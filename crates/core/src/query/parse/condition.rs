@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use sqlparser::keywords::Keyword;
-use sqlparser::tokenizer::{Location, Token};
+use super::keyword::Keyword;
+use super::token::{Location, Token};
 
 use super::tokens::invalid;
 use super::types::ordered;
@@ -16,12 +16,12 @@ impl Parser<'_> {
     /// `OR` and everything that binds more tightly.
     pub(super) fn expression(&mut self, depth: usize) -> Result<Typed> {
         let first = self.conjunction(depth)?;
-        if self.keyword() != Keyword::OR {
+        if self.keyword() != Keyword::Or {
             return Ok(first);
         }
         let (at, mut size) = (first.at, first.size);
         let mut any = vec![self.condition(first)?];
-        while self.take_keyword(Keyword::OR) {
+        while self.take_keyword(Keyword::Or) {
             let next = self.conjunction(depth)?;
             size = size.beside(next.size);
             any.push(self.condition(next)?);
@@ -31,12 +31,12 @@ impl Parser<'_> {
 
     pub(super) fn conjunction(&mut self, depth: usize) -> Result<Typed> {
         let first = self.negation(depth)?;
-        if self.keyword() != Keyword::AND {
+        if self.keyword() != Keyword::And {
             return Ok(first);
         }
         let (at, mut size) = (first.at, first.size);
         let mut all = vec![self.condition(first)?];
-        while self.take_keyword(Keyword::AND) {
+        while self.take_keyword(Keyword::And) {
             let next = self.negation(depth)?;
             size = size.beside(next.size);
             all.push(self.condition(next)?);
@@ -46,7 +46,7 @@ impl Parser<'_> {
 
     pub(super) fn negation(&mut self, depth: usize) -> Result<Typed> {
         let at = self.at();
-        if !self.take_keyword(Keyword::NOT) {
+        if !self.take_keyword(Keyword::Not) {
             return self.is_null(depth);
         }
         let inner = self.deeper(depth, Self::negation)?;
@@ -74,9 +74,9 @@ impl Parser<'_> {
 
     pub(super) fn is_null(&mut self, depth: usize) -> Result<Typed> {
         let mut left = self.comparison(depth)?;
-        while self.take_keyword(Keyword::IS) {
-            let not = self.take_keyword(Keyword::NOT);
-            self.need_keyword(Keyword::NULL, if not { "NULL" } else { "NULL or NOT NULL" })?;
+        while self.take_keyword(Keyword::Is) {
+            let not = self.take_keyword(Keyword::Not);
+            self.need_keyword(Keyword::Null, if not { "NULL" } else { "NULL or NOT NULL" })?;
             let operand = match left.expr {
                 Expr::Blank(kind, name, _) => Expr::Blank(kind, name, left.ty.unwrap_or(Type::Text)),
                 e => e,
@@ -91,16 +91,16 @@ impl Parser<'_> {
         let left = self.predicate(depth)?;
         let op = match self.peek() {
             Token::Eq => CmpOp::Eq,
-            Token::Neq => CmpOp::Ne,
+            Token::Ne => CmpOp::Ne,
             Token::Lt => CmpOp::Lt,
-            Token::LtEq => CmpOp::Le,
+            Token::Le => CmpOp::Le,
             Token::Gt => CmpOp::Gt,
-            Token::GtEq => CmpOp::Ge,
+            Token::Ge => CmpOp::Ge,
             _ => return Ok(left),
         };
         self.next += 1;
         let at = left.at;
-        if matches!(self.keyword(), Keyword::ANY | Keyword::SOME) {
+        if matches!(self.keyword(), Keyword::Any | Keyword::Some) {
             return self.any_of(left, op);
         }
         let right = self.predicate(depth)?;
@@ -134,14 +134,14 @@ impl Parser<'_> {
     pub(super) fn predicate(&mut self, depth: usize) -> Result<Typed> {
         let left = self.operand(depth)?;
         let before_not = self.next;
-        let not = self.take_keyword(Keyword::NOT);
+        let not = self.take_keyword(Keyword::Not);
         let at = left.at;
-        let condition = if self.take_keyword(Keyword::IN) {
+        let condition = if self.take_keyword(Keyword::In) {
             self.in_list(left, depth)?
-        } else if self.take_keyword(Keyword::BETWEEN) {
+        } else if self.take_keyword(Keyword::Between) {
             ordered(&left)?;
             let low = self.operand(depth)?;
-            self.need_keyword(Keyword::AND, "AND and the upper bound")?;
+            self.need_keyword(Keyword::And, "AND and the upper bound")?;
             let high = self.operand(depth)?;
             // The value stands in both comparisons: it is counted before it is copied.
             let size = left.size.beside(left.size).beside(low.size).beside(high.size);
@@ -155,7 +155,7 @@ impl Parser<'_> {
             ];
             let size = Size { nodes: size.nodes + 2, depth: size.depth + 1 };
             self.node(Expr::And(both), Some(Type::Bool), at, size)?
-        } else if self.take_keyword(Keyword::LIKE) {
+        } else if self.take_keyword(Keyword::Like) {
             self.like(left, depth)?
         } else if not {
             self.next = before_not + 1;
@@ -168,7 +168,7 @@ impl Parser<'_> {
 
     pub(super) fn in_list(&mut self, left: Typed, depth: usize) -> Result<Typed> {
         self.need(&Token::LParen, "( and a list of values")?;
-        if self.keyword() == Keyword::SELECT {
+        if self.keyword() == Keyword::Select {
             return self.in_look_up(left);
         }
         let mut items = Vec::new();
@@ -200,8 +200,8 @@ impl Parser<'_> {
         let at = pattern.at;
         let pattern = self.of_type(pattern.expr, pattern.ty, Type::Text, at)?;
         let mut escape = Some('\\');
-        if self.take_keyword(Keyword::ESCAPE) {
-            let Token::SingleQuotedString(s) = self.peek() else {
+        if self.take_keyword(Keyword::Escape) {
+            let Token::Text(s) = self.peek() else {
                 return Err(self.unexpected("a character in quotes"));
             };
             let mut chars = s.chars();
@@ -237,7 +237,7 @@ impl Parser<'_> {
         match self.peek().clone() {
             Token::LParen => {
                 self.next += 1;
-                if self.keyword() == Keyword::SELECT {
+                if self.keyword() == Keyword::Select {
                     let elsewhere =
                         if self.catalog.is_some() { "stands after IN or EXISTS" } else { "is not supported here" };
                     return Err(self.unexpected(format!("a condition; SELECT {elsewhere}")));
@@ -246,17 +246,17 @@ impl Parser<'_> {
                 self.need(&Token::RParen, ")")?;
                 Ok(Typed { at, ..inner })
             }
-            Token::Number(digits, _) => {
+            Token::Number(digits) => {
                 self.next += 1;
                 self.number(&digits, at)
             }
             sign @ (Token::Minus | Token::Plus) => {
                 self.next += 1;
-                let Token::Number(digits, _) = self.peek().clone() else { return Err(self.unexpected("a number")) };
+                let Token::Number(digits) = self.peek().clone() else { return Err(self.unexpected("a number")) };
                 self.next += 1;
                 self.number(&format!("{}{digits}", if sign == Token::Minus { "-" } else { "" }), at)
             }
-            Token::SingleQuotedString(s) => {
+            Token::Text(s) => {
                 self.next += 1;
                 self.leaf(Expr::Const(Value::from(s)), None, at)
             }
@@ -275,21 +275,21 @@ impl Parser<'_> {
             }
             Token::Word(w) => {
                 match self.keyword() {
-                    Keyword::TRUE | Keyword::FALSE => {
-                        let b = self.keyword() == Keyword::TRUE;
+                    Keyword::True | Keyword::False => {
+                        let b = self.keyword() == Keyword::True;
                         self.next += 1;
                         return self.leaf(Expr::Const(Value::Bool(b)), Some(Type::Bool), at);
                     }
-                    Keyword::NULL => {
+                    Keyword::Null => {
                         self.next += 1;
                         return self.leaf(Expr::Const(Value::Null), None, at);
                     }
-                    Keyword::EXISTS => return self.exists(),
-                    Keyword::CAST => {
+                    Keyword::Exists => return self.exists(),
+                    Keyword::Cast => {
                         self.next += 1;
                         self.need(&Token::LParen, "( and a value")?;
                         let value = self.deeper(depth, Self::operand)?;
-                        self.need_keyword(Keyword::AS, "AS and a type")?;
+                        self.need_keyword(Keyword::As, "AS and a type")?;
                         let cast = self.cast(value)?;
                         self.need(&Token::RParen, ")")?;
                         return Ok(Typed { at, ..cast });

@@ -6,13 +6,13 @@
 
 use std::sync::Arc;
 
-use sqlparser::keywords::Keyword;
-use sqlparser::tokenizer::{Location, Token};
+use super::keyword::Keyword;
+use super::token::{Location, Token};
 
-use super::tokens::{invalid, is_reserved};
+use super::tokens::invalid;
 use super::{Parser, Result, Scope, Size, Typed};
-
-use crate::query::{CmpOp, Expr, LookUp, QueryError, similar};
+use crate::query::LookUp;
+use crate::query::{CmpOp, Expr, QueryError, similar};
 use crate::value::Type;
 
 /// Sub-selects within sub-selects: a rule asks a table that asks a table.
@@ -38,7 +38,7 @@ impl Parser<'_> {
         self.from()?;
         let rest = std::mem::replace(&mut self.next, selected);
         let column = self.column("the name of one column")?;
-        if self.keyword() != Keyword::FROM {
+        if self.keyword() != Keyword::From {
             return Err(self.unexpected("FROM: one column is selected"));
         }
         self.next = rest;
@@ -59,7 +59,7 @@ impl Parser<'_> {
         let at = self.at();
         self.next += 1;
         self.need(&Token::LParen, "( and SELECT")?;
-        if self.keyword() != Keyword::SELECT {
+        if self.keyword() != Keyword::Select {
             return Err(self.unexpected("SELECT"));
         }
         self.enter()?;
@@ -113,8 +113,8 @@ impl Parser<'_> {
                 });
             }
         };
-        let named = self.take_keyword(Keyword::AS);
-        let other = matches!(self.peek(), Token::Word(_)) && !is_reserved(self.keyword());
+        let named = self.take_keyword(Keyword::As);
+        let other = matches!(self.peek(), Token::Word(_)) && !self.keyword().is_reserved();
         let alias = if named || other { Some(self.name("another name for the table")?.0) } else { None };
         self.scopes.push(Scope { visible: table.all_columns(), table, alias });
         Ok(())
@@ -122,7 +122,7 @@ impl Parser<'_> {
 
     /// `WHERE` and the closing bracket: what is compared with the row around, and the rest.
     fn filter(&mut self, at: Location) -> Result<Filter> {
-        let (condition, size) = if self.take_keyword(Keyword::WHERE) {
+        let (condition, size) = if self.take_keyword(Keyword::Where) {
             let e = self.expression(0)?;
             let size = e.size;
             (self.condition(e)?, size)

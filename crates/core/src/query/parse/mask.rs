@@ -1,7 +1,7 @@
 //! What a rule shows in the place of a column: a constant, or parts of texts put together.
 
-use sqlparser::keywords::Keyword;
-use sqlparser::tokenizer::Token;
+use super::keyword::Keyword;
+use super::token::Token;
 
 use super::tokens::invalid;
 use super::{Parser, Result};
@@ -29,7 +29,7 @@ impl Parser<'_> {
 
     fn parts(&mut self, ty: Type, depth: usize) -> Result<Mask> {
         let mut parts = vec![self.part(ty, depth)?];
-        while self.take(&Token::StringConcat) {
+        while self.take(&Token::Concat) {
             parts.push(self.part(Type::Text, depth)?);
         }
         Ok(if parts.len() == 1 { parts.remove(0) } else { Mask::Join(parts) })
@@ -38,7 +38,7 @@ impl Parser<'_> {
     fn part(&mut self, ty: Type, depth: usize) -> Result<Mask> {
         let at = self.at();
         match self.peek().clone() {
-            Token::SingleQuotedString(s) => {
+            Token::Text(s) => {
                 self.next += 1;
                 let value = Value::from_text(&s, ty);
                 value.map(Mask::Const).ok_or_else(|| invalid(at, format!("this text is not a value of type {ty}"), ""))
@@ -50,25 +50,25 @@ impl Parser<'_> {
                     _ => Err(invalid(at, format!("a number is not a value of type {ty}"), "")),
                 }
             }
-            Token::Word(w) if w.quote_style.is_none() => match self.keyword() {
-                Keyword::NULL => {
+            Token::Word(w) if !w.quoted => match self.keyword() {
+                Keyword::Null => {
                     self.next += 1;
                     Ok(Mask::Const(Value::Null))
                 }
-                k @ (Keyword::LEFT | Keyword::RIGHT) => {
+                k @ (Keyword::Left | Keyword::Right) => {
                     self.next += 1;
                     self.need(&Token::LParen, "( and a text")?;
                     let of = Box::new(self.deeper(depth, |p, depth| p.parts(Type::Text, depth))?);
                     self.need(&Token::Comma, "a comma and a number of characters")?;
                     let negative = self.take(&Token::Minus);
-                    let Token::Number(digits, _) = self.peek().clone() else {
+                    let Token::Number(digits) = self.peek().clone() else {
                         return Err(self.unexpected("a number of characters"));
                     };
                     let Ok(n) = digits.parse::<i32>() else { return Err(self.unexpected("a number of characters")) };
                     self.next += 1;
                     self.need(&Token::RParen, ")")?;
                     let n = if negative { -n } else { n };
-                    Ok(if k == Keyword::LEFT { Mask::Left(of, n) } else { Mask::Right(of, n) })
+                    Ok(if k == Keyword::Left { Mask::Left(of, n) } else { Mask::Right(of, n) })
                 }
                 _ => self.masked_column(),
             },

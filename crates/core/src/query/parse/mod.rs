@@ -1,21 +1,23 @@
-//! The parser: words and signs from `sqlparser`'s tokenizer, a grammar of our own.
+//! The parser: tokens by `logos`, a grammar of our own.
 //!
 //! A grammar of our own, because a live query is a small part of SQL and everything outside of it must be refused at
 //! its place with what is supported instead; a parser of all SQL would accept, and so invite us to overlook, far more.
 //! Binding strength is PostgreSQL's: `OR`, `AND`, `NOT`, `IS`, comparisons, then `IN`, `BETWEEN` and `LIKE`.
 
 mod condition;
+mod keyword;
 mod look_up;
 mod mask;
 mod select;
+mod token;
 mod tokens;
 mod types;
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
+use self::token::{Location, Spanned};
 use serde_json::{Map, Value as Json};
-use sqlparser::tokenizer::{Location, TokenWithSpan};
 
 use super::{Expr, LiveQuery, QueryError, Visible, shortened, similar};
 use crate::mask::Mask;
@@ -112,7 +114,7 @@ impl Size {
 }
 
 struct Parser<'a> {
-    tokens: Vec<TokenWithSpan>,
+    tokens: Vec<Spanned<'a>>,
     next: usize,
     end: Location,
     /// The row that is spoken of is the last one's; a sub-select also sees the row of the one before.
@@ -138,7 +140,7 @@ impl<'a> Parser<'a> {
         Ok(Typed { expr, ty, at, size })
     }
 
-    fn of_rule(text: &str, table: &Arc<Table>, catalog: &'a Catalog) -> Result<Parser<'a>> {
+    fn of_rule(text: &'a str, table: &Arc<Table>, catalog: &'a Catalog) -> Result<Parser<'a>> {
         let mut p = Parser::new(text)?;
         p.scopes.push(Scope { table: table.clone(), alias: None, visible: table.all_columns() });
         p.catalog = Some(catalog);

@@ -1,15 +1,15 @@
 //! `SELECT`, its tables and columns.
 
-use sqlparser::keywords::Keyword;
-use sqlparser::tokenizer::{Location, Token};
+use super::keyword::Keyword;
+use super::token::{Location, Token};
 
-use super::tokens::{invalid, is_reserved};
+use super::tokens::invalid;
 use super::{Parser, Result, Scope, Typed};
 use crate::query::{Expr, LiveQuery, MAX_NAME, QueryError, Visible, similar};
 
 impl Parser<'_> {
     pub(super) fn query(&mut self, visible: &dyn Visible) -> Result<LiveQuery> {
-        self.need_keyword(Keyword::SELECT, "SELECT")?;
+        self.need_keyword(Keyword::Select, "SELECT")?;
         let at_select = self.next;
         // The select list can be understood only with the table: skip to FROM, then come back.
         self.skip_to_from()?;
@@ -20,19 +20,19 @@ impl Parser<'_> {
         let select = self.select_list()?;
         self.next = at_rest;
 
-        let condition = if self.take_keyword(Keyword::WHERE) {
+        let condition = if self.take_keyword(Keyword::Where) {
             let e = self.expression(0)?;
             self.condition(e)?
         } else {
             Expr::always()
         };
-        self.take(&Token::SemiColon);
-        if *self.peek() != Token::EOF {
+        self.take(&Token::Semicolon);
+        if *self.peek() != Token::EndOfText {
             return Err(self.unexpected(match self.keyword() {
-                Keyword::ORDER | Keyword::LIMIT | Keyword::GROUP | Keyword::HAVING | Keyword::UNION => {
+                Keyword::Order | Keyword::Limit | Keyword::Group | Keyword::Having | Keyword::Union => {
                     "the end of the query: one table with WHERE is supported"
                 }
-                Keyword::JOIN | Keyword::INNER | Keyword::LEFT | Keyword::CROSS => "WHERE: one table is supported",
+                Keyword::Join | Keyword::Inner | Keyword::Left | Keyword::Cross => "WHERE: one table is supported",
                 _ => "WHERE, AND, OR or the end of the query",
             }));
         }
@@ -45,10 +45,10 @@ impl Parser<'_> {
         let mut depth = 0usize;
         loop {
             match self.peek() {
-                Token::EOF => return Err(self.unexpected("FROM and a table")),
+                Token::EndOfText => return Err(self.unexpected("FROM and a table")),
                 Token::LParen => depth += 1,
                 Token::RParen => depth = depth.saturating_sub(1),
-                _ if depth == 0 && self.keyword() == Keyword::FROM => break,
+                _ if depth == 0 && self.keyword() == Keyword::From => break,
                 _ => {}
             }
             self.next += 1;
@@ -60,8 +60,8 @@ impl Parser<'_> {
     pub(super) fn name(&mut self, expected: &str) -> Result<(String, bool, Location)> {
         let at = self.at();
         let Token::Word(w) = self.peek() else { return Err(self.unexpected(expected)) };
-        let found = (w.value.clone(), w.quote_style.is_some(), at);
-        if w.quote_style.is_none() && is_reserved(w.keyword) {
+        let found = (w.value.clone(), w.quoted, at);
+        if !w.quoted && w.keyword.is_reserved() {
             return Err(self.unexpected(expected));
         }
         self.bounded(&found.0)?;
@@ -99,14 +99,14 @@ impl Parser<'_> {
     }
 
     pub(super) fn may_follow_table(&self) -> bool {
-        is_reserved(self.keyword())
+        self.keyword().is_reserved()
     }
 
     pub(super) fn select_list(&mut self) -> Result<Vec<usize>> {
         let mut select = Vec::new();
         loop {
             let at = self.at();
-            if self.take(&Token::Mul) {
+            if self.take(&Token::Star) {
                 let Some(scope) = self.scopes.last() else { return Err(self.unexpected("FROM")) };
                 if !select.is_empty() {
                     return Err(invalid(at, "* beside other columns", "either * or names of columns"));
@@ -119,7 +119,7 @@ impl Parser<'_> {
                 }
                 select.push(column);
             }
-            if self.take_keyword(Keyword::FROM) {
+            if self.take_keyword(Keyword::From) {
                 return Ok(select);
             }
             self.need(&Token::Comma, "a comma or FROM; only columns are supported here")?;

@@ -2,50 +2,39 @@
 
 use std::collections::BTreeSet;
 
-use sqlparser::dialect::PostgreSqlDialect;
-use sqlparser::keywords::Keyword;
-use sqlparser::tokenizer::{Location, Token, Tokenizer};
-
+use super::keyword::Keyword;
+use super::token::{LexError, Location, Token, excerpt, tokens};
 use super::{MAX_TEXT, Parser, Result};
 use crate::query::QueryError;
 
 impl<'a> Parser<'a> {
-    pub(super) fn new(text: &str) -> Result<Parser<'a>> {
+    pub(super) fn new(text: &'a str) -> Result<Parser<'a>> {
         if text.len() > MAX_TEXT {
             return Err(invalid(
-                Location::new(1, 1),
+                Location { line: 1, column: 1 },
                 format!("the text has {} bytes", text.len()),
                 format!("at most {MAX_TEXT}"),
             ));
         }
-        let tokens = Tokenizer::new(&PostgreSqlDialect {}, text)
-            .tokenize_with_location()
-            .map_err(|e| invalid(e.location, e.message, "SQL"))?;
-        let lines = text.lines().count().max(1) as u64;
-        let last = text.lines().last().map_or(0, |l| l.chars().count()) as u64;
-        Ok(Parser {
-            tokens: tokens.into_iter().filter(|t| !matches!(t.token, Token::Whitespace(_))).collect(),
-            next: 0,
-            end: Location::new(lines, last + 1),
-            scopes: Vec::new(),
-            catalog: None,
-            claims: false,
-            params: BTreeSet::new(),
-        })
+        let (tokens, end) = tokens(text).map_err(|LexError { why, at, text }| {
+            let (message, expected) = why.explain(text);
+            invalid(at, message, expected)
+        })?;
+        Ok(Parser { tokens, next: 0, end, scopes: Vec::new(), catalog: None, claims: false, params: BTreeSet::new() })
     }
 
     pub(super) fn peek(&self) -> &Token {
-        self.tokens.get(self.next).map_or(&Token::EOF, |t| &t.token)
+        self.tokens.get(self.next).map_or(&Token::EndOfText, |t| &t.token)
     }
 
     pub(super) fn at(&self) -> Location {
-        self.tokens.get(self.next).map_or(self.end, |t| t.span.start)
+        self.tokens.get(self.next).map_or(self.end, |t| t.at)
     }
 
     pub(super) fn keyword(&self) -> Keyword {
         match self.peek() {
-            Token::Word(w) if w.quote_style.is_none() => w.keyword,
-            _ => Keyword::NoKeyword,
+            Token::Word(w) => w.keyword,
+            _ => Keyword::Other,
         }
     }
 
@@ -70,75 +59,19 @@ impl<'a> Parser<'a> {
     }
 
     pub(super) fn unexpected(&self, expected: impl Into<String>) -> QueryError {
-        let message = match self.peek() {
-            Token::EOF => "the text ends here".to_string(),
-            token => {
-                let text = token.to_string();
-                let short: String = text.chars().take(40).collect();
-                if short.len() < text.len() { format!("unexpected {short}…") } else { format!("unexpected {short}") }
-            }
+        let message = match self.tokens.get(self.next) {
+            Some(token) => format!("unexpected {}", excerpt(token.text)),
+            None => "the text ends here".to_string(),
         };
         invalid(self.at(), message, expected)
     }
 
     pub(super) fn end(&mut self) -> Result<()> {
-        self.take(&Token::SemiColon);
-        if *self.peek() == Token::EOF { Ok(()) } else { Err(self.unexpected("the end of the text")) }
+        self.take(&Token::Semicolon);
+        if *self.peek() == Token::EndOfText { Ok(()) } else { Err(self.unexpected("the end of the text")) }
     }
-}
-
-pub(super) fn is_reserved(k: Keyword) -> bool {
-    use Keyword::*;
-    matches!(
-        k,
-        SELECT
-            | FROM
-            | WHERE
-            | AND
-            | OR
-            | NOT
-            | IN
-            | BETWEEN
-            | LIKE
-            | IS
-            | NULL
-            | TRUE
-            | FALSE
-            | ORDER
-            | GROUP
-            | HAVING
-            | LIMIT
-            | OFFSET
-            | UNION
-            | JOIN
-            | INNER
-            | LEFT
-            | RIGHT
-            | FULL
-            | CROSS
-            | NATURAL
-            | ON
-            | USING
-            | AS
-            | DISTINCT
-            | CASE
-            | CAST
-            | EXISTS
-            | FOR
-            | FETCH
-            | WITH
-            | INTERSECT
-            | EXCEPT
-            | WINDOW
-    )
 }
 
 pub(super) fn invalid(at: Location, message: impl Into<String>, expected: impl Into<String>) -> QueryError {
-    // The tokenizer counts from 1, and gives 0 where it does not know.
-    QueryError::Invalid {
-        line: at.line.max(1),
-        column: at.column.max(1),
-        message: message.into(),
-        expected: expected.into(),
-    }
+    QueryError::Invalid { line: at.line, column: at.column, message: message.into(), expected: expected.into() }
 }

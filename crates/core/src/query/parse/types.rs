@@ -1,6 +1,6 @@
 //! Which values may stand beside which, and what a text in quotes means there.
 
-use sqlparser::tokenizer::Location;
+use super::token::Location;
 
 use super::tokens::invalid;
 use super::{Parser, Result, SUPPORTED, Typed};

@@ -24,9 +24,10 @@ use rand::Rng;
 use serde_json::{Value as Json, json};
 use tokio::sync::{Semaphore, mpsc};
 
-use crate::broker::{Broker, Message, Path, token};
-use crate::cloud::{CloudEvent, MAX_EVENT, SENDER};
+use crate::broker::Broker;
+use crate::cloudevent::{CloudEvent, MAX_EVENT, SENDER};
 use crate::event::{self, Tables};
+use crate::message::{Message, Path, token};
 use crate::parts::{Part, Parts};
 use crate::vouch::Keys;
 use crate::window::{Window, sign, unbroken};
@@ -132,14 +133,14 @@ struct Shared {
 }
 
 /// A relay over a broker.
-pub struct OverBroker<B> {
-    broker: Arc<B>,
+pub struct BrokerRelay {
+    broker: Arc<dyn Broker>,
     shared: Arc<Shared>,
 }
 
-impl<B: Broker> OverBroker<B> {
+impl BrokerRelay {
     /// For the instance of this name.
-    pub fn new(broker: B, settings: &Settings, instance: &str) -> OverBroker<B> {
+    pub fn new(broker: Arc<dyn Broker>, settings: &Settings, instance: &str) -> BrokerRelay {
         let shared = Shared {
             instance: instance.into(),
             prefix: settings.prefix.clone(),
@@ -156,7 +157,7 @@ impl<B: Broker> OverBroker<B> {
             malformed: AtomicU64::new(0),
             last_malformed: Mutex::default(),
         };
-        OverBroker { broker: Arc::new(broker), shared: Arc::new(shared) }
+        BrokerRelay { broker, shared: Arc::new(shared) }
     }
 
     /// Asks instances for what follows a position: the one named, or all.
@@ -168,7 +169,7 @@ impl<B: Broker> OverBroker<B> {
         let data = json!({"source": source, "after": after.to_string(), "whom": whom});
         let question = shared.event(ASK, id.clone(), data);
         let mut found: BTreeMap<usize, Arc<Interval>> = BTreeMap::new();
-        if say(&*self.broker, shared, Path::Member(token(&shared.instance)), &question.to_bytes()).await.is_ok() {
+        if publish(&*self.broker, shared, Path::Member(token(&shared.instance)), &question.to_bytes()).await.is_ok() {
             while let Ok(Some(answer)) = tokio::time::timeout(ANSWER_WITHIN, answers.recv()).await {
                 let Some(interval) = answer.interval else {
                     // Somebody else may know.
@@ -259,7 +260,7 @@ impl Shared {
     }
 
     /// Takes an event of the relay's own, and gives back one that is not.
-    fn own(self: &Arc<Self>, broker: &Arc<impl Broker>, event: CloudEvent) -> Option<CloudEvent> {
+    fn own(self: &Arc<Self>, broker: &Arc<dyn Broker>, event: CloudEvent) -> Option<CloudEvent> {
         match event.kind.as_str() {
             ASK => {
                 let me = event.source.strip_prefix("/gossip/") == Some(&*self.instance)
@@ -287,7 +288,7 @@ impl Shared {
     }
 
     /// Tells whoever asked what is remembered; nothing, if there are too many questions already.
-    fn answer(self: &Arc<Self>, broker: &Arc<impl Broker>, question: &CloudEvent) {
+    fn answer(self: &Arc<Self>, broker: &Arc<dyn Broker>, question: &CloudEvent) {
         let Ok(place) = self.answering.clone().try_acquire_owned() else { return };
         let after = question.data["after"].as_str().and_then(|t| t.parse().ok());
         let (Some(source), Some(after)) = (question.data["source"].as_str(), after) else { return };
@@ -304,7 +305,7 @@ impl Shared {
             let none = all.is_empty().then(|| json!({"ask": ask, "number": 0, "of": 0}));
             for data in none.into_iter().chain(&mut said) {
                 let event = shared.event(ANSWER, shared.id(), data);
-                if say(&*broker, &shared, path.clone(), &event.to_bytes()).await.is_err() {
+                if publish(&*broker, &shared, path.clone(), &event.to_bytes()).await.is_err() {
                     return;
                 }
             }
@@ -360,16 +361,16 @@ fn cut(most: usize, path: &Path, to: Option<Position>, id: &str, bytes: &Bytes) 
     (0..of).map(piece).collect()
 }
 
-async fn say(broker: &impl Broker, shared: &Shared, path: Path, bytes: &[u8]) -> Result<(), RelayError> {
-    for m in shared.cut(broker.most(), &path, None, "", &Bytes::copy_from_slice(bytes)) {
-        broker.say(m).await?;
+async fn publish(broker: &dyn Broker, shared: &Shared, path: Path, bytes: &[u8]) -> Result<(), RelayError> {
+    for m in shared.cut(broker.max_message_bytes(), &path, None, "", &Bytes::copy_from_slice(bytes)) {
+        broker.publish(m).await?;
     }
     shared.sent.fetch_add(1, Relaxed);
     Ok(())
 }
 
 #[async_trait]
-impl<B: Broker> Relay for OverBroker<B> {
+impl Relay for BrokerRelay {
     fn describe(&self, tables: &[Arc<Table>]) {
         let mut described = self.shared.described.lock();
         described.sources.extend(tables.iter().map(|t| t.source.clone()));
@@ -398,12 +399,13 @@ impl<B: Broker> Relay for OverBroker<B> {
         };
         let source = token(&interval.source);
         if interval.from == interval.to {
-            return say(&*self.broker, &self.shared, Path::Beat(source), &bytes).await;
+            return publish(&*self.broker, &self.shared, Path::Beat(source), &bytes).await;
         }
         let id =
             format!("{}-{}-{}-{}-{}", interval.lineage, interval.epoch, interval.reader, interval.from, interval.to);
-        let messages = self.shared.cut(self.broker.most(), &Path::Rows(source), Some(interval.to), &id, &bytes);
-        self.broker.keep(&interval.source, messages).await?;
+        let messages =
+            self.shared.cut(self.broker.max_message_bytes(), &Path::Rows(source), Some(interval.to), &id, &bytes);
+        self.broker.publish_durable(&interval.source, messages).await?;
         // Whoever missed it can ask here, whether or not it comes back.
         self.shared.window.lock().add(&interval);
         self.shared.sent.fetch_add(1, Relaxed);
@@ -415,7 +417,7 @@ impl<B: Broker> Relay for OverBroker<B> {
             About::Topic(name) => Path::Topic(token(name)),
             About::Members => Path::Member(token(&self.shared.instance)),
         };
-        say(&*self.broker, &self.shared, path, &event.event.to_bytes()).await
+        publish(&*self.broker, &self.shared, path, &event.event.to_bytes()).await
     }
 
     async fn join(&self) -> Result<Inbox, RelayError> {
@@ -484,7 +486,7 @@ impl<B: Broker> Relay for OverBroker<B> {
     }
 
     async fn replay(&self, source: &str, after: Position) -> Result<Option<Vec<Arc<Interval>>>, RelayError> {
-        let kept = self.broker.kept(source, after).await?;
+        let kept = self.broker.replay(source, after).await?;
         if let Some(since) = kept.and_then(|messages| unbroken(after, self.whole(messages))) {
             return Ok(Some(since));
         }

@@ -113,16 +113,6 @@ impl Drawing {
         let points = vec![(x, y), (x + w, y), (x + w, y + h), (x, y + h)];
         self.shapes.push(Shape::Polygon { points, fill: Some(colour), edge: None });
     }
-
-    /// The drawing as SVG.
-    pub fn to_svg(&self) -> String {
-        svg_file::write(self)
-    }
-
-    /// The drawing as PDF.
-    pub fn to_pdf(&self) -> Vec<u8> {
-        pdf::write(self)
-    }
 }
 
 #[cfg(test)]

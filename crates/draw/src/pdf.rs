@@ -112,7 +112,14 @@ impl Page {
     }
 }
 
-pub fn write(d: &Drawing) -> Vec<u8> {
+impl Drawing {
+    /// The drawing as PDF.
+    pub fn to_pdf(&self) -> Vec<u8> {
+        write(self)
+    }
+}
+
+fn write(d: &Drawing) -> Vec<u8> {
     let (width, height) = d.size;
     let mut page = Page { content: Content::new(), height };
     d.shapes.iter().for_each(|s| page.shape(s));

@@ -18,7 +18,14 @@ fn clean(text: &str) -> String {
     text.chars().map(|c| if c.is_control() || c == ' ' { '\u{a0}' } else { c }).collect()
 }
 
-pub fn write(d: &Drawing) -> String {
+impl Drawing {
+    /// The drawing as SVG.
+    pub fn to_svg(&self) -> String {
+        write(self)
+    }
+}
+
+fn write(d: &Drawing) -> String {
     let (w, h) = d.size;
     let ground = Rectangle::new().set("width", w).set("height", h).set("fill", "#ffffff");
     let mut doc = Document::new()

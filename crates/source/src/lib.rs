@@ -8,6 +8,7 @@
 
 mod only;
 pub mod postgres;
+mod settings;
 mod source;
 pub mod sqlite;
 
@@ -16,7 +17,8 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use gossip_core::position::{Interval, Micros, Position};
 
-pub use source::{Last, Plan, Settings, Source};
+pub use settings::Settings;
+pub use source::Source;
 
 /// Microseconds since 1970, by this machine's clock.
 pub fn now() -> Micros {
@@ -40,6 +42,35 @@ pub trait Follow: Send {
 
     /// What keeps it from reading at present, if anything has for a while.
     fn trouble(&self) -> Option<String>;
+}
+
+/// Where the last known reader of a source stopped.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Last {
+    /// Its term of office.
+    pub epoch: u64,
+    /// The end of its last interval.
+    pub position: Position,
+    /// The log that the position counts in.
+    pub lineage: u64,
+    /// Its mark.
+    pub mark: u64,
+}
+
+impl Last {
+    /// As the reader's last interval says.
+    pub fn of(interval: &Interval) -> Last {
+        Last { epoch: interval.epoch, position: interval.to, lineage: interval.lineage, mark: interval.mark }
+    }
+}
+
+/// What has to be done to a database, in order.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Plan {
+    /// SQL.
+    pub statements: Vec<String>,
+    /// What it means for those who write to the database.
+    pub effects: Vec<String>,
 }
 
 /// What a rule or a query needs of a table, for `check`.

@@ -1,79 +1,17 @@
 //! A database of either kind, behind one set of calls.
 
-use std::fmt;
 use std::path::Path;
 use std::sync::Arc;
 
 use gossip_core::engine::Only;
-use gossip_core::position::{Interval, Position, Shows};
+use gossip_core::position::Shows;
 use gossip_core::schema::{Row, Table, TableName};
 
 use crate::postgres::PostgresSource;
 use crate::postgres::catalog::{split_name, table_name};
 use crate::sqlite::schema::{Found, describe};
 use crate::sqlite::{self, SqliteSource, triggers};
-use crate::{Condition, Finding, Follow, Result, SourceError};
-
-/// What a configuration says about a source.
-#[derive(Clone, Default)]
-pub struct Settings {
-    /// Its name.
-    pub name: String,
-    /// Where the database is.
-    pub url: String,
-    /// Where changes are streamed from, if not from there: a pooler does not pass replication on.
-    pub replication_url: Option<String>,
-    /// The tables to stream.
-    pub tables: Vec<String>,
-    /// The schema of tables that are named without one. PostgreSQL only.
-    pub schema: Option<String>,
-    /// The publication. PostgreSQL only.
-    pub publication: Option<String>,
-    /// The replication slot. PostgreSQL only.
-    pub slot: Option<String>,
-    /// Tables of which `prepare` makes the old values available. PostgreSQL only.
-    pub old_values: Vec<String>,
-    /// Bytes of log that may be held back for us before it is given up. PostgreSQL only.
-    pub max_wal_bytes: Option<u64>,
-    /// Whether a lost slot is made anew without being asked. PostgreSQL only.
-    pub renew_lost_slot: bool,
-}
-
-impl fmt::Debug for Settings {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        // URLs may hold passwords.
-        f.debug_struct("Settings").field("name", &self.name).field("tables", &self.tables).finish_non_exhaustive()
-    }
-}
-
-/// What has to be done to a database, in order.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Plan {
-    /// SQL.
-    pub statements: Vec<String>,
-    /// What it means for those who write to the database.
-    pub effects: Vec<String>,
-}
-
-/// Where the last known reader of a source stopped.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Last {
-    /// Its term of office.
-    pub epoch: u64,
-    /// The end of its last interval.
-    pub position: Position,
-    /// The log that the position counts in.
-    pub lineage: u64,
-    /// Its mark.
-    pub mark: u64,
-}
-
-impl Last {
-    /// As the reader's last interval says.
-    pub fn of(interval: &Interval) -> Last {
-        Last { epoch: interval.epoch, position: interval.to, lineage: interval.lineage, mark: interval.mark }
-    }
-}
+use crate::{Condition, Finding, Follow, Last, Plan, Result, Settings, SourceError};
 
 /// A database that is a source.
 #[derive(Clone, Debug)]

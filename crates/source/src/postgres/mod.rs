@@ -15,6 +15,7 @@ pub mod check;
 pub mod client;
 pub mod connect;
 pub mod pgoutput;
+mod pool;
 pub mod prepare;
 pub mod reader;
 pub mod rows;
@@ -29,11 +30,11 @@ use std::sync::Arc;
 
 use gossip_core::schema::Table;
 
-use crate::{Follow, Last, Result, Settings, SourceError};
+use crate::{Result, Settings, SourceError};
 use address::Address;
 use catalog::{Described, Wanted};
 use client::Client;
-use snapshot::Pool;
+use pool::Pool;
 
 /// Bytes of log that may be held back for us unless the configuration says otherwise.
 pub const MAX_WAL: u64 = 8 << 30;
@@ -126,11 +127,5 @@ impl PostgresSource {
     /// These tables, as the catalog is asked for them.
     pub fn wanted<'a>(&'a self, tables: &'a [String]) -> Wanted<'a> {
         Wanted { tables, schema: &self.schema, publications: [self.publication.clone(), self.keyless_publication()] }
-    }
-
-    /// Becomes the reader, if nobody else is.
-    pub fn try_to_follow(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn Follow>>> {
-        let reader = reader::PostgresReader::try_start(self, instance, last)?;
-        Ok(reader.map(|r| Box::new(r) as Box<dyn Follow>))
     }
 }

@@ -581,3 +581,11 @@ impl Follow for PostgresReader {
         full.then(|| "reading waits: too many transactions are not visible; is a synchronous standby missing?".into())
     }
 }
+
+impl PostgresSource {
+    /// Becomes the reader, if nobody else is.
+    pub fn try_to_follow(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn Follow>>> {
+        let reader = PostgresReader::try_start(self, instance, last)?;
+        Ok(reader.map(|r| Box::new(r) as Box<dyn Follow>))
+    }
+}

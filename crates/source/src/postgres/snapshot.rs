@@ -4,92 +4,22 @@
 //! altered before that moment is fixed: a table that was rewritten afterwards would look empty. What the snapshot shows
 //! is told by the transactions visible to it, and by a place in the log that all of them lie before.
 
-use std::collections::HashMap;
 use std::sync::Arc;
-use std::time::Duration;
 
 use gossip_core::engine::Only;
 use gossip_core::position::{Position, Shows};
 use gossip_core::schema::{Row, Table};
 use gossip_core::value::Value;
-use parking_lot::Mutex;
-use tokio_postgres::{SimpleQueryMessage, Statement};
+use tokio_postgres::SimpleQueryMessage;
 
-use super::address::Address;
 use super::catalog::{self, CatalogColumn, Described};
-use super::client::Client;
-use super::connect::{connect, quote};
+use super::connect::quote;
+use super::pool::Connection;
 use super::{PostgresSource, pgoutput::Lsn};
 use crate::{Result, SourceError, only};
 
 /// Rows that are fetched and handed over at a time.
 pub const PIECE: usize = 1_000;
-
-/// Connections that are kept for the next snapshot.
-const KEPT: usize = 4;
-
-/// Idle connections, and what tables are.
-#[derive(Debug)]
-pub struct Pool {
-    address: Address,
-    idle: Mutex<Vec<Connection>>,
-    /// By name, as the catalog had it when its signature was this. No more than there are tables to be read.
-    described: Mutex<HashMap<String, (String, Arc<Described>)>>,
-}
-
-struct Connection {
-    client: Client,
-    /// Asks for a table's signature.
-    signature: Statement,
-}
-
-impl std::fmt::Debug for Connection {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("connection")
-    }
-}
-
-impl Pool {
-    /// Keeps connections to this server. Connects to nothing yet.
-    pub fn new(address: Address) -> Pool {
-        Pool { address, idle: Mutex::default(), described: Mutex::default() }
-    }
-
-    fn take(&self) -> Result<Connection> {
-        while let Some(mut connection) = self.take_idle() {
-            // It may have ended while it waited.
-            if connection.client.is_valid(Duration::from_secs(1)) {
-                return Ok(connection);
-            }
-        }
-        let mut client = connect(&self.address)?;
-        // Getting past a place in the log must not wait for a standby.
-        client.batch_execute("SET synchronous_commit = local")?;
-        let signature = client.prepare(catalog::SIGNATURE)?;
-        Ok(Connection { client, signature })
-    }
-
-    fn take_idle(&self) -> Option<Connection> {
-        self.idle.lock().pop()
-    }
-
-    fn keep(&self, connection: Connection) {
-        let mut idle = self.idle.lock();
-        if idle.len() < KEPT {
-            idle.push(connection);
-        }
-    }
-}
-
-impl Drop for Pool {
-    fn drop(&mut self) {
-        // Ending a connection waits for it, which the last owner of the pool may not be in a place to do.
-        let idle = std::mem::take(&mut *self.idle.lock());
-        if !idle.is_empty() {
-            std::thread::spawn(move || drop(idle));
-        }
-    }
-}
 
 /// The name as configurations have it, of a table that queries know by another.
 fn wanted(table: &Table) -> String {

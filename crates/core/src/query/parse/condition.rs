@@ -3,9 +3,8 @@
 use std::sync::Arc;
 
 use super::keyword::Keyword;
-use super::token::{Location, Token};
+use super::token::{Location, Token, invalid};
 
-use super::tokens::invalid;
 use super::types::ordered;
 use super::{MAX_BRACKETS, OPERAND, Parser, Result, SUPPORTED, Size, Typed};
 use crate::query::expr::{Blank, CmpOp, Expr};

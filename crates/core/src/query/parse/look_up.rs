@@ -7,9 +7,8 @@
 use std::sync::Arc;
 
 use super::keyword::Keyword;
-use super::token::{Location, Token};
+use super::token::{Location, Token, invalid};
 
-use super::tokens::invalid;
 use super::{Parser, Result, Scope, Size, Typed};
 use crate::query::LookUp;
 use crate::query::{CmpOp, Expr, QueryError, similar};

@@ -1,9 +1,8 @@
 //! What a rule shows in the place of a column: a constant, or parts of texts put together.
 
 use super::keyword::Keyword;
-use super::token::Token;
+use super::token::{Token, invalid};
 
-use super::tokens::invalid;
 use super::{Parser, Result};
 use crate::mask::Mask;
 use crate::value::{Type, Value};

@@ -132,10 +132,10 @@ impl<'a> Parser<'a> {
     fn node(&self, expr: Expr, ty: Option<Type>, at: Location, parts: Size) -> Result<Typed> {
         let size = Size { depth: parts.depth + 1, nodes: parts.nodes.saturating_add(1) };
         if size.depth > MAX_DEPTH {
-            return Err(tokens::invalid(at, "nested too deeply", format!("at most {MAX_DEPTH} levels")));
+            return Err(token::invalid(at, "nested too deeply", format!("at most {MAX_DEPTH} levels")));
         }
         if size.nodes > MAX_NODES {
-            return Err(tokens::invalid(at, "too long a condition", format!("at most {MAX_NODES} parts")));
+            return Err(token::invalid(at, "too long a condition", format!("at most {MAX_NODES} parts")));
         }
         Ok(Typed { expr, ty, at, size })
     }

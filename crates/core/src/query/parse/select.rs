@@ -1,9 +1,8 @@
 //! `SELECT`, its tables and columns.
 
 use super::keyword::Keyword;
-use super::token::{Location, Token};
+use super::token::{Location, Token, invalid};
 
-use super::tokens::invalid;
 use super::{Parser, Result, Scope, Typed};
 use crate::query::{Expr, LiveQuery, MAX_NAME, QueryError, Visible, similar};
 

@@ -3,6 +3,7 @@
 use logos::{FilterResult, Lexer, Logos};
 
 use super::keyword::Keyword;
+use crate::query::QueryError;
 
 /// Where a token starts: line and column, both counted from 1, the column in characters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -124,6 +125,11 @@ pub(super) fn excerpt(text: &str) -> String {
         Some((end, _)) => format!("{}…", &text[..end]),
         None => text.to_string(),
     }
+}
+
+/// A text that cannot be taken, and what would have been understood.
+pub(super) fn invalid(at: Location, message: impl Into<String>, expected: impl Into<String>) -> QueryError {
+    QueryError::Invalid { line: at.line, column: at.column, message: message.into(), expected: expected.into() }
 }
 
 /// A token, where it starts, and its text.

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::keyword::Keyword;
-use super::token::{LexError, Location, Token, excerpt, tokens};
+use super::token::{LexError, Location, Token, excerpt, invalid, tokens};
 use super::{MAX_TEXT, Parser, Result};
 use crate::query::QueryError;
 
@@ -70,8 +70,4 @@ impl<'a> Parser<'a> {
         self.take(&Token::Semicolon);
         if *self.peek() == Token::EndOfText { Ok(()) } else { Err(self.unexpected("the end of the text")) }
     }
-}
-
-pub(super) fn invalid(at: Location, message: impl Into<String>, expected: impl Into<String>) -> QueryError {
-    QueryError::Invalid { line: at.line, column: at.column, message: message.into(), expected: expected.into() }
 }

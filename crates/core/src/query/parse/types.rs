@@ -1,8 +1,7 @@
 //! Which values may stand beside which, and what a text in quotes means there.
 
-use super::token::Location;
+use super::token::{Location, invalid};
 
-use super::tokens::invalid;
 use super::{Parser, Result, SUPPORTED, Typed};
 use crate::query::expr::Expr;
 use crate::value::{Type, Value};

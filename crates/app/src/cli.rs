@@ -38,13 +38,13 @@ pub struct ConfigFile {
 pub enum Command {
     /// Opens the workbench on the shipped scenario: a small harbour, two instances, simulated traffic.
     Demo(demo::Args),
-    /// Runs an instance without a screen.
+    /// Runs an instance as a server.
     Serve(commands::serve::Args),
     /// Opens the workbench with an instance of its own, or on a recording.
     Open(commands::open::Args),
     /// Opens the workbench on instances that run elsewhere.
     Attach(commands::attach::Args),
-    /// Records what operators are told of an instance, for `open --recording`.
+    /// Records operator events, for `open --recording`.
     Record(commands::record::Args),
     /// Prints a live query's result and its deltas as JSON Lines.
     Watch(commands::watch::Args),
@@ -52,9 +52,9 @@ pub enum Command {
     Draw(commands::draw::Args),
     /// Publishes one event to a topic.
     Publish(commands::publish::Args),
-    /// Lets an instance of a cluster go, politely.
+    /// Drains and stops an instance.
     Drain(commands::drain::Args),
-    /// Holds the configuration against the real database and broker.
+    /// Checks the configuration against the real database and broker.
     Check(commands::check::Args),
     /// Creates in the database what following its tables needs.
     Prepare(commands::prepare::Args),

@@ -51,7 +51,7 @@ impl Place {
         let mut child = Process(serve.spawn().unwrap());
         let mut line = String::new();
         BufReader::new(child.0.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        assert!(line.contains("listens on"), "{line}");
+        assert!(line.contains("is listening on"), "{line}");
         child
     }
 

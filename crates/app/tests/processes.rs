@@ -106,7 +106,7 @@ impl Cluster {
         let mut child = Process(serve.spawn().unwrap());
         let mut line = String::new();
         BufReader::new(child.0.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        assert!(line.contains("listens on"), "{line}");
+        assert!(line.contains("is listening on"), "{line}");
         Instance { url: line.split_whitespace().last().unwrap().to_string(), process: Some(child) }
     }
 

@@ -95,8 +95,8 @@ fn two_instances_another_librarys_clients_and_another_program_as_the_writer() {
     serve.args(["serve", "--instances", "2"]).current_dir(dir.path()).env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off");
     let mut serve = Lines::start(&mut serve);
     let url = |line: &str| line.split_whitespace().last().unwrap().to_string();
-    let north = url(&serve.wait("north listens on"));
-    let south = url(&serve.wait("north-2 listens on"));
+    let north = url(&serve.wait("north is listening on"));
+    let south = url(&serve.wait("north-2 is listening on"));
     let token = |claims: &str| gossip(dir.path(), &["token", "--claims", claims]).1.trim().to_string();
     let listen = |url: &str, token: &str, query: &str| {
         Lines::start(Command::new("/usr/bin/python3").args(["-c", PYTHON, url, token, query]))
@@ -208,7 +208,7 @@ fn bad_usage_and_configuration_say_what_where_and_what_to_do() {
     let mut serve = Command::new(GOSSIP);
     serve.arg("serve").current_dir(dir.path()).env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off");
     let mut serve = Lines::start(&mut serve);
-    let url = serve.wait("listens on").split_whitespace().last().unwrap().to_string();
+    let url = serve.wait("is listening on").split_whitespace().last().unwrap().to_string();
     drop(lock);
     let ready = || {
         run(
@@ -245,7 +245,7 @@ fn processes_of_their_own_hear_of_each_other_over_a_broker() {
         let mut command = Command::new(GOSSIP);
         command.args(["serve", "-c", &format!("{name}.toml")]).current_dir(dir.path());
         let mut lines = Lines::start(command.env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off"));
-        let url = lines.wait(&format!("{name} listens on")).split_whitespace().last().unwrap().to_string();
+        let url = lines.wait(&format!("{name} is listening on")).split_whitespace().last().unwrap().to_string();
         (lines, url)
     };
     let ((mut east, at_east), (mut west, at_west)) = (serve("east"), serve("west"));
@@ -298,7 +298,7 @@ fn another_language_reads_from_the_broker_and_publishes_there() {
     let mut serve = Command::new(GOSSIP);
     serve.arg("serve").current_dir(dir.path()).env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off");
     let mut serve = Lines::start(&mut serve);
-    let url = serve.wait("listens on").split_whitespace().last().unwrap().to_string();
+    let url = serve.wait("is listening on").split_whitespace().last().unwrap().to_string();
     let mut board = Lines::start(Command::new(GOSSIP).args(["watch", &url, "SELECT gauge, level_m FROM tide"]));
     board.wait("\"result\"");
     let example = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples/harbour_watch.py");
@@ -334,7 +334,7 @@ fn silent_connections_keep_nobody_out_where_descriptors_are_few() {
     let mut few = Command::new("sh");
     few.args(["-c", "ulimit -n 256; exec \"$0\" serve -c gossip.toml", GOSSIP]).current_dir(dir.path());
     let mut served = Lines::start(few.env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off"));
-    let url = served.wait("listens on").split_whitespace().last().unwrap().to_string();
+    let url = served.wait("is listening on").split_whitespace().last().unwrap().to_string();
     let address = url.split('/').nth(2).unwrap().to_string();
     let over = Arc::new(AtomicBool::new(false));
     let ends = over.clone();

@@ -310,7 +310,7 @@ fn inspection() -> Inspection {
     Inspection {
         tables: vec![table("calls", true, 3), table("dues", false, 1)],
         findings: vec![
-            finding("calls", "is not followed", Some("gossip prepare")),
+            finding("calls", "is not streaming", Some("gossip prepare")),
             finding("h", "journal mode is delete", Some("PRAGMA journal_mode = WAL")),
         ],
     }
@@ -390,7 +390,7 @@ fn tables_show_what_is_in_the_way_and_what_mends_it_before_it_is_done() {
     press(&mut s, KeyCode::Char('3'));
     update(&mut s, Message::Inspected(Ok(inspection())));
     let screen = draw(&mut s, 160, 47);
-    for text in ["3  Tables  ▴", "◆ in part", "is not followed", "journal mode is delete", "nobody: no rule"] {
+    for text in ["3  Tables  ▴", "◆ in part", "is not streaming", "journal mode is delete", "nobody: no rule"] {
         assert!(screen.contains(text), "{text}: {screen}");
     }
     assert!(matches!(&press(&mut s, KeyCode::Char('f'))[..], [Effect::PlanStream(t, true)] if t == "calls"));

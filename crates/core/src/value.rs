@@ -308,7 +308,7 @@ impl Value {
             },
             (_, Type::Json) => Ok(Value::Json(json.to_string().into())),
             (Json::String(s), ty) if ty != Type::Bool => {
-                Value::from_text(s, ty).ok_or_else(|| format!("expected {ty}, found a text that is not one"))
+                Value::from_text(s, ty).ok_or_else(|| format!("expected {ty}, got text that is not one"))
             }
             _ => refuse(),
         }

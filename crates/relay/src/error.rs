@@ -4,7 +4,7 @@
 #[derive(Debug, thiserror::Error)]
 pub enum RelayError {
     /// The broker cannot be reached now.
-    #[error("relay is not reachable: {0}")]
+    #[error("cannot reach the broker: {0}")]
     Unreachable(String),
     /// The address is not one of a relay that this build supports.
     #[error("relay.url: {scheme}:… is not supported; expected {expected}")]

@@ -68,7 +68,7 @@ impl Record {
 }
 
 fn about(claims: &Claims) -> (String, String) {
-    (cut(claims.subject().unwrap_or("nobody known")), cut(&claims.roles.join(", ")))
+    (cut(claims.subject().unwrap_or("unauthenticated")), cut(&claims.roles.join(", ")))
 }
 
 /// Short, and without what would break a line.

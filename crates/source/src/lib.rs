@@ -103,7 +103,7 @@ impl fmt::Display for Finding {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}: {}", self.about, self.text)?;
         match &self.mend {
-            Some(mend) => write!(f, "\n    mend: {mend}"),
+            Some(mend) => write!(f, "\n    fix: {mend}"),
             None => Ok(()),
         }
     }

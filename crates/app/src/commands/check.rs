@@ -90,7 +90,7 @@ fn tell(args: &Args, findings: &[Finding], names: &[(&str, String)]) -> Outcome 
             print_line(&format!("{} {f}", if f.blocks { "✗" } else { "!" }))?;
         }
         if findings.is_empty() {
-            print_line("everything fits")?;
+            print_line("no problems found")?;
         }
         if !names.is_empty() {
             print_line("on the broker, an instance needs to")?;
@@ -101,7 +101,7 @@ fn tell(args: &Args, findings: &[Finding], names: &[(&str, String)]) -> Outcome 
     }
     match blocking {
         0 => Ok(()),
-        1 => Err(Failure::check("1 finding keeps something from working")),
-        n => Err(Failure::check(format!("{n} findings keep something from working"))),
+        1 => Err(Failure::check("1 problem to fix")),
+        n => Err(Failure::check(format!("{n} problems to fix"))),
     }
 }

@@ -22,7 +22,7 @@ pub struct Args {
     what: String,
     /// The instance: host:port or ws://host:port.
     url: String,
-    /// The file; its ending says the form: svg, pdf or txt.
+    /// The file; its extension selects the format: svg, pdf or txt.
     #[arg(short, long)]
     output: PathBuf,
     /// A file that holds an operator's token.

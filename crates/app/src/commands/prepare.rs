@@ -14,7 +14,7 @@ pub struct Args {
     /// Print the SQL and do nothing.
     #[arg(long)]
     dry_run: bool,
-    /// Take everything of Gossip's out of the database again.
+    /// Remove everything Gossip created in the database.
     #[arg(long)]
     remove: bool,
 }

@@ -11,7 +11,7 @@ use crate::local::{Cluster, tokens};
 pub struct Args {
     #[command(flatten)]
     file: ConfigFile,
-    /// Run so many instances in this process, on consecutive ports, for trying out.
+    /// Number of instances to run in this process, on consecutive ports, to try it out.
     #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u16).range(1..=16))]
     instances: u16,
 }
@@ -25,7 +25,7 @@ pub async fn run(args: Args) -> Outcome {
     let cluster = Cluster::start_with(&config, &names, tokens, OnFailure::Exit).await?;
     faults::from_environment();
     for (name, address) in cluster.places() {
-        print_line(&format!("{name} listens on ws://{address}/v1/socket"))?;
+        print_line(&format!("{name} is listening on ws://{address}/v1/socket"))?;
     }
     if !config.listen.ip().is_loopback() {
         tracing::warn!("listening on {} without TLS: tokens and rows can be read on the way", config.listen.ip());

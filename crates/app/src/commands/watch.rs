@@ -21,7 +21,7 @@ pub struct Args {
     /// A parameter of the query; a value that is not JSON is taken as text.
     #[arg(long = "param", value_name = "NAME=VALUE")]
     params: Vec<String>,
-    /// End after so many lines.
+    /// Stop after this many lines.
     #[arg(long)]
     count: Option<u64>,
     /// End after so many seconds.

@@ -194,7 +194,7 @@ pub const ACTIONS: &[Entry] = &[
         KeyCode::Char('S'),
         "S",
         "stop changes",
-        "make no more of the changes that are being repeated",
+        "stop repeating changes",
     ),
     earshot(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
     earshot(
@@ -277,7 +277,7 @@ pub const ACTIONS: &[Entry] = &[
     earshot(Action::PreviousWatcher, KeyCode::BackTab, "shift-tab", "", "the watcher before"),
     earshot(Action::Unfold, KeyCode::Right, "→", "", "show the rows of the chosen line"),
     earshot(Action::Fold, KeyCode::Left, "←", "", "hide them"),
-    entry(Action::Record, KeyCode::Char('R'), "R", "", "save what instances told of late as a recording"),
+    entry(Action::Record, KeyCode::Char('R'), "R", "", "save recent events as a recording"),
     entry(Action::Palette, KeyCode::Char(':'), ":", "", "find an action by its words"),
     entry(Action::Help, KeyCode::Char('?'), "?", "help", "all keys and marks"),
     entry(Action::Back, KeyCode::Esc, "esc", "back", "close what is open; clear the filter"),

@@ -155,7 +155,7 @@ fn a_query_is_asked_as_several_people_and_a_table_is_let_stream() {
     t.wait("two agencies side by side", |s| {
         s.contains("Tove") && !s.contains("Imre") && s.contains("agency = 'Brightwater'")
     });
-    t.wait("its feed and its cost", |s| s.contains("µs a change"));
+    t.wait("its feed and its cost", |s| s.contains("µs per change"));
     t.key("k");
     t.wait_text("Keep the query");
     t.type_text("my_calls");

@@ -56,7 +56,7 @@ fn refused(e: &async_nats::ConnectError) -> RelayError {
         Authentication | AuthorizationViolation => "the broker refuses: user or password",
         Dns => "there is no such host",
         TimedOut => "no answer",
-        _ => "nobody is there",
+        _ => "no connection",
     })
 }
 

@@ -358,7 +358,7 @@ impl Node {
     pub(super) fn leave(&mut self, client: u64, place: &str) -> Result<Json, RpcError> {
         if !self.gone(&(place.into(), client)) {
             let shown: String = place.chars().take(60).collect();
-            return Err(RpcError::new(code::UNKNOWN_NAME, format!("this connection is not at {shown}")));
+            return Err(RpcError::new(code::UNKNOWN_NAME, format!("this connection has not joined {shown}")));
         }
         self.flush_system();
         Ok(json!({}))

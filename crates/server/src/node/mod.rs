@@ -661,7 +661,7 @@ pub fn refused(refusal: &Refusal) -> RpcError {
         Refusal::Query(e @ QueryError::Parameter(_)) => RpcError::new(code::QUERY, e.to_string()),
         Refusal::Limit(which) => RpcError::new(code::LIMIT, format!("limit reached: {which}")),
         Refusal::Unavailable(why) => unavailable("the source cannot be read at the moment", why),
-        Refusal::Undecided(why) => unavailable("rights are decided elsewhere, and there is no answer", why),
+        Refusal::Undecided(why) => unavailable("the decision service did not answer", why),
         Refusal::Expired => RpcError::new(code::NOT_AUTHENTICATED, "the token has expired"),
         Refusal::SchemaChanged(why) | Refusal::RightsChanged(why) => RpcError::new(code::NOT_KNOWN, why.clone()),
     }

@@ -180,7 +180,7 @@ async fn events_are_heard_on_every_instance_once_and_kept_as_declared() {
         refused(a.session.call("publish", call("tide", json!({"gauge": "g1", "level": {"m": "high"}}))).await);
     assert_eq!(
         (of, text.as_str()),
-        (code::INVALID_PARAMS, "topic tide: level: expected float8, found a text that is not one")
+        (code::INVALID_PARAMS, "topic tide: level: expected float8, got text that is not one")
     );
     let (status, problem) = post(&c, 0, "not a token", &structured, event("5", json!(later), 1.0).to_string()).await;
     assert_eq!((status, problem["code"].as_i64()), (401, Some(code::NOT_AUTHENTICATED)));

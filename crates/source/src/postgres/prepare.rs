@@ -215,7 +215,7 @@ impl PostgresSource {
                 return Err(SourceError::NotReady(format!("there is no table {wanted} in the database{hint}")));
             };
             if let Some((why, mend)) = unfit(d) {
-                let mend = mend.map_or(String::new(), |m| format!("; mend: {m}"));
+                let mend = mend.map_or(String::new(), |m| format!("; fix: {m}"));
                 return Err(SourceError::NotReady(format!("table {wanted} {why}{mend}")));
             }
             let full = self.wants_old_values(wanted) && !d.key.is_empty();

@@ -196,7 +196,7 @@ pub fn plan(db: &Connection, source: &SqliteSource) -> Result<Plan> {
                 return Err(SourceError::NotReady(format!("there is no table {wanted} in the database{hint}")));
             }
             Found::Unfit(why, mend) => {
-                let mend = mend.map_or(String::new(), |m| format!("; mend: {m}"));
+                let mend = mend.map_or(String::new(), |m| format!("; fix: {m}"));
                 return Err(SourceError::NotReady(format!("table {wanted} {why}{mend}")));
             }
         }
@@ -331,7 +331,7 @@ pub fn check(source: &SqliteSource) -> Result<Vec<Finding>> {
                 find(
                     true,
                     wanted,
-                    "is not followed: its triggers are missing or outdated".into(),
+                    "is not streaming: its triggers are missing or outdated".into(),
                     Some("gossip prepare".into()),
                 );
             }

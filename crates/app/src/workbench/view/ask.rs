@@ -196,7 +196,7 @@ fn describe(s: &State, pane: &Pane) -> Vec<(&'static str, String)> {
     };
     match &pane.about {
         Some(Ok(about)) => {
-            let cost = about.cost_ns.map_or(String::new(), |ns| format!(", {:.2} µs a change", ns as f64 / 1e3));
+            let cost = about.cost_ns.map_or(String::new(), |ns| format!(", {:.2} µs per change", ns as f64 / 1e3));
             let feed = about.feed.map_or("not shared now".into(), |(id, n)| {
                 format!("{id}, of {n} subscription{}{cost}", if n == 1 { "" } else { "s" })
             });

@@ -217,7 +217,7 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let steps = super::steps::steps(s);
     let done = steps.iter().filter(|x| x.done).count();
     let ready = match done < steps.len() && s.has_config {
-        true => format!("0 ready: {done} of {}  ", steps.len()),
+        true => format!("Steps: {done} of {} done  ", steps.len()),
         false => String::new(),
     };
     right(frame, area, 0, Line::styled(ready.clone(), t.late()));

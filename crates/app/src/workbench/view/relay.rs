@@ -19,7 +19,7 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let p = relay::picture(s);
     if p.nodes.is_empty() {
-        return put(frame, area, 1, Text::styled("No instance has told how it stands yet.", t.dim()));
+        return put(frame, area, 1, Text::styled("No instances yet.", t.dim()));
     }
     let wide = area.width >= 110;
     let shown = p.nodes.len().min((area.height as usize / 2).saturating_sub(3) / 2).max(1);

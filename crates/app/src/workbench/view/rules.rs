@@ -29,7 +29,7 @@ const SIDE_BY_SIDE: u16 = 110;
 /// Draws the view.
 pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     if s.rules.seen.tables.is_empty() || s.rules.seen.roles.is_empty() {
-        let text = "No instance has told of a table and a role yet: no rule grants anything, and there is no persona.";
+        let text = "No tables or rules yet.";
         return put(frame, area, 1, Text::styled(fit(text, area.width as usize), s.theme.dim()));
     }
     let wide = area.width >= SIDE_BY_SIDE;

@@ -36,7 +36,7 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     let entries = s.tables.entries();
     if entries.is_empty() {
         let text = match s.tables.find.as_str() {
-            "" => "No instance has told of a table yet.".to_string(),
+            "" => "No tables yet.".to_string(),
             find => format!("No table has “{find}” in its name or in a column's. esc shows all."),
         };
         return put(frame, area, 1, Text::styled(text, t.dim()));

@@ -84,7 +84,7 @@ impl Parser<'_> {
             (name, quoted, _) = self.name("the name of a table")?;
         }
         if matches!(self.peek(), Token::Comma) || matches!(self.peek(), Token::Word(_)) && !self.may_follow_table() {
-            return Err(self.unexpected("WHERE: one table without another name is supported"));
+            return Err(self.unexpected("WHERE: aliases are not supported"));
         }
         match visible.table(schema.as_deref(), &name, quoted) {
             Some((table, visible)) => Ok(Scope { table, alias: None, visible }),

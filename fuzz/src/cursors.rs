@@ -25,7 +25,7 @@ pub fn run(data: &[u8]) {
     let cursor = Cursor {
         source,
         epoch: number(0),
-        lineage: number(1),
+        timeline: number(1),
         commit: number(2),
         index: number(3) as u32,
         query: number(4),

@@ -115,7 +115,7 @@ fn commit(building: Building) -> bool {
             assert_eq!(change.description, WORLD.table.identity());
             assert_eq!(change.key.len(), 1, "{change:?}");
             assert!(change.new.as_ref().is_none_or(|row| row.len() == width), "{change:?}");
-            assert!(change.untold.iter().all(|i| i < width), "{change:?}");
+            assert!(change.omitted_columns.iter().all(|i| i < width), "{change:?}");
         }
         if last {
             return true;

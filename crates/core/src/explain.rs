@@ -5,11 +5,11 @@ use std::collections::BTreeSet;
 use serde::{Deserialize, Serialize};
 
 use crate::feed::{self, Change};
-use crate::look_up::Sets;
 use crate::position::{Old, RowChange, Transaction};
 use crate::query::{Beside, Expr, Masked, expr::write_name};
-use crate::rule::{Effective, Standing};
+use crate::rule::{EffectiveQuery, Standing};
 use crate::schema::{Row, Table};
+use crate::subquery::SubqueryResults;
 
 /// What became of one transaction for one subscription, as far as the engine knows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -88,14 +88,19 @@ impl Step {
 }
 
 /// The verdict of one row, in the order of how far it came.
-pub fn row_verdict(effective: &Effective, change: &RowChange, sets: &dyn Sets, matched: bool) -> Verdict {
+pub fn row_verdict(
+    effective: &EffectiveQuery,
+    change: &RowChange,
+    subquery_results: &dyn SubqueryResults,
+    matched: bool,
+) -> Verdict {
     if matched {
         return Verdict::Matched;
     }
     let rows = both(change);
-    if rows.iter().any(|r| effective.sees(r, sets)) {
+    if rows.iter().any(|r| effective.sees(r, subquery_results)) {
         Verdict::Unchanged
-    } else if rows.iter().any(|r| effective.admitted(r, sets).is_some()) {
+    } else if rows.iter().any(|r| effective.admitted(r, subquery_results).is_some()) {
         Verdict::Outside
     } else {
         Verdict::Withheld
@@ -103,14 +108,18 @@ pub fn row_verdict(effective: &Effective, change: &RowChange, sets: &dyn Sets, m
 }
 
 /// The verdict of a whole transaction: that of the row which came furthest.
-pub fn verdict(effective: &Effective, transaction: &Transaction, sets: &dyn Sets) -> Verdict {
+pub fn verdict(
+    effective: &EffectiveQuery,
+    transaction: &Transaction,
+    subquery_results: &dyn SubqueryResults,
+) -> Verdict {
     let own = transaction.changes.iter().filter(|c| effective.is_about(c));
-    let one = |c: &RowChange| row_verdict(effective, c, sets, would_change(effective, c, sets));
+    let one = |c: &RowChange| row_verdict(effective, c, subquery_results, would_change(effective, c, subquery_results));
     own.map(one).max().unwrap_or(Verdict::Elsewhere)
 }
 
-fn would_change(effective: &Effective, c: &RowChange, sets: &dyn Sets) -> bool {
-    feed::change(effective, c, sets, None) != Ok(None)
+fn would_change(effective: &EffectiveQuery, c: &RowChange, subquery_results: &dyn SubqueryResults) -> bool {
+    feed::change(effective, c, subquery_results, None) != Ok(None)
 }
 
 fn both(c: &RowChange) -> Vec<&Row> {
@@ -123,14 +132,22 @@ fn both(c: &RowChange) -> Vec<&Row> {
 
 /// The steps of a transaction towards an effective query. `standing` are the rules of the asker that speak of the
 /// table. Of several rows, the one that came furthest is explained.
-pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Transaction, sets: &dyn Sets) -> Vec<Step> {
+pub fn explain(
+    effective: &EffectiveQuery,
+    standing: &[Standing],
+    transaction: &Transaction,
+    subquery_results: &dyn SubqueryResults,
+) -> Vec<Step> {
     let table = &effective.table;
     let mut steps = Vec::new();
     let own: Vec<&RowChange> = transaction.changes.iter().filter(|c| effective.is_about(c)).collect();
-    let Some(row) = own.iter().max_by_key(|c| row_verdict(effective, c, sets, would_change(effective, c, sets))) else {
+    let Some(row) = own
+        .iter()
+        .max_by_key(|c| row_verdict(effective, c, subquery_results, would_change(effective, c, subquery_results)))
+    else {
         let tables: BTreeSet<String> = transaction.changes.iter().map(|c| c.table.to_string()).collect();
-        let asks = effective.asks().into_iter().find(|t| tables.contains(&t.to_string()));
-        if let Some(asked) = asks {
+        let depends_on = effective.depends_on().into_iter().find(|t| tables.contains(&t.to_string()));
+        if let Some(asked) = depends_on {
             let text = format!("the change is to {asked}, which a rule on {} asks", table.name);
             let rules = standing.iter().map(|s| s.rule.headline()).collect::<Vec<_>>().join("; or ");
             return vec![
@@ -167,8 +184,8 @@ pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Trans
         vec![row_name(table, row)],
     ));
 
-    let verdict = row_verdict(effective, row, sets, would_change(effective, row, sets));
-    steps.push(rule_step(table, standing, row, sets, verdict != Verdict::Withheld));
+    let verdict = row_verdict(effective, row, subquery_results, would_change(effective, row, subquery_results));
+    steps.push(rule_step(table, standing, row, subquery_results, verdict != Verdict::Withheld));
 
     let reached = |v: Verdict| match () {
         () if verdict < v => Passed::NotReached,
@@ -179,7 +196,7 @@ pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Trans
     let query = if effective.condition.is_const(true) { "all rows".into() } else { query };
     let values = both(row)
         .into_iter()
-        .filter_map(|r| effective.admitted(r, sets).map(|visible| (r, visible)))
+        .filter_map(|r| effective.admitted(r, subquery_results).map(|visible| (r, visible)))
         .filter(|_| !effective.condition.is_const(true))
         .map(|(row, visible)| {
             let masked = Masked { row, visible: &visible };
@@ -189,11 +206,11 @@ pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Trans
     steps.push(Step::new("query", reached(Verdict::Outside), query, values));
 
     let changed = changed_columns(table, row);
-    let text = match feed::change(effective, row, sets, None) {
+    let text = match feed::change(effective, row, subquery_results, None) {
         Ok(Some(Change::Add { .. })) => "the row comes into the result".to_string(),
         Ok(Some(Change::Remove { .. })) => "the row leaves the result".to_string(),
         Ok(Some(Change::Replace { changed, .. })) => format!("replaced: {}", names(table, changed.into_iter())),
-        Err(feed::Untold) => "the change leaves out a large value: the result is read anew".to_string(),
+        Err(feed::MissingValue) => "the change leaves out a large value: the result is read anew".to_string(),
         Ok(None) => "nothing that is selected and visible changed".to_string(),
     };
     let values = if changed.is_empty() { vec![] } else { vec![format!("changed in the row: {changed}")] };
@@ -201,7 +218,13 @@ pub fn explain(effective: &Effective, standing: &[Standing], transaction: &Trans
     steps
 }
 
-fn rule_step(table: &Table, standing: &[Standing], row: &RowChange, sets: &dyn Sets, passed: bool) -> Step {
+fn rule_step(
+    table: &Table,
+    standing: &[Standing],
+    row: &RowChange,
+    subquery_results: &dyn SubqueryResults,
+    passed: bool,
+) -> Step {
     if standing.is_empty() {
         let text = format!("no rule grants anything on {} to any of these roles", table.name);
         return Step::new("rule", Passed::No, text, vec![]);
@@ -213,14 +236,15 @@ fn rule_step(table: &Table, standing: &[Standing], row: &RowChange, sets: &dyn S
             Err(e) => values.push(format!("claim.{} {}", e.name, e.problem)),
             Ok(condition) => {
                 condition.for_each(&mut |e| match e {
-                    Expr::Member { look_up, .. } if sets.set(look_up).is_none() => {
+                    Expr::Member { subquery, .. } if subquery_results.set(subquery).is_none() => {
                         values.push(format!(
-                            "nobody listens under this rule now, so it is not known what it finds: {look_up}"
+                            "nobody listens under this rule now, so it is not known what it finds: {subquery}"
                         ));
                     }
                     _ => {}
                 });
-                let holds = both(row).iter().any(|r| condition.truth(&Beside { row: r, sets }) == Some(true));
+                let holds =
+                    both(row).iter().any(|r| condition.truth(&Beside { row: r, subquery_results }) == Some(true));
                 // Show the rules that admitted it, or all where none did.
                 if passed && !holds {
                     continue;

@@ -9,10 +9,10 @@ use std::hash::BuildHasher;
 
 use foldhash::quality::RandomState;
 
-use crate::look_up::Sets;
 use crate::position::{Old, RowChange};
-use crate::rule::{Effective, Seen};
+use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{ColumnSet, Key};
+use crate::subquery::SubqueryResults;
 
 /// A change of a feed's result. Speaks of the result, not of the table.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -22,7 +22,7 @@ pub enum Change {
         /// Its key.
         key: Key,
         /// The row as it is shown.
-        row: Seen,
+        row: VisibleRow,
         /// Whether it stands for a replacement: the row was in the result before.
         instead: bool,
     },
@@ -31,7 +31,7 @@ pub enum Change {
         /// Its key.
         key: Key,
         /// The row as it is shown now.
-        row: Seen,
+        row: VisibleRow,
         /// Selected columns whose value differs, ascending in selection order.
         changed: Vec<usize>,
     },
@@ -74,7 +74,7 @@ fn size(key: &Key, marks: &Marks) -> usize {
 
 impl Sent {
     /// Notes a row as sent.
-    pub fn note(&mut self, effective: &Effective, key: Key, seen: &Seen) {
+    pub fn note(&mut self, effective: &EffectiveQuery, key: Key, seen: &VisibleRow) {
         let marks = effective.select.iter().map(|&i| self.mark(seen, i)).collect();
         self.put(key, marks);
     }
@@ -91,12 +91,12 @@ impl Sent {
         known.is_some()
     }
 
-    fn mark(&self, seen: &Seen, column: usize) -> u64 {
+    fn mark(&self, seen: &VisibleRow, column: usize) -> u64 {
         if seen.columns.contains(column) { self.hasher.hash_one(&seen.row[column]).max(HIDDEN + 1) } else { HIDDEN }
     }
 
     /// Whether a row, as it is seen now, is what was sent under its key.
-    pub fn is_as_sent(&self, effective: &Effective, key: &Key, seen: &Seen) -> bool {
+    pub fn is_as_sent(&self, effective: &EffectiveQuery, key: &Key, seen: &VisibleRow) -> bool {
         let marks = effective.select.iter().map(|&i| self.mark(seen, i));
         self.rows.get(key).is_some_and(|sent| sent.iter().copied().eq(marks))
     }
@@ -135,18 +135,18 @@ impl Sent {
     /// shown and of which the change says only that they are as they were.
     fn take_in(
         &mut self,
-        effective: &Effective,
+        effective: &EffectiveQuery,
         change: &RowChange,
-        seen: Option<Seen>,
+        seen: Option<VisibleRow>,
         left_out: &ColumnSet,
-    ) -> Result<Option<Change>, Untold> {
+    ) -> Result<Option<Change>, MissingValue> {
         let key = change.key.clone();
         let Some(mut row) = seen else { return Ok(self.forget(&key).then_some(Change::Remove { key })) };
         let before = self.rows.get(&key);
         // What was sent can stay if it is of this row, and was shown as it is now.
         let another = before.is_none() || change.old == Old::Known(None);
         if !left_out.is_empty() && (another || effective.maskable().iter().any(|i| left_out.contains(i))) {
-            return Err(Untold);
+            return Err(MissingValue);
         }
         let stays = |n: usize| before.map_or(HIDDEN, |marks| marks[n]);
         let select = effective.select.iter().enumerate();
@@ -160,7 +160,7 @@ impl Sent {
         let came_up = select().any(|(i, (was, _))| *was == HIDDEN && left_out.contains(*i));
         let lost = select().any(|(_, (was, is))| *was != HIDDEN && *is == HIDDEN);
         if came_up || lost && !left_out.is_empty() {
-            return Err(Untold);
+            return Err(MissingValue);
         }
         let changed: Vec<usize> = select().filter(|(_, (was, is))| was != is).map(|(i, _)| *i).collect();
         self.put(key.clone(), marks);
@@ -176,36 +176,36 @@ impl Sent {
 /// A change leaves out an unchanged value that is needed to tell what it does to a result, or its rows have another shape
 /// than the table is known to have.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Untold;
+pub struct MissingValue;
 
 /// What a row change does to a result. `sent` is needed, and kept up to date, only where old values are unknown.
 pub fn change(
-    effective: &Effective,
+    effective: &EffectiveQuery,
     row: &RowChange,
-    sets: &dyn Sets,
+    subquery_results: &dyn SubqueryResults,
     sent: Option<&mut Sent>,
-) -> Result<Option<Change>, Untold> {
+) -> Result<Option<Change>, MissingValue> {
     if row.description != effective.description {
-        return Err(Untold);
+        return Err(MissingValue);
     }
     let key = row.key.clone();
-    if !row.untold.is_empty() && row.new.is_some() && effective.is_decided_by_any_of(&row.untold) {
-        return Err(Untold);
+    if !row.omitted_columns.is_empty() && row.new.is_some() && effective.is_decided_by_any_of(&row.omitted_columns) {
+        return Err(MissingValue);
     }
-    let new = row.new.as_ref().and_then(|r| effective.see(r, sets));
+    let new = row.new.as_ref().and_then(|r| effective.see(r, subquery_results));
     if effective.table.key.is_empty() {
         return Ok(new.map(|row| Change::Add { key, row, instead: false }));
     }
-    let shown = |i: &usize| row.untold.contains(*i) && new.as_ref().is_some_and(|n| n.columns.contains(*i));
-    let left_out: ColumnSet = match row.untold.is_empty() {
+    let shown = |i: &usize| row.omitted_columns.contains(*i) && new.as_ref().is_some_and(|n| n.columns.contains(*i));
+    let left_out: ColumnSet = match row.omitted_columns.is_empty() {
         true => ColumnSet::default(),
         false => effective.select.iter().copied().filter(|i| shown(i)).collect(),
     };
     match (&row.old, sent) {
         (_, Some(sent)) => sent.take_in(effective, row, new, &left_out),
-        _ if !left_out.is_empty() => Err(Untold),
+        _ if !left_out.is_empty() => Err(MissingValue),
         (Old::Known(old), None) => {
-            Ok(between(effective, key, old.as_ref().and_then(|r| effective.see(r, sets)).as_ref(), new))
+            Ok(between(effective, key, old.as_ref().and_then(|r| effective.see(r, subquery_results)).as_ref(), new))
         }
         // Without any memory of what was sent, only what is in the result now can be told.
         (Old::Unknown, None) => Ok(new.map(|row| Change::Add { key, row, instead: false })),
@@ -213,7 +213,12 @@ pub fn change(
 }
 
 /// What takes a result from one row under a key to another.
-pub fn between(effective: &Effective, key: Key, old: Option<&Seen>, new: Option<Seen>) -> Option<Change> {
+pub fn between(
+    effective: &EffectiveQuery,
+    key: Key,
+    old: Option<&VisibleRow>,
+    new: Option<VisibleRow>,
+) -> Option<Change> {
     match (old, new) {
         (None, None) => None,
         (None, Some(row)) => Some(Change::Add { key, row, instead: false }),
@@ -224,9 +229,14 @@ pub fn between(effective: &Effective, key: Key, old: Option<&Seen>, new: Option<
 
 /// Whether the change takes back something that its readers were allowed to see before: what of it is still unsent is
 /// not to be sent any more. `row` is what changed.
-pub fn takes_back(effective: &Effective, change: &Change, row: &RowChange, sets: &dyn Sets) -> bool {
+pub fn revokes(
+    effective: &EffectiveQuery,
+    change: &Change,
+    row: &RowChange,
+    subquery_results: &dyn SubqueryResults,
+) -> bool {
     match change {
-        Change::Remove { .. } => row.new.as_ref().is_some_and(|r| effective.admitted(r, sets).is_none()),
+        Change::Remove { .. } => row.new.as_ref().is_some_and(|r| effective.admitted(r, subquery_results).is_none()),
         Change::Add { row, instead: true, .. } => {
             !row.columns.covers(&effective.granted()) || !effective.maskable().is_empty()
         }
@@ -239,7 +249,7 @@ pub fn takes_back(effective: &Effective, change: &Change, row: &RowChange, sets:
     }
 }
 
-fn replace(effective: &Effective, key: Key, old: &Seen, row: Seen) -> Option<Change> {
+fn replace(effective: &EffectiveQuery, key: Key, old: &VisibleRow, row: VisibleRow) -> Option<Change> {
     let lost = effective.select.iter().any(|&i| old.columns.contains(i) && !row.columns.contains(i));
     if lost {
         return Some(Change::Add { key, row, instead: true });
@@ -262,7 +272,7 @@ mod tests {
     use crate::value::{Type, Value};
 
     /// A table `t (id, state, n, body)` whose changes tell no old values, for one who sees `n` only where `state` is 1.
-    fn effective() -> Effective {
+    fn effective() -> EffectiveQuery {
         let rule = |rows: &str, columns: &[&str]| RuleText {
             role: "all".into(),
             table: TableName::plain("t"),
@@ -295,20 +305,20 @@ mod tests {
             key: [Value::Int(1)].into(),
             old,
             new: Some([Value::Int(1), Value::Int(state), Value::Int(n), body.map_or(Value::Null, Value::Int)].into()),
-            untold: [3].into_iter().filter(|_| body.is_none()).collect(),
+            omitted_columns: [3].into_iter().filter(|_| body.is_none()).collect(),
         };
         let mut tell = |c: RowChange| super::change(&of, &c, &(), Some(&mut sent));
-        let changed = |c: Result<Option<Change>, Untold>| match c {
+        let changed = |c: Result<Option<Change>, MissingValue>| match c {
             Ok(Some(Change::Replace { row, changed, .. })) => (changed, row.columns.contains(3)),
             other => panic!("{other:?}"),
         };
-        assert_eq!(tell(change(1, 5, None, Old::Unknown)), Err(Untold), "it was not sent before");
+        assert_eq!(tell(change(1, 5, None, Old::Unknown)), Err(MissingValue), "it was not sent before");
         assert!(matches!(tell(change(1, 5, Some(8), Old::Unknown)), Ok(Some(Change::Add { instead: false, .. }))));
         assert_eq!(changed(tell(change(1, 6, None, Old::Unknown))), (vec![2], false));
         assert_eq!(changed(tell(change(1, 6, Some(9), Old::Unknown))), (vec![3], true));
-        assert_eq!(tell(change(1, 6, None, Old::Known(None))), Err(Untold), "another row");
+        assert_eq!(tell(change(1, 6, None, Old::Known(None))), Err(MissingValue), "another row");
         // A column goes out of sight: the row is told whole, for which a value is missing.
-        assert_eq!(tell(change(2, 6, None, Old::Unknown)), Err(Untold));
+        assert_eq!(tell(change(2, 6, None, Old::Unknown)), Err(MissingValue));
         assert!(matches!(tell(change(2, 6, Some(9), Old::Unknown)), Ok(Some(Change::Add { instead: true, .. }))));
         assert_eq!(tell(change(2, 7, None, Old::Unknown)), Ok(None), "what is hidden says nothing");
         assert_eq!(tell(change(9, 7, Some(9), Old::Unknown)), Ok(Some(Change::Remove { key: [Value::Int(1)].into() })));

@@ -8,12 +8,12 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
-use crate::engine::Only;
-use crate::look_up::Sets;
+use crate::engine::RowFilter;
 use crate::query::expr::MAX_LIST;
 use crate::query::{CmpOp, Expr};
-use crate::rule::Effective;
+use crate::rule::EffectiveQuery;
 use crate::schema::Row;
+use crate::subquery::SubqueryResults;
 use crate::value::Value;
 
 /// A feed of one engine.
@@ -26,7 +26,7 @@ const MAX_ANCHORS: usize = MAX_LIST;
 const MAX_FOUND: usize = 256;
 
 /// A column and a value that it must equal.
-type Anchor = (usize, Value);
+type EqPredicate = (usize, Value);
 
 /// The feeds that need a value of a column, by its probe.
 type ByValue = HashMap<Value, Vec<FeedId>, RandomState>;
@@ -42,8 +42,8 @@ pub struct TableIndex {
 
 impl TableIndex {
     /// Enters a feed under what it needs.
-    pub fn insert(&mut self, feed: FeedId, needs: &Needs) {
-        let Needs(Some(anchors)) = needs else { return self.always.push(feed) };
+    pub fn insert(&mut self, feed: FeedId, needs: &AccessPath) {
+        let AccessPath(Some(anchors)) = needs else { return self.always.push(feed) };
         for (column, value) in anchors {
             let place = match self.by_value.iter().position(|(c, _)| c == column) {
                 Some(i) => i,
@@ -57,10 +57,10 @@ impl TableIndex {
     }
 
     /// Takes a feed out. `needs` must be what it was entered under.
-    pub fn remove(&mut self, feed: FeedId, needs: &Needs) {
+    pub fn remove(&mut self, feed: FeedId, needs: &AccessPath) {
         match needs {
-            Needs(None) => self.always.retain(|f| *f != feed),
-            Needs(Some(anchors)) => {
+            AccessPath(None) => self.always.retain(|f| *f != feed),
+            AccessPath(Some(anchors)) => {
                 for (column, value) in anchors {
                     let Some((_, map)) = self.by_value.iter_mut().find(|(c, _)| c == column) else { continue };
                     if let Some(feeds) = map.get_mut(value) {
@@ -96,27 +96,27 @@ impl TableIndex {
 
 /// What a row needs to be in the result of a query: one of these values, or there is no such short list.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Needs(Option<Vec<Anchor>>);
+pub struct AccessPath(Option<Vec<EqPredicate>>);
 
-impl Needs {
+impl AccessPath {
     /// Whether every change may touch what needs this.
     pub fn is_scan(&self) -> bool {
         self.0.is_none()
     }
 
     /// What `effective` needs, given what its look-ups have found.
-    pub fn of(effective: &Effective, sets: &dyn Sets) -> Needs {
-        let Some(found) = values(effective, sets) else { return Needs(None) };
-        let mut anchors: Vec<Anchor> = found.into_iter().filter_map(|(c, v)| Some((c, v.probe()?))).collect();
+    pub fn of(effective: &EffectiveQuery, subquery_results: &dyn SubqueryResults) -> AccessPath {
+        let Some(found) = values(effective, subquery_results) else { return AccessPath(None) };
+        let mut anchors: Vec<EqPredicate> = found.into_iter().filter_map(|(c, v)| Some((c, v.probe()?))).collect();
         anchors.sort();
         anchors.dedup();
-        Needs((anchors.len() <= MAX_ANCHORS).then_some(anchors))
+        AccessPath((anchors.len() <= MAX_ANCHORS).then_some(anchors))
     }
 }
 
 /// Rows that can be in the result of `effective`, as a snapshot is asked for them; `None` for all.
-pub fn only(effective: &Effective, sets: &dyn Sets) -> Option<Only> {
-    let mut found = values(effective, sets)?;
+pub fn only(effective: &EffectiveQuery, subquery_results: &dyn SubqueryResults) -> Option<RowFilter> {
+    let mut found = values(effective, subquery_results)?;
     found.sort();
     found.dedup();
     let mut only: Vec<(usize, Vec<Value>)> = Vec::new();
@@ -129,16 +129,16 @@ pub fn only(effective: &Effective, sets: &dyn Sets) -> Option<Only> {
     Some(Arc::new(only))
 }
 
-fn values(e: &Effective, sets: &dyn Sets) -> Option<Vec<Anchor>> {
+fn values(e: &EffectiveQuery, subquery_results: &dyn SubqueryResults) -> Option<Vec<EqPredicate>> {
     // A column that is hidden behaves as NULL, which equals nothing: the client's equalities still hold on the row.
     // One that is masked is another value: they do not.
-    let rules = any(e.grants.iter().map(|g| needed(&g.condition, sets)));
+    let rules = any(e.grants.iter().map(|g| needed(&g.condition, subquery_results)));
     let masked = |c: usize| e.grants.iter().any(|g| g.masks.iter().any(|(m, _)| *m == c));
-    let asked = needed(&e.condition, sets).filter(|found| !found.iter().any(|(c, _)| masked(*c)));
+    let asked = needed(&e.condition, subquery_results).filter(|found| !found.iter().any(|(c, _)| masked(*c)));
     shorter(rules, asked)
 }
 
-fn needed(e: &Expr, sets: &dyn Sets) -> Option<Vec<Anchor>> {
+fn needed(e: &Expr, subquery_results: &dyn SubqueryResults) -> Option<Vec<EqPredicate>> {
     match e {
         Expr::Const(Value::Bool(false) | Value::Null) => Some(Vec::new()),
         Expr::Cmp(CmpOp::Eq, a, b) => match (&**a, &**b) {
@@ -159,24 +159,24 @@ fn needed(e: &Expr, sets: &dyn Sets) -> Option<Vec<Anchor>> {
             Expr::Column(c) => Some(list.as_slice().iter().map(|v| (*c, v.clone())).collect()),
             _ => None,
         },
-        Expr::Member { of, look_up, .. } => match of.first() {
+        Expr::Member { of, subquery, .. } => match of.first() {
             Some(Expr::Column(c)) => {
-                let found = sets.set(look_up).filter(|found| found.len() <= MAX_FOUND)?;
+                let found = subquery_results.set(subquery).filter(|found| found.len() <= MAX_FOUND)?;
                 Some(found.firsts().map(|v| (*c, v.clone())).collect())
             }
             _ => None,
         },
-        Expr::And(all) => all.iter().map(|e| needed(e, sets)).fold(None, shorter),
-        Expr::Or(each) => any(each.iter().map(|e| needed(e, sets))),
+        Expr::And(all) => all.iter().map(|e| needed(e, subquery_results)).fold(None, shorter),
+        Expr::Or(each) => any(each.iter().map(|e| needed(e, subquery_results))),
         _ => None,
     }
 }
 
-fn any(each: impl Iterator<Item = Option<Vec<Anchor>>>) -> Option<Vec<Anchor>> {
+fn any(each: impl Iterator<Item = Option<Vec<EqPredicate>>>) -> Option<Vec<EqPredicate>> {
     each.collect::<Option<Vec<_>>>().map(|v| v.into_iter().flatten().collect())
 }
 
-fn shorter(a: Option<Vec<Anchor>>, b: Option<Vec<Anchor>>) -> Option<Vec<Anchor>> {
+fn shorter(a: Option<Vec<EqPredicate>>, b: Option<Vec<EqPredicate>>) -> Option<Vec<EqPredicate>> {
     match (a, b) {
         (Some(a), Some(b)) => Some(if a.len() <= b.len() { a } else { b }),
         (a, b) => a.or(b),

@@ -6,27 +6,26 @@
 //!
 //! Where to start reading: [`engine`] is the state machine; a subscription's way through it is described there. Then,
 //! in the order of a change's travel: [`position`] (order, gaps), [`index`] (which feeds), [`rule`] (who may see it;
-//! [`look_up`] and [`mask`] are what rules ask and show), [`query`] (who asked for it), [`feed`] (what it changes),
+//! [`subquery`] and [`mask`] are what rules ask and show), [`query`] (who asked for it), [`feed`] (what it changes),
 //! [`seam`] (how it meets a snapshot), [`wire`] (how it is said), [`send_queue`] (how it waits). [`explain`] and
-//! [`trial`] answer developers: why somebody did not hear, and what other rules would have changed. [`topic`] makes rows
-//! of events, [`presence`] knows who is where, [`alike`] whether instances hold the same; [`own`] turns their changes into
-//! a source like any other. [`need`] says what of a row is worth the way to other instances,
+//! [`what_if`] answer developers: why somebody did not hear, and what other rules would have changed. [`topic`] makes rows
+//! of events, [`presence`] knows who is where, [`anti_entropy`] whether instances hold the same; [`local_source`] turns their changes into
+//! a source like any other. [`column_pruning`] says what of a row is worth the way to other instances,
 //! [`canonical`] in which bytes identities are compared, [`budget`] what anybody's subscriptions may cost.
 
-pub mod alike;
+pub mod anti_entropy;
 pub mod audience;
 pub mod budget;
 pub mod canonical;
+pub mod coalesce;
+pub mod column_pruning;
+pub mod datetime;
 pub mod engine;
 pub mod explain;
 pub mod feed;
 pub mod index;
-pub mod look_up;
+pub mod local_source;
 pub mod mask;
-pub mod moment;
-pub mod need;
-pub mod own;
-pub mod pace;
 pub mod position;
 pub mod presence;
 pub mod query;
@@ -35,7 +34,8 @@ pub mod schema;
 pub mod seal;
 pub mod seam;
 pub mod send_queue;
+pub mod subquery;
 pub mod topic;
-pub mod trial;
 pub mod value;
+pub mod what_if;
 pub mod wire;

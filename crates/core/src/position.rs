@@ -77,7 +77,7 @@ pub struct RowChange {
     pub new: Option<Row>,
     /// Columns of `new` whose value is not told; they stand as `NULL` there. Where `old` is unknown they did not change.
     /// Where it is known that there was none, the row came from under another key, with what it had there.
-    pub untold: ColumnSet,
+    pub omitted_columns: ColumnSet,
 }
 
 /// Of rows that have not all the same shape: no table is described so.
@@ -87,7 +87,7 @@ impl RowChange {
     /// A change of a row of `table` that tells everything.
     pub fn of(table: &Identified, key: Key, old: Old, new: Option<Row>) -> RowChange {
         let (table, description) = (table.name.clone(), table.identity());
-        RowChange { table, description, key, old, new, untold: ColumnSet::default() }
+        RowChange { table, description, key, old, new, omitted_columns: ColumnSet::default() }
     }
 
     /// Whether the row is after it as it was before: see [`Transaction::joined_after`].
@@ -164,33 +164,33 @@ impl FromStr for Visibility {
 
 /// What a snapshot shows of its source.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Shows {
+pub enum SnapshotPoint {
     /// Everything up to a position and nothing after it.
     UpTo(Position),
     /// The transactions that were visible to it, all of which lie at or before a position.
     Visible(Arc<Visibility>, Position),
 }
 
-impl Shows {
+impl SnapshotPoint {
     /// Once the stream has been followed up to here, nothing is missing that the snapshot shows.
     pub fn at(&self) -> Position {
         match self {
-            Shows::UpTo(at) | Shows::Visible(_, at) => *at,
+            SnapshotPoint::UpTo(at) | SnapshotPoint::Visible(_, at) => *at,
         }
     }
 
     /// Whether the snapshot has what this transaction did.
     pub fn has(&self, position: Position, xid: u64) -> bool {
         match self {
-            Shows::UpTo(at) => position <= *at,
-            Shows::Visible(visibility, _) => visibility.shows(xid),
+            SnapshotPoint::UpTo(at) => position <= *at,
+            SnapshotPoint::Visible(visibility, _) => visibility.shows(xid),
         }
     }
 }
 
 /// Why all feeds of a table need a new snapshot.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum ResetWhy {
+pub enum ResetReason {
     /// The table was altered, recreated, or lost the triggers that follow it.
     SchemaChanged,
     /// It is described by a reader that takes office. Matters only where the description differs from what is known:
@@ -210,7 +210,7 @@ pub struct Reset {
     /// Its description from now on; `None` if it is gone.
     pub table: Option<Arc<Table>>,
     /// What happened.
-    pub why: ResetWhy,
+    pub why: ResetReason,
 }
 
 /// What a reader says about the stretch `(from, to]` of its source. Empty ones are heartbeats.
@@ -232,7 +232,7 @@ pub struct Interval {
     /// others see it.
     pub settled: Position,
     /// Which database's log the positions count in; they mean nothing in another.
-    pub lineage: u64,
+    pub timeline: u64,
     /// Tells the log up to `to` from another one that has the same positions, as after a restore; 0 where the source
     /// notices otherwise.
     pub mark: u64,
@@ -246,17 +246,17 @@ pub struct Interval {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Continues {
     /// Nothing in it is new.
-    Nothing,
+    Duplicate,
     /// Everything after the known position is new and nothing is missing.
     Seamlessly,
     /// Something between the known position and `from` is missing.
     AfterGap,
     /// The known position is inside of something that cannot be taken apart.
-    Across,
+    Overlap,
     /// It comes from a reader that has been replaced.
-    OutOfOffice,
+    StaleEpoch,
     /// It comes from another database behind the same name: nothing known before holds any more.
-    Anew,
+    NewTimeline,
 }
 
 /// By whom, and in which log, a position was read.
@@ -265,7 +265,7 @@ pub struct Term {
     /// The reader's epoch.
     pub epoch: u64,
     /// The log that positions count in.
-    pub lineage: u64,
+    pub timeline: u64,
 }
 
 /// How far a source has been followed.
@@ -278,22 +278,22 @@ pub struct Progress {
     /// What follows `at` is lost: the next interval that ends later is taken, wherever it begins.
     pub lost: bool,
     /// The log that positions count in.
-    pub lineage: u64,
+    pub timeline: u64,
 }
 
 impl Progress {
     /// Under which reader and in which log.
     pub fn term(&self) -> Term {
-        Term { epoch: self.epoch, lineage: self.lineage }
+        Term { epoch: self.epoch, timeline: self.timeline }
     }
 
     /// Whether an interval is a sign that its reader reads what is known here, and not a log that has gone back, or with a
     /// right to read that it has lost.
     pub fn is_sign_of_life(&self, interval: &Interval) -> bool {
         match self.judge(interval) {
-            Continues::OutOfOffice => false,
-            Continues::Nothing => self.at.is_none_or(|at| interval.to >= at),
-            Continues::Seamlessly | Continues::AfterGap | Continues::Across | Continues::Anew => true,
+            Continues::StaleEpoch => false,
+            Continues::Duplicate => self.at.is_none_or(|at| interval.to >= at),
+            Continues::Seamlessly | Continues::AfterGap | Continues::Overlap | Continues::NewTimeline => true,
         }
     }
 
@@ -301,15 +301,15 @@ impl Progress {
     pub fn judge(&self, interval: &Interval) -> Continues {
         let Some(at) = self.at else { return Continues::Seamlessly };
         if interval.epoch < self.epoch {
-            Continues::OutOfOffice
-        } else if interval.lineage != self.lineage {
-            Continues::Anew
+            Continues::StaleEpoch
+        } else if interval.timeline != self.timeline {
+            Continues::NewTimeline
         } else if at >= interval.to {
-            Continues::Nothing
+            Continues::Duplicate
         } else if at < interval.from && !self.lost {
             Continues::AfterGap
         } else if !self.lost && interval.transactions.iter().any(|t| !t.can_follow(at)) {
-            Continues::Across
+            Continues::Overlap
         } else {
             Continues::Seamlessly
         }
@@ -318,19 +318,19 @@ impl Progress {
 
 /// The row after a second change of the same key: what it leaves out is as the first one told it.
 fn told(before: &RowChange, change: RowChange) -> (Option<Row>, ColumnSet) {
-    let (Some(earlier), Some(new), false) = (&before.new, &change.new, change.untold.is_empty()) else {
-        return (change.new, change.untold);
+    let (Some(earlier), Some(new), false) = (&before.new, &change.new, change.omitted_columns.is_empty()) else {
+        return (change.new, change.omitted_columns);
     };
     let mut row = new.to_vec();
-    let mut untold = ColumnSet::default();
-    for i in change.untold.iter() {
-        if before.untold.contains(i) {
-            untold.insert(i);
+    let mut omitted_columns = ColumnSet::default();
+    for i in change.omitted_columns.iter() {
+        if before.omitted_columns.contains(i) {
+            omitted_columns.insert(i);
         } else {
             row[i] = earlier[i].clone();
         }
     }
-    (Some(row.into()), untold)
+    (Some(row.into()), omitted_columns)
 }
 
 /// Folds the changes of a transaction so that each key stands in it once: as it was before the first, as it is after
@@ -351,16 +351,17 @@ pub fn fold(changes: impl IntoIterator<Item = RowChange>) -> Vec<RowChange> {
             std::collections::hash_map::Entry::Occupied(place) => {
                 let place: usize = *place.get();
                 let before = &mut folded[place];
-                if before.new.is_none() && !change.untold.is_empty() {
+                if before.new.is_none() && !change.omitted_columns.is_empty() {
                     given_away.insert(place);
                 }
                 if before.description != change.description {
                     // The table was altered in between: the row as it was has another shape than the row as it is.
-                    (before.new, before.untold, before.description) = (change.new, change.untold, NO_DESCRIPTION);
+                    (before.new, before.omitted_columns, before.description) =
+                        (change.new, change.omitted_columns, NO_DESCRIPTION);
                     continue;
                 }
-                let (new, untold) = told(before, change);
-                (before.new, before.untold) = (new, untold);
+                let (new, omitted_columns) = told(before, change);
+                (before.new, before.omitted_columns) = (new, omitted_columns);
             }
             std::collections::hash_map::Entry::Vacant(place) => {
                 place.insert(folded.len());
@@ -372,7 +373,7 @@ pub fn fold(changes: impl IntoIterator<Item = RowChange>) -> Vec<RowChange> {
     // counts.
     for place in given_away {
         let change = &mut folded[place];
-        if !change.untold.is_empty() && change.description != NO_DESCRIPTION {
+        if !change.omitted_columns.is_empty() && change.description != NO_DESCRIPTION {
             change.old = Old::Known(None);
         }
     }
@@ -418,11 +419,11 @@ mod tests {
     /// Carries out a step, and says of it what a stream says: with whole old rows, or with nothing but their keys.
     fn carry_out(rows: &mut Rows, step: Step, whole: bool, told: &mut Vec<RowChange>) {
         let mut tell = |key, old: Option<Option<(i64, i64)>>, new: Option<(i64, i64)>, leaves_out: bool| {
-            let untold: ColumnSet = [2].into_iter().filter(|_| leaves_out && !whole).collect();
-            let new = new.map(|(small, large)| row(key, (small, if untold.is_empty() { large } else { 0 })));
+            let omitted_columns: ColumnSet = [2].into_iter().filter(|_| leaves_out && !whole).collect();
+            let new = new.map(|(small, large)| row(key, (small, if omitted_columns.is_empty() { large } else { 0 })));
             let old = old.map_or(Old::Unknown, |old| Old::Known(old.map(|o| row(key, o))));
             let (table, key) = (TableName::plain("t"), [Value::Int(key)].into());
-            told.push(RowChange { table, description: 1, key, old, new, untold });
+            told.push(RowChange { table, description: 1, key, old, new, omitted_columns });
         };
         let before = |old| whole.then_some(Some(old));
         let (Step::Insert(key, _) | Step::Small(key, _) | Step::Large(key, _) | Step::Move(key, _) | Step::Delete(key)) =
@@ -471,7 +472,7 @@ mod tests {
             for c in fold(told) {
                 let Value::Int(key) = c.key[0] else { panic!() };
                 prop_assert!(seen.insert(key), "each key once");
-                if let (Old::Known(old), true) = (&c.old, c.untold.is_empty()) {
+                if let (Old::Known(old), true) = (&c.old, c.omitted_columns.is_empty()) {
                     prop_assert_eq!(old, &first.get(&key).map(|r| row(key, *r)), "the row as it was");
                 }
                 let Some(new) = &c.new else {
@@ -479,7 +480,7 @@ mod tests {
                     continue;
                 };
                 let (Value::Int(small), Value::Int(large)) = (&new[1], &new[2]) else { panic!() };
-                let large = match (c.untold.is_empty(), &c.old) {
+                let large = match (c.omitted_columns.is_empty(), &c.old) {
                     (true, _) => *large,
                     (false, Old::Known(None)) => after[&key].1,
                     (false, _) => known[&key].1,

@@ -2,9 +2,9 @@
 //!
 //! A rule grants to a role the rows of a table on which its condition holds, with some columns. Nothing is readable
 //! without one. Where several rules admit a row, the person sees the columns of those rules, on that row. A condition
-//! may ask other tables of the source ([`LookUp`]) and a column may be shown as something else ([`Mask`]).
+//! may ask other tables of the source ([`Subquery`]) and a column may be shown as something else ([`Mask`]).
 //!
-//! The result of folding is an [`Effective`] query. Evaluating it is a barrier: first the rules on the whole row, then
+//! The result of folding is an [`EffectiveQuery`] query. Evaluating it is a barrier: first the rules on the whole row, then
 //! the client's condition on what the rules have left visible. Effective queries that are equal share a feed.
 
 use std::borrow::Cow;
@@ -14,14 +14,15 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use crate::canonical::{Canonical, Encoder};
-use crate::look_up::Sets;
 use crate::mask::Mask;
 use crate::position::RowChange;
-use crate::query::LookUp;
+use crate::query::Subquery;
 use crate::query::{
-    Beside, Blank, BlankError, Expr, LiveQuery, Masked, QueryError, Visible, parse_condition, parse_mask, similar,
+    Beside, Expr, LiveQuery, Masked, Placeholder, PlaceholderError, QueryError, Visible, parse_condition, parse_mask,
+    similar,
 };
 use crate::schema::{Catalog, ColumnSet, Key, Row, Table, TableName};
+use crate::subquery::SubqueryResults;
 use crate::value::Value;
 
 /// The role of a client without a token.
@@ -151,7 +152,7 @@ pub struct Standing {
     /// The rule.
     pub rule: Rule,
     /// Its condition with the claims filled in, or why it grants nothing.
-    pub condition: Result<Expr, BlankError>,
+    pub condition: Result<Expr, PlaceholderError>,
 }
 
 impl RuleSet {
@@ -174,7 +175,7 @@ impl RuleSet {
                     Some(fail(format!("may: nobody can publish to {}; only to topics and gossip.presence", text.table)))
                 }
                 Some(table) => match Rule::new(text, table, catalog) {
-                    Ok(rule) if text.may.publish && rule.asks() => {
+                    Ok(rule) if text.may.publish && rule.depends_on() => {
                         Some(fail("rows: a rule for publishing cannot ask other tables".into()))
                     }
                     Ok(_) => None,
@@ -228,8 +229,8 @@ impl RuleSet {
             let Ok(rule) = Rule::new(text, table, catalog) else { return false };
             let standing = rule.standing(claims);
             let granted = |i: usize| row[i] == Value::Null || standing.rule.columns.contains(i);
-            let beside = Beside { row, sets: &() };
-            !standing.rule.asks()
+            let beside = Beside { row, subquery_results: &() };
+            !standing.rule.depends_on()
                 && standing.condition.is_ok_and(|c| c.truth(&beside) == Some(true))
                 && chosen.iter().all(granted)
         };
@@ -275,12 +276,12 @@ impl Rule {
 
     /// As it stands for somebody.
     fn standing(self, claims: &Claims) -> Standing {
-        let condition = self.condition.fill(Blank::Claim, &claims.facts).map(Expr::normal);
+        let condition = self.condition.bind(Placeholder::Claim, &claims.facts).map(Expr::canonicalize);
         Standing { rule: self, condition }
     }
 
     /// Whether its condition asks other tables.
-    pub fn asks(&self) -> bool {
+    pub fn depends_on(&self) -> bool {
         let mut found = BTreeMap::new();
         find_look_ups(&self.condition, true, &mut found);
         !found.is_empty()
@@ -341,7 +342,7 @@ impl Canonical for Grant {
 
 /// A live query with the rules for one client's claims folded in.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct Effective {
+pub struct EffectiveQuery {
     /// The table that it reads.
     pub table: Arc<Table>,
     /// What the rules admit; sorted. Rows that no grant admits do not exist for this query.
@@ -360,16 +361,16 @@ pub struct Effective {
 
 /// A row as one effective query sees it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Seen {
+pub struct VisibleRow {
     /// The whole row, masks applied.
     pub row: Row,
     /// The columns of it that may be shown, and whose values are known.
     pub columns: ColumnSet,
 }
 
-impl Seen {
+impl VisibleRow {
     /// Takes from the row as it was what this one leaves out.
-    pub fn keep_of(&mut self, earlier: &Seen) {
+    pub fn keep_of(&mut self, earlier: &VisibleRow) {
         let mut missing = earlier.columns.clone();
         missing.remove_all(&self.columns);
         if missing.is_empty() {
@@ -381,9 +382,9 @@ impl Seen {
     }
 }
 
-impl Effective {
+impl EffectiveQuery {
     /// Folds the grants of `standing` into `query`.
-    pub fn new(query: LiveQuery, standing: &[Standing]) -> Effective {
+    pub fn new(query: LiveQuery, standing: &[Standing]) -> EffectiveQuery {
         let mut grants: Vec<Grant> = Vec::new();
         for s in standing {
             let Ok(condition) = &s.condition else { continue };
@@ -396,21 +397,21 @@ impl Effective {
                 }),
             }
         }
-        Effective::folded(query, grants)
+        EffectiveQuery::folded(query, grants)
     }
 
     /// The rows that a look-up finds, as the whole rows that they are.
-    pub fn of_look_up(look_up: &LookUp) -> Effective {
-        let table = look_up.table.clone();
+    pub fn of_subquery(subquery: &Subquery) -> EffectiveQuery {
+        let table = subquery.table.clone();
         let columns = table.all_columns();
-        let condition = look_up.condition.clone();
-        let query = LiveQuery { table, select: look_up.columns.clone(), condition: Expr::always() };
-        Effective::folded(query, vec![Grant { condition, columns, masks: Vec::new() }])
+        let condition = subquery.condition.clone();
+        let query = LiveQuery { table, select: subquery.columns.clone(), condition: Expr::always() };
+        EffectiveQuery::folded(query, vec![Grant { condition, columns, masks: Vec::new() }])
     }
 
-    fn folded(query: LiveQuery, mut grants: Vec<Grant>) -> Effective {
+    fn folded(query: LiveQuery, mut grants: Vec<Grant>) -> EffectiveQuery {
         for g in &mut grants {
-            g.condition = std::mem::replace(&mut g.condition, Expr::always()).normal();
+            g.condition = std::mem::replace(&mut g.condition, Expr::always()).canonicalize();
         }
         // What never holds grants nothing; what is covered by an open grant of all rows adds nothing.
         grants.retain(|g| !g.condition.is_const(false) && g.condition != Expr::Const(Value::Null));
@@ -422,7 +423,7 @@ impl Effective {
         let shows_key = |g: &Grant| g.columns.covers(&key) && !g.masks.iter().any(|(c, _)| key.contains(*c));
         let open_key = grants.iter().all(shows_key);
         let LiveQuery { table, select, condition } = query;
-        let condition = condition.normal();
+        let condition = condition.canonicalize();
         let mut identity = Encoder::new("effective query");
         table.encode(&mut identity);
         identity.list(&grants);
@@ -430,7 +431,7 @@ impl Effective {
         identity.list(&select);
         let (fingerprint, description) = (identity.short_digest(), table.identity());
         let (grants, select) = (grants.into(), select.into());
-        Effective { table, grants, condition, select, open_key, fingerprint, description }
+        EffectiveQuery { table, grants, condition, select, open_key, fingerprint, description }
     }
 
     /// Bytes that its conditions take, about, and their parts.
@@ -465,13 +466,13 @@ impl Effective {
     }
 
     /// The tables that its rules ask, also through others.
-    pub fn asks(&self) -> BTreeSet<TableName> {
+    pub fn depends_on(&self) -> BTreeSet<TableName> {
         let mut found = BTreeSet::new();
-        let mut next: Vec<Arc<LookUp>> = self.look_ups().into_keys().collect();
-        while let Some(look_up) = next.pop() {
-            found.insert(look_up.table.name.clone());
+        let mut next: Vec<Arc<Subquery>> = self.subqueries().into_keys().collect();
+        while let Some(subquery) = next.pop() {
+            found.insert(subquery.table.name.clone());
             let mut inner = BTreeMap::new();
-            find_look_ups(&look_up.condition, true, &mut inner);
+            find_look_ups(&subquery.condition, true, &mut inner);
             next.extend(inner.into_keys());
         }
         found
@@ -491,7 +492,7 @@ impl Effective {
     }
 
     /// The look-ups that its rules ask, each once, and whether only more of what is found can admit more rows.
-    pub fn look_ups(&self) -> BTreeMap<Arc<LookUp>, bool> {
+    pub fn subqueries(&self) -> BTreeMap<Arc<Subquery>, bool> {
         let mut found = BTreeMap::new();
         self.grants.iter().for_each(|g| find_look_ups(&g.condition, true, &mut found));
         found
@@ -525,8 +526,8 @@ impl Effective {
     }
 
     /// The columns that the rules admit on this row, masked or not, or `None` if they admit none of it.
-    pub fn admitted(&self, row: &[Value], sets: &dyn Sets) -> Option<Cow<'_, ColumnSet>> {
-        let beside = Beside { row, sets };
+    pub fn admitted(&self, row: &[Value], subquery_results: &dyn SubqueryResults) -> Option<Cow<'_, ColumnSet>> {
+        let beside = Beside { row, subquery_results };
         let mut found: Option<Cow<'_, ColumnSet>> = None;
         for g in &self.grants {
             let known = found.as_ref().is_some_and(|f| f.covers(&g.columns));
@@ -543,11 +544,11 @@ impl Effective {
 
     /// The row with the masks of the rules that admit it. A column that any of them shows openly is not masked; where
     /// several mask it differently one of the masks is shown, always the same.
-    fn mask<'a>(&self, row: &'a Row, sets: &dyn Sets) -> Cow<'a, Row> {
+    fn mask<'a>(&self, row: &'a Row, subquery_results: &dyn SubqueryResults) -> Cow<'a, Row> {
         if self.grants.iter().all(|g| g.masks.is_empty()) {
             return Cow::Borrowed(row);
         }
-        let beside = Beside { row, sets };
+        let beside = Beside { row, subquery_results };
         let admitting: Vec<&Grant> = self.grants.iter().filter(|g| g.condition.truth(&beside) == Some(true)).collect();
         let shows = |g: &Grant, c: usize| g.columns.contains(c) && !g.masks.iter().any(|(m, _)| *m == c);
         let mut masked = row.to_vec();
@@ -562,23 +563,23 @@ impl Effective {
     }
 
     /// The row as this query sees it, or `None` if it is withheld or outside.
-    pub fn see(&self, row: &Row, sets: &dyn Sets) -> Option<Seen> {
-        let visible = self.admitted(row, sets)?;
-        let row = self.mask(row, sets);
+    pub fn see(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> Option<VisibleRow> {
+        let visible = self.admitted(row, subquery_results)?;
+        let row = self.mask(row, subquery_results);
         let holds = self.condition.truth(&Masked { row: &row, visible: &visible }) == Some(true);
-        holds.then(|| Seen { row: row.into_owned(), columns: visible.into_owned() })
+        holds.then(|| VisibleRow { row: row.into_owned(), columns: visible.into_owned() })
     }
 
-    /// Whether the row is in the result; as [`Effective::see`], without the cost of building what is seen.
-    pub fn sees(&self, row: &Row, sets: &dyn Sets) -> bool {
-        self.admitted(row, sets).is_some_and(|visible| {
-            let row = self.mask(row, sets);
+    /// Whether the row is in the result; as [`EffectiveQuery::see`], without the cost of building what is seen.
+    pub fn sees(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> bool {
+        self.admitted(row, subquery_results).is_some_and(|visible| {
+            let row = self.mask(row, subquery_results);
             self.condition.truth(&Masked { row: &row, visible: &visible }) == Some(true)
         })
     }
 
     /// The selected columns that are shown of a row, with their values.
-    pub fn shown<'a>(&'a self, seen: &'a Seen) -> impl Iterator<Item = (usize, &'a Value)> {
+    pub fn shown<'a>(&'a self, seen: &'a VisibleRow) -> impl Iterator<Item = (usize, &'a Value)> {
         self.select.iter().filter(|&&i| seen.columns.contains(i)).map(|&i| (i, &seen.row[i]))
     }
 
@@ -586,7 +587,7 @@ impl Effective {
     pub fn to_sql(&self) -> String {
         let columns: Vec<_> = self.select.iter().map(|&i| &*self.table.columns[i].name).collect();
         let rules: Vec<Expr> = self.grants.iter().map(|g| g.condition.clone()).collect();
-        let all = Expr::And(vec![Expr::Or(rules), self.condition.clone()]).normal();
+        let all = Expr::And(vec![Expr::Or(rules), self.condition.clone()]).canonicalize();
         let tail = if all.is_const(true) { String::new() } else { format!(" WHERE {}", all.show(&self.table, None)) };
         format!("SELECT {} FROM {}{tail}", columns.join(", "), self.table.name)
     }
@@ -607,10 +608,10 @@ pub struct Permitted<'a> {
     pub claims: &'a Claims,
 }
 
-pub(crate) fn find_look_ups(condition: &Expr, more_admits: bool, found: &mut BTreeMap<Arc<LookUp>, bool>) {
+pub(crate) fn find_look_ups(condition: &Expr, more_admits: bool, found: &mut BTreeMap<Arc<Subquery>, bool>) {
     match condition {
-        Expr::Member { look_up, of, .. } => {
-            let only_more = found.entry(look_up.clone()).or_insert(true);
+        Expr::Member { subquery, of, .. } => {
+            let only_more = found.entry(subquery.clone()).or_insert(true);
             *only_more &= more_admits;
             of.iter().for_each(|e| find_look_ups(e, false, found));
         }
@@ -625,8 +626,8 @@ pub(crate) fn find_look_ups(condition: &Expr, more_admits: bool, found: &mut BTr
                 }
             });
             inner.into_iter().for_each(|part| {
-                if let Expr::Member { look_up, .. } = part {
-                    found.insert(look_up.clone(), false);
+                if let Expr::Member { subquery, .. } = part {
+                    found.insert(subquery.clone(), false);
                 }
             });
         }

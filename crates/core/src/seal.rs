@@ -26,12 +26,12 @@ pub struct Cursor {
     /// The reader's epoch.
     pub epoch: u64,
     /// The log that the position counts in.
-    pub lineage: u64,
+    pub timeline: u64,
     /// The commit number of the position that the client's result shows.
     pub commit: u64,
     /// The index of that position.
     pub index: u32,
-    /// [`Effective`](crate::rule::Effective)'s fingerprint: changes with the query and with the rules.
+    /// [`EffectiveQuery`](crate::rule::EffectiveQuery)'s fingerprint: changes with the query and with the rules.
     pub query: u64,
 }
 
@@ -83,7 +83,7 @@ impl Sealer {
 
     /// Seals a cursor. The same cursor always seals to the same text, so that it can be compared.
     pub fn seal(&self, cursor: &Cursor) -> String {
-        let head = [cursor.epoch, cursor.lineage, cursor.commit, cursor.index.into(), cursor.query];
+        let head = [cursor.epoch, cursor.timeline, cursor.commit, cursor.index.into(), cursor.query];
         let mut plain: Vec<u8> = head.iter().flat_map(|n| n.to_be_bytes()).collect();
         plain.extend_from_slice(cursor.source.as_bytes());
         self.seal_for(CURSOR, &plain)
@@ -98,7 +98,7 @@ impl Sealer {
         let number = |i: usize| plain.get(i * 8..i * 8 + 8)?.try_into().ok().map(u64::from_be_bytes);
         Some(Cursor {
             epoch: number(0)?,
-            lineage: number(1)?,
+            timeline: number(1)?,
             commit: number(2)?,
             index: number(3)?.try_into().ok()?,
             query: number(4)?,
@@ -149,7 +149,7 @@ mod tests {
 
     #[test]
     fn cursors_open_only_whole_and_under_their_key() {
-        let cursor = Cursor { source: "harbour".into(), epoch: 3, lineage: 4, commit: 99, index: 0, query: 7 };
+        let cursor = Cursor { source: "harbour".into(), epoch: 3, timeline: 4, commit: 99, index: 0, query: 7 };
         let sealer = Sealer::new(b"one");
         let text = sealer.seal(&cursor);
         assert_eq!(sealer.open(&text), Some(cursor.clone()));

@@ -15,8 +15,8 @@
 
 use std::collections::{HashMap, HashSet};
 
-use crate::position::{Old, Position, RowChange, Shows, Transaction};
-use crate::rule::{Effective, Seen};
+use crate::position::{Old, Position, RowChange, SnapshotPoint, Transaction};
+use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{ColumnSet, Key, Row};
 use crate::value::Value;
 
@@ -35,7 +35,7 @@ struct Laid {
 
 #[derive(Debug)]
 enum LaidRow {
-    There(Seen),
+    There(VisibleRow),
     Gone,
     /// What was told is not all that the query needs; the rest is in the snapshot.
     Partly,
@@ -48,26 +48,26 @@ enum LaidRow {
 struct Told {
     row: Row,
     /// What the query reads and none of them told.
-    untold: ColumnSet,
+    omitted_columns: ColumnSet,
     /// Where the row came from under another key, by this change: a snapshot without it has nothing under this one.
     moved: Option<(Position, u64)>,
 }
 
 /// A snapshot on its way into the stream.
 #[derive(Debug, Default)]
-pub struct Seam {
+pub struct SnapshotMerge {
     /// In the order in which they came; each key once.
     rows: ResultRows,
     /// The same rows as they are in the table, where changes may leave out some of it.
     whole: Vec<(Key, Row)>,
     overlay: HashMap<Key, Laid>,
-    shows: Option<Shows>,
+    shows: Option<SnapshotPoint>,
     /// Gives rows of tables without a key something to stand under.
     arrivals: i64,
 }
 
 /// The rows of a result, each with its key, in key order.
-pub type ResultRows = Vec<(Key, Seen)>;
+pub type ResultRows = Vec<(Key, VisibleRow)>;
 
 /// Of a row, without large values, those that are kept.
 fn lean(row: &Row, keeps: &ColumnSet) -> Row {
@@ -83,9 +83,9 @@ fn filled(row: &Row, left_out: &ColumnSet, from: &Row) -> Row {
     (0..row.len()).map(|i| value(i).clone()).collect()
 }
 
-impl Seam {
+impl SnapshotMerge {
     /// Takes some rows of the snapshot, of which the query may see all, some or none.
-    pub fn rows(&mut self, effective: &Effective, rows: Vec<Row>) {
+    pub fn rows(&mut self, effective: &EffectiveQuery, rows: Vec<Row>) {
         // A large result is not to hold what it does not show.
         let selected: ColumnSet = effective.select.iter().copied().collect();
         let leaves_out = !effective.table.old_values && !effective.table.key.is_empty();
@@ -125,28 +125,30 @@ impl Seam {
     }
 
     /// Marks the snapshot complete: all rows have come.
-    pub fn complete(&mut self, shows: Shows) {
+    pub fn complete(&mut self, shows: SnapshotPoint) {
         self.shows = Some(shows);
     }
 
     /// What the snapshot shows, once all of it has come.
-    pub fn shows(&self) -> Option<&Shows> {
+    pub fn shows(&self) -> Option<&SnapshotPoint> {
         self.shows.as_ref()
     }
 
     /// Takes a change of the table. `false`: there are too many and the snapshot has to be taken again.
     #[must_use]
-    pub fn overlay(&mut self, effective: &Effective, t: &Transaction, change: &RowChange) -> bool {
+    pub fn overlay(&mut self, effective: &EffectiveQuery, t: &Transaction, change: &RowChange) -> bool {
         let key = self.key(change.key.clone(), 1);
         let told = self.told(effective, t, change, &key);
         let row = match &told {
             None if effective.is_about(change) && change.new.is_none() => LaidRow::Gone,
             None => LaidRow::Unclear,
-            Some(told) if !told.untold.is_empty() && effective.is_decided_by_any_of(&told.untold) => LaidRow::Partly,
+            Some(told) if !told.omitted_columns.is_empty() && effective.is_decided_by_any_of(&told.omitted_columns) => {
+                LaidRow::Partly
+            }
             Some(told) => match effective.see(&told.row, &()) {
                 // Whatever was left out.
                 None => LaidRow::Gone,
-                Some(seen) if told.untold.is_empty() => LaidRow::There(seen),
+                Some(seen) if told.omitted_columns.is_empty() => LaidRow::There(seen),
                 Some(_) => LaidRow::Partly,
             },
         };
@@ -155,29 +157,35 @@ impl Seam {
     }
 
     /// What is known of a row after a change, of the change itself and of those before it.
-    fn told(&self, effective: &Effective, t: &Transaction, change: &RowChange, key: &Key) -> Option<Told> {
+    fn told(&self, effective: &EffectiveQuery, t: &Transaction, change: &RowChange, key: &Key) -> Option<Told> {
         let row = change.new.as_ref().filter(|_| effective.is_about(change))?;
-        let untold: ColumnSet = match change.untold.is_empty() {
+        let omitted_columns: ColumnSet = match change.omitted_columns.is_empty() {
             true => ColumnSet::default(),
             false => {
                 let read = effective.read();
-                change.untold.iter().filter(|i| read.contains(*i)).collect()
+                change.omitted_columns.iter().filter(|i| read.contains(*i)).collect()
             }
         };
-        let moved = change.old == Old::Known(None) && !untold.is_empty();
-        if untold.is_empty() || moved {
-            return Some(Told { row: row.clone(), untold, moved: moved.then_some((t.position, t.xid)) });
+        let moved = change.old == Old::Known(None) && !omitted_columns.is_empty();
+        if omitted_columns.is_empty() || moved {
+            return Some(Told { row: row.clone(), omitted_columns, moved: moved.then_some((t.position, t.xid)) });
         }
-        let Some(laid) = self.overlay.get(key) else { return Some(Told { row: row.clone(), untold, moved: None }) };
+        let Some(laid) = self.overlay.get(key) else {
+            return Some(Told { row: row.clone(), omitted_columns, moved: None });
+        };
         let before = laid.told.as_ref()?;
-        let row = filled(row, &untold, &before.row);
-        let untold = untold.iter().filter(|i| before.untold.contains(*i)).collect();
-        Some(Told { row, untold, moved: before.moved })
+        let row = filled(row, &omitted_columns, &before.row);
+        let omitted_columns = omitted_columns.iter().filter(|i| before.omitted_columns.contains(*i)).collect();
+        Some(Told { row, omitted_columns, moved: before.moved })
     }
 
     /// The result at `reached`, once the engine has passed all that the snapshot shows and stands between
     /// transactions; or why the snapshot has to be taken again.
-    pub fn finish(&mut self, effective: &Effective, reached: Position) -> Option<Result<ResultRows, &'static str>> {
+    pub fn finish(
+        &mut self,
+        effective: &EffectiveQuery,
+        reached: Position,
+    ) -> Option<Result<ResultRows, &'static str>> {
         let shows = self.shows.as_ref().filter(|s| reached >= s.at() && reached.is_whole())?;
         let mut rows = std::mem::take(&mut self.rows);
         rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
@@ -195,7 +203,7 @@ impl Seam {
                 && told.moved.is_none_or(|(position, xid)| shows.has(position, xid))
                 && let Some(shown) = whole.get(&key)
             {
-                let row = filled(&told.row, &told.untold, shown);
+                let row = filled(&told.row, &told.omitted_columns, shown);
                 laid.row = effective.see(&row, &()).map_or(LaidRow::Gone, LaidRow::There);
             }
             let place = rows.binary_search_by(|(k, _)| k.cmp(&key));

@@ -70,8 +70,8 @@ impl<T> SendQueue<T> {
     }
 
     /// Offers a delta of `bytes` bytes. If it takes something back, nothing older that waits is written any more.
-    pub fn offer(&mut self, subscription: u64, bytes: usize, takes_back: bool, item: T) -> Offered {
-        if takes_back && self.unsend(subscription) {
+    pub fn offer(&mut self, subscription: u64, bytes: usize, revokes: bool, item: T) -> Offered {
+        if revokes && self.unsend(subscription) {
             return Offered::LagsNow;
         }
         if self.lagging.contains_key(&subscription) {

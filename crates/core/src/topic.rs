@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
 
-use crate::moment;
+use crate::datetime;
 use crate::position::{Micros, Old, RowChange};
 use crate::schema::{Column, ColumnSet, Identified, Key, Row, TOPIC_SOURCE, Table, TableName};
 use crate::value::{Type, Value};
@@ -175,7 +175,7 @@ impl Topic {
             From::Id => Ok(Value::text(&*event.id)),
             From::Source => Ok(Value::text(&*event.source)),
             From::Subject => Ok(text(&event.subject)),
-            From::Time => Ok(Value::Timestamptz(event.time.saturating_sub(moment::SINCE_1970))),
+            From::Time => Ok(Value::Timestamptz(event.time.saturating_sub(datetime::SINCE_1970))),
             From::Sender => Ok(text(&event.sender)),
         };
         let row: Row = self.table.columns.iter().zip(&self.from).map(cell).collect::<Result<_, _>>()?;

@@ -20,7 +20,7 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use bigdecimal::{BigDecimal, FromPrimitive, ToPrimitive};
 use serde_json::Value as Json;
 
-use crate::moment;
+use crate::datetime;
 
 /// The largest integer that JSON readers keep exactly (I-JSON, RFC 7493): 2^53 − 1.
 const JSON_SAFE: i64 = (1 << 53) - 1;
@@ -151,7 +151,7 @@ pub enum Value {
     Text(Arc<str>),
     /// Bytes.
     Bytes(Arc<[u8]>),
-    /// Days from 2000-01-01; see [`moment`](crate::moment).
+    /// Days from 2000-01-01; see [`moment`](crate::datetime).
     Date(i32),
     /// Microseconds since midnight.
     Time(i64),
@@ -275,10 +275,10 @@ impl Value {
             Value::Float4(x) => Value::Float((*x).into()).to_json(),
             Value::Numeric(n) => Json::String(n.to_plain_string()),
             Value::Text(s) => Json::String(s.to_string()),
-            Value::Date(d) => Json::String(moment::date_text(*d)),
-            Value::Time(t) => Json::String(moment::time_text(*t)),
-            Value::Timestamp(t) => Json::String(moment::timestamp_text(*t, false)),
-            Value::Timestamptz(t) => Json::String(moment::timestamp_text(*t, true)),
+            Value::Date(d) => Json::String(datetime::date_text(*d)),
+            Value::Time(t) => Json::String(datetime::time_text(*t)),
+            Value::Timestamp(t) => Json::String(datetime::timestamp_text(*t, false)),
+            Value::Timestamptz(t) => Json::String(datetime::timestamp_text(*t, true)),
             Value::Json(text) => serde_json::from_str(text).unwrap_or_else(|_| Json::String(text.to_string())),
             Value::Bytes(b) => Json::String(BASE64.encode(b)),
         }
@@ -321,10 +321,10 @@ impl Value {
             Type::Text | Type::Any | Type::Enum | Type::Other => Some(Value::text(s)),
             Type::Bpchar => Some(Value::text(s.trim_end_matches(' '))),
             Type::Uuid => uuid_text(t).map(Value::from),
-            Type::Date => moment::parse_date(t).map(Value::Date),
-            Type::Time => moment::parse_time(t).map(Value::Time),
-            Type::Timestamp => moment::parse_timestamp(t, false).map(Value::Timestamp),
-            Type::Timestamptz => moment::parse_timestamp(t, true).map(Value::Timestamptz),
+            Type::Date => datetime::parse_date(t).map(Value::Date),
+            Type::Time => datetime::parse_time(t).map(Value::Time),
+            Type::Timestamp => datetime::parse_timestamp(t, false).map(Value::Timestamp),
+            Type::Timestamptz => datetime::parse_timestamp(t, true).map(Value::Timestamptz),
             Type::Json => Some(Value::Json(s.into())),
             Type::Float4 => match Value::from_text(s, Type::Float8)? {
                 Value::Float(x) if x.is_finite() => t.parse().ok().filter(|x: &f32| x.is_finite()).map(Value::Float4),
@@ -423,9 +423,9 @@ impl Value {
 /// When a day begins, in microseconds; further out than timestamps go.
 fn midnight(days: i32) -> i128 {
     match days {
-        moment::FOREVER_DATE => moment::FOREVER.into(),
-        moment::NEVER_DATE => moment::NEVER.into(),
-        days => i128::from(days) * i128::from(moment::DAY),
+        datetime::FOREVER_DATE => datetime::FOREVER.into(),
+        datetime::NEVER_DATE => datetime::NEVER.into(),
+        days => i128::from(days) * i128::from(datetime::DAY),
     }
 }
 
@@ -526,10 +526,10 @@ impl fmt::Display for Value {
             Value::Numeric(n) => f.write_str(&n.to_plain_string()),
             Value::Float4(x) => write!(f, "{x}"),
             Value::Text(s) | Value::Json(s) => write!(f, "'{}'", s.replace('\'', "''")),
-            Value::Date(d) => write!(f, "'{}'", moment::date_text(*d)),
-            Value::Time(t) => write!(f, "'{}'", moment::time_text(*t)),
-            Value::Timestamp(t) => write!(f, "'{}'", moment::timestamp_text(*t, false)),
-            Value::Timestamptz(t) => write!(f, "'{}'", moment::timestamp_text(*t, true)),
+            Value::Date(d) => write!(f, "'{}'", datetime::date_text(*d)),
+            Value::Time(t) => write!(f, "'{}'", datetime::time_text(*t)),
+            Value::Timestamp(t) => write!(f, "'{}'", datetime::timestamp_text(*t, false)),
+            Value::Timestamptz(t) => write!(f, "'{}'", datetime::timestamp_text(*t, true)),
             Value::Bytes(b) => {
                 f.write_str("'\\x")?;
                 b.iter().take(64).try_for_each(|x| write!(f, "{x:02x}"))?;

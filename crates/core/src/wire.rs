@@ -6,11 +6,11 @@
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 
-use crate::engine::{Delta, Why};
+use crate::datetime::{DAY, SINCE_1970, date_text};
+use crate::engine::{Delta, ResyncReason};
 use crate::feed::Change;
-use crate::moment::{DAY, SINCE_1970, date_text};
 use crate::position::{Micros, Position, Term};
-use crate::rule::{Effective, Seen};
+use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::Key;
 use crate::seal::{Cursor, Sealer};
 use crate::value::Value;
@@ -222,15 +222,15 @@ pub enum Notification {
 }
 
 /// The protocol's word for the reason of a whole result.
-pub fn why_word(why: Why) -> &'static str {
+pub fn why_word(why: ResyncReason) -> &'static str {
     match why {
-        Why::First => "first",
-        Why::Gap => "gap",
-        Why::SchemaChanged => "schema-changed",
-        Why::Truncated => "truncated",
-        Why::RightsChanged => "rights-changed",
-        Why::CaughtUp => "caught-up",
-        Why::ResumedTooLate => "resumed-too-late",
+        ResyncReason::First => "first",
+        ResyncReason::Gap => "gap",
+        ResyncReason::SchemaChanged => "schema-changed",
+        ResyncReason::Truncated => "truncated",
+        ResyncReason::RightsChanged => "rights-changed",
+        ResyncReason::CaughtUp => "caught-up",
+        ResyncReason::ResumedTooLate => "resumed-too-late",
     }
 }
 
@@ -245,7 +245,7 @@ pub fn rfc3339(at: Micros) -> String {
 }
 
 /// The columns of a result, for the answer to `subscribe`.
-pub fn columns(e: &Effective) -> Vec<ColumnInfo> {
+pub fn columns(e: &EffectiveQuery) -> Vec<ColumnInfo> {
     let info = |&i: &usize| {
         let c = &e.table.columns[i];
         ColumnInfo { name: c.name.to_string(), ty: c.ty.name().into(), key: e.table.key.contains(&i) }
@@ -270,7 +270,7 @@ fn write_value(out: &mut String, v: &Value) {
     }
 }
 
-fn write_key(out: &mut String, e: &Effective, key: &Key, sealer: &Sealer) {
+fn write_key(out: &mut String, e: &EffectiveQuery, key: &Key, sealer: &Sealer) {
     if !e.open_key {
         return write_str(out, &sealer.opaque_key(&e.table.name, key));
     }
@@ -282,7 +282,7 @@ fn write_key(out: &mut String, e: &Effective, key: &Key, sealer: &Sealer) {
     out.push(']');
 }
 
-fn write_columns<'a>(out: &mut String, e: &Effective, values: impl Iterator<Item = (usize, &'a Value)>) {
+fn write_columns<'a>(out: &mut String, e: &EffectiveQuery, values: impl Iterator<Item = (usize, &'a Value)>) {
     out.push('{');
     for (n, (i, v)) in values.enumerate() {
         out.push_str(if n > 0 { "," } else { "" });
@@ -295,7 +295,13 @@ fn write_columns<'a>(out: &mut String, e: &Effective, values: impl Iterator<Item
 
 /// Rows of a result as a JSON array, from the start of `rows`, until about `bytes` bytes or `most` rows; says how many
 /// were taken.
-pub fn rows_json(e: &Effective, rows: &[(Key, Seen)], bytes: usize, most: usize, sealer: &Sealer) -> (String, usize) {
+pub fn rows_json(
+    e: &EffectiveQuery,
+    rows: &[(Key, VisibleRow)],
+    bytes: usize,
+    most: usize,
+    sealer: &Sealer,
+) -> (String, usize) {
     let mut out = String::from("[");
     let mut taken = 0;
     for (key, seen) in rows {
@@ -317,11 +323,11 @@ pub fn rows_json(e: &Effective, rows: &[(Key, Seen)], bytes: usize, most: usize,
 }
 
 /// The cursor after a delta or a result.
-pub fn cursor(e: &Effective, term: Term, position: Position, sealer: &Sealer) -> String {
+pub fn cursor(e: &EffectiveQuery, term: Term, position: Position, sealer: &Sealer) -> String {
     sealer.seal(&Cursor {
         source: e.table.source.to_string(),
         epoch: term.epoch,
-        lineage: term.lineage,
+        timeline: term.timeline,
         commit: position.commit,
         index: position.index,
         query: e.fingerprint,

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use gossip_core::engine::{Engine, Input, Limits, Output, Request, SnapshotId};
-use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Shows, Transaction};
+use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, SnapshotPoint, Transaction};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Column, Identified, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
@@ -102,7 +102,7 @@ impl Bench {
         while let Some((id, of)) = self.fetches.pop() {
             let (rows, at) = (self.world.rows(&of), Position::at(self.at));
             self.handle(Input::SnapshotRows(id, rows));
-            self.handle(Input::SnapshotDone(id, Shows::UpTo(at)));
+            self.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(at)));
         }
     }
 
@@ -119,7 +119,7 @@ impl Bench {
             transactions: vec![Arc::new(transaction)],
             resets: vec![],
             settled: at,
-            lineage: 1,
+            timeline: 1,
             mark: 0,
             reader: "one".into(),
             read_at: 0,

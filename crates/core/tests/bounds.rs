@@ -33,7 +33,7 @@ fn catalog() -> Catalog {
 fn depth(e: &Expr) -> usize {
     let of = |es: &[Expr]| es.iter().map(depth).max().unwrap_or(0);
     1 + match e {
-        Expr::Cmp(_, a, b) | Expr::LikeBlank(a, b, _) => depth(a).max(depth(b)),
+        Expr::Cmp(_, a, b) | Expr::LikePlaceholder(a, b, _) => depth(a).max(depth(b)),
         Expr::And(es) | Expr::Or(es) | Expr::Member { of: es, .. } => of(es),
         Expr::Not(e) | Expr::IsNull(e) | Expr::Like(e, _) | Expr::AnyOf(e, ..) | Expr::TextOf(e) => depth(e),
         Expr::In(e, es) => depth(e).max(of(es)),

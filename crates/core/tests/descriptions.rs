@@ -3,9 +3,9 @@
 
 use std::sync::Arc;
 
-use gossip_core::engine::{Engine, Input, Limits, Output, Request, SnapshotId, Why};
+use gossip_core::engine::{Engine, Input, Limits, Output, Request, ResyncReason, SnapshotId};
 use gossip_core::position::{
-    CommitTime, Interval, Old, Position, Reset, ResetWhy, RowChange, Shows, Transaction, fold,
+    CommitTime, Interval, Old, Position, Reset, ResetReason, RowChange, SnapshotPoint, Transaction, fold,
 };
 use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Column, Identified, Row, Table, TableName};
@@ -44,7 +44,7 @@ fn interval(at: u64, changes: Vec<RowChange>, resets: Vec<Reset>) -> Arc<Interva
         transactions: vec![Arc::new(transaction)],
         resets,
         settled: Position::at(at),
-        lineage: 1,
+        timeline: 1,
         mark: 0,
         reader: "one".into(),
         read_at: 0,
@@ -81,7 +81,7 @@ fn fetched(outputs: &[Output]) -> Option<SnapshotId> {
 fn shown(outputs: &[Output]) -> Vec<i64> {
     let mut all = Vec::new();
     for o in outputs {
-        let cells = |feed: &gossip_core::rule::Effective, seen: &gossip_core::rule::Seen| -> Vec<i64> {
+        let cells = |feed: &gossip_core::rule::EffectiveQuery, seen: &gossip_core::rule::VisibleRow| -> Vec<i64> {
             let number = |(_, v): (usize, &Value)| if let Value::Int(i) = v { *i } else { -1 };
             feed.shown(seen).map(number).collect()
         };
@@ -109,7 +109,7 @@ fn a_row_of_another_shape_is_not_applied_and_the_table_is_read_anew() {
             for every in [0, 1_000] {
                 let (mut engine, fetch) = engine(&before, every);
                 if joined {
-                    engine.handle(Input::SnapshotDone(fetch, Shows::UpTo(Position::at(1))));
+                    engine.handle(Input::SnapshotDone(fetch, SnapshotPoint::UpTo(Position::at(1))));
                 }
                 let values: Vec<i64> = (0..after.columns.len() as i64).map(|i| 7 + 100 * i).collect();
                 let mut outputs = engine.handle(Input::Interval(interval(2, vec![insert(&after, &values)], vec![])));
@@ -126,11 +126,11 @@ fn a_row_of_another_shape_is_not_applied_and_the_table_is_read_anew() {
                 if let Some(fetch) = fetched(&outputs) {
                     let shape: Vec<i64> = values.iter().map(|v| v + 1).collect();
                     outputs.extend(engine.handle(Input::SnapshotRows(fetch, vec![row(&shape)])));
-                    outputs.extend(engine.handle(Input::SnapshotDone(fetch, Shows::UpTo(Position::at(2)))));
+                    outputs.extend(engine.handle(Input::SnapshotDone(fetch, SnapshotPoint::UpTo(Position::at(2)))));
                     let v = after.column("v", false).unwrap();
                     assert_eq!(shown(&outputs), [8, shape[v]], "{after:?}");
                     assert!(outputs.iter().any(|o| matches!(o, Output::Result { to, .. }
-                        if to.iter().all(|(_, why)| !joined || *why == Why::SchemaChanged))));
+                        if to.iter().all(|(_, why)| !joined || *why == ResyncReason::SchemaChanged))));
                 } else {
                     assert!(gone && outputs.iter().any(|o| matches!(o, Output::Closed(1, _))), "{outputs:?}");
                 }
@@ -143,8 +143,8 @@ fn a_row_of_another_shape_is_not_applied_and_the_table_is_read_anew() {
 fn a_table_that_is_gone_closes_its_subscriptions_with_the_reason() {
     let of = table(&["id", "v", "secret"], 1);
     let (mut engine, fetch) = engine(&of, 0);
-    engine.handle(Input::SnapshotDone(fetch, Shows::UpTo(Position::at(1))));
-    let gone = Reset { name: of.name.clone(), table: None, why: ResetWhy::SchemaChanged };
+    engine.handle(Input::SnapshotDone(fetch, SnapshotPoint::UpTo(Position::at(1))));
+    let gone = Reset { name: of.name.clone(), table: None, why: ResetReason::SchemaChanged };
     let outputs = engine.handle(Input::Interval(interval(2, vec![], vec![gone])));
     let closed =
         outputs.iter().find_map(|o| if let Output::Closed(1, why) = o { Some(format!("{why:?}")) } else { None });
@@ -157,7 +157,7 @@ fn after_a_gap_the_tables_are_described_anew() {
     for altered in [true, false] {
         let before = table(&["id", "v", "secret"], 1);
         let (mut engine, fetch) = engine(&before, 0);
-        engine.handle(Input::SnapshotDone(fetch, Shows::UpTo(Position::at(1))));
+        engine.handle(Input::SnapshotDone(fetch, SnapshotPoint::UpTo(Position::at(1))));
         let outputs = engine.handle(Input::Interval(interval(9, vec![], vec![])));
         assert!(outputs.iter().any(|o| matches!(o, Output::Heal { .. })));
         let mut outputs = engine.handle(Input::Healed { source: "s".into(), intervals: None });
@@ -173,7 +173,7 @@ fn after_a_gap_the_tables_are_described_anew() {
         if altered {
             let fetch = fetched(&outputs).expect("read as it is now");
             engine.handle(Input::SnapshotRows(fetch, vec![row(&[1, 2, 3])]));
-            let outputs = engine.handle(Input::SnapshotDone(fetch, Shows::UpTo(Position::at(9))));
+            let outputs = engine.handle(Input::SnapshotDone(fetch, SnapshotPoint::UpTo(Position::at(9))));
             assert_eq!(shown(&outputs), [1, 3]);
         } else {
             assert!(outputs.iter().any(|o| matches!(o, Output::Closed(1, _))), "{outputs:?}");
@@ -191,7 +191,7 @@ proptest! {
         let change = |n: &usize| {
             let width = tables[*n].columns.len();
             let mut c = insert(&tables[*n], &vec![1; width]);
-            c.untold = (1..width).collect();
+            c.omitted_columns = (1..width).collect();
             c.old = Old::Unknown;
             c
         };

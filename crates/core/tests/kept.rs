@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SubId};
-use gossip_core::position::{Interval, Position, Shows};
+use gossip_core::position::{Interval, Position, SnapshotPoint};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Column, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
@@ -34,7 +34,7 @@ fn subscribe(engine: &mut Engine, sub: SubId, rows: i64) -> Result<(), String> {
             Output::FetchSnapshot(id, ..) => {
                 let row = |n| -> Row { [Value::Int(n), Value::Int(n), sub.to_string().into()].into() };
                 outputs.extend(engine.handle(Input::SnapshotRows(id, (0..rows).map(row).collect())));
-                outputs.extend(engine.handle(Input::SnapshotDone(id, Shows::UpTo(Position::at(1)))));
+                outputs.extend(engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(1)))));
             }
             Output::Result { to, .. } if to.iter().any(|(s, _)| *s == sub) => end = Ok(()),
             Output::Closed(s, Refusal::Limit(text)) if s == sub => end = Err(text),
@@ -64,7 +64,7 @@ fn engine(sent_bytes: usize, result_rows: usize) -> Engine {
         transactions: vec![],
         resets: vec![],
         settled: Position::at(1),
-        lineage: 0,
+        timeline: 0,
         mark: 0,
         reader: "one".into(),
         read_at: 0,

@@ -6,8 +6,8 @@ use std::sync::Arc;
 use gossip_core::explain::{Passed, explain};
 use gossip_core::mask::Mask;
 use gossip_core::position::{CommitTime, Old, Position, RowChange, Transaction};
-use gossip_core::query::{Blank, Expr, parse_condition, parse_mask, parse_query};
-use gossip_core::rule::{Claims, Effective, Permitted, RuleSet, RuleText};
+use gossip_core::query::{Expr, Placeholder, parse_condition, parse_mask, parse_query};
+use gossip_core::rule::{Claims, EffectiveQuery, Permitted, RuleSet, RuleText};
 use gossip_core::schema::{Catalog, Column, Table, TableName};
 use gossip_core::value::{Type, Value};
 use serde_json::{Map, json};
@@ -109,7 +109,8 @@ fn what_a_rule_cannot_say_is_refused_at_its_place() {
 #[test]
 fn a_list_that_is_none_grants_nothing_and_an_empty_one_finds_nothing() {
     let e = parse_condition("agency = ANY(claim.list)", &calls(), &catalog()).unwrap();
-    let fill = |claims: serde_json::Value| e.fill(Blank::Claim, claims.as_object().unwrap()).map(Expr::normal);
+    let fill =
+        |claims: serde_json::Value| e.bind(Placeholder::Claim, claims.as_object().unwrap()).map(Expr::canonicalize);
     for claims in [
         json!({}),
         json!({"list": "a"}),
@@ -164,7 +165,7 @@ fn a_changed_membership_is_explained_by_the_rule_that_asks_it() {
     let permitted = Permitted { catalog: &catalog, rules: &rules, claims: &claims };
     let query = parse_query("SELECT * FROM calls", &permitted, &Map::new()).unwrap();
     let standing = rules.standing(&calls(), &claims, &catalog);
-    let effective = Effective::new(query, &standing);
+    let effective = EffectiveQuery::new(query, &standing);
     let steps = |table: &str, width: usize| {
         let new = (0..width).map(|_| Value::Int(1)).collect();
         let change = RowChange {
@@ -173,7 +174,7 @@ fn a_changed_membership_is_explained_by_the_rule_that_asks_it() {
             key: [Value::Int(1)].into(),
             old: Old::Known(None),
             new: Some(new),
-            untold: Default::default(),
+            omitted_columns: Default::default(),
         };
         let (position, committed) = (Position::at(1), CommitTime::default());
         explain(

@@ -4,11 +4,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use gossip_core::position::{CommitTime, Old, Position, RowChange, Shows, Transaction};
+use gossip_core::position::{CommitTime, Old, Position, RowChange, SnapshotPoint, Transaction};
 use gossip_core::query::parse_query;
-use gossip_core::rule::{Claims, Effective, RuleSet, RuleText};
+use gossip_core::rule::{Claims, EffectiveQuery, RuleSet, RuleText};
 use gossip_core::schema::{Catalog, Column, ColumnSet, Identified, Row, Table, TableName};
-use gossip_core::seam::Seam;
+use gossip_core::seam::SnapshotMerge;
 use gossip_core::value::{Type, Value};
 use proptest::prelude::*;
 use serde_json::Map;
@@ -27,7 +27,7 @@ fn table() -> Arc<Table> {
     })
 }
 
-fn effective(query: &str, mask: Option<&str>) -> Arc<Effective> {
+fn effective(query: &str, mask: Option<&str>) -> Arc<EffectiveQuery> {
     let mut catalog = Catalog::default();
     catalog.put(table());
     let rule = RuleText {
@@ -40,7 +40,7 @@ fn effective(query: &str, mask: Option<&str>) -> Arc<Effective> {
     assert!(rules.check(&catalog).is_empty(), "{:?}", rules.check(&catalog));
     let claims = Claims { roles: vec!["r".into()], ..Claims::anonymous() };
     let query = parse_query(query, &catalog, &Map::new()).unwrap().bind(&Map::new(), &Map::new()).unwrap();
-    Arc::new(Effective::new(query, &rules.standing(&table(), &claims, &catalog)))
+    Arc::new(EffectiveQuery::new(query, &rules.standing(&table(), &claims, &catalog)))
 }
 
 /// What is done to a row: it comes or is written anew, only its number changes, it moves to another key, it goes.
@@ -74,7 +74,7 @@ fn changes(rows: &mut Rows, step: &Step) -> Vec<RowChange> {
     let told = |id: i64, old: Old, new: Option<Row>, leaves_out: bool| {
         let mut change = RowChange::of(&Identified::new(table()), [Value::Int(id)].into(), old, new);
         if let Some(row) = change.new.as_mut().filter(|_| leaves_out) {
-            change.untold = [BODY].into_iter().collect::<ColumnSet>();
+            change.omitted_columns = [BODY].into_iter().collect::<ColumnSet>();
             *row = [row[0].clone(), Value::Null, row[2].clone()].into();
         }
         change
@@ -121,7 +121,7 @@ proptest! {
         let (asked, shown) = (asked.index(steps.len()), shown.index(steps.len() + 1));
         let (asked, shown) = (asked.min(shown), asked.max(shown));
         let mut rows: Rows = (0..3).map(|id| (id, row(id, id, id))).collect();
-        let mut seam = Seam::default();
+        let mut seam = SnapshotMerge::default();
         let mut in_snapshot = BTreeSet::new();
         // Of each key: whether a change has told its body since the snapshot was asked for, when it came from under
         // another key, and when it was changed last without the body.
@@ -166,7 +166,7 @@ proptest! {
     }
 }
 
-fn shown_of(effective: &Effective, row: &Row) -> Option<Vec<Value>> {
+fn shown_of(effective: &EffectiveQuery, row: &Row) -> Option<Vec<Value>> {
     let seen = effective.see(row, &())?;
     Some(effective.shown(&seen).map(|(_, v)| v.clone()).collect())
 }
@@ -182,10 +182,10 @@ fn transaction(n: usize) -> Transaction {
 }
 
 /// Gives a snapshot as the reader does: what is not to be seen does not come. The keys of what came.
-fn snapshot(seam: &mut Seam, effective: &Effective, rows: &Rows, after: usize) -> BTreeSet<i64> {
+fn snapshot(seam: &mut SnapshotMerge, effective: &EffectiveQuery, rows: &Rows, after: usize) -> BTreeSet<i64> {
     let seen = || rows.iter().filter(|(_, row)| effective.sees(row, &()));
     seam.rows(effective, seen().map(|(_, row)| row.clone()).collect());
-    seam.complete(Shows::UpTo(Position::at(after as u64)));
+    seam.complete(SnapshotPoint::UpTo(Position::at(after as u64)));
     seen().map(|(id, _)| *id).collect()
 }
 
@@ -194,7 +194,7 @@ fn snapshot(seam: &mut Seam, effective: &Effective, rows: &Rows, after: usize) -
 fn rows_that_are_written_again_and_again_do_not_keep_anybody_waiting() {
     let effective = effective("SELECT * FROM notes", None);
     let mut rows: Rows = (0..100).map(|id| (id, row(id, id, 0))).collect();
-    let mut seam = Seam::default();
+    let mut seam = SnapshotMerge::default();
     for n in 1..=1_000 {
         if n == 500 {
             snapshot(&mut seam, &effective, &rows, n - 1);

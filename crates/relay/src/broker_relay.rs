@@ -14,9 +14,9 @@ use async_trait::async_trait;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use bytes::Bytes;
-use gossip_core::moment;
-use gossip_core::need::Needed;
-use gossip_core::position::{Interval, Micros, Position, ResetWhy};
+use gossip_core::column_pruning::Needed;
+use gossip_core::datetime;
+use gossip_core::position::{Interval, Micros, Position, ResetReason};
 use gossip_core::schema::{Identified, Table};
 use gossip_core::wire::rfc3339;
 use parking_lot::Mutex;
@@ -239,7 +239,7 @@ impl Shared {
         let needed = self.described.lock().needed.clone();
         let mut interval = event::decode_for(bytes, needed.as_deref())?;
         // A table that has to be read anew is still there.
-        for r in interval.resets.iter_mut().filter(|r| r.why == ResetWhy::TooLarge && r.table.is_none()) {
+        for r in interval.resets.iter_mut().filter(|r| r.why == ResetReason::TooLarge && r.table.is_none()) {
             r.table = self.described.lock().tables.get(&r.name).map(|t| t.table().clone());
         }
         Ok(interval)
@@ -339,7 +339,7 @@ fn as_of_now(event: CloudEvent) -> Result<CloudEvent, String> {
 
 /// How far in the future an event has happened.
 fn ahead(event: &CloudEvent) -> Option<Micros> {
-    let time = moment::parse_event_time(event.time.as_deref()?)?.saturating_add(moment::SINCE_1970);
+    let time = datetime::parse_event_time(event.time.as_deref()?)?.saturating_add(datetime::SINCE_1970);
     Some(time.saturating_sub(now()))
 }
 
@@ -402,7 +402,7 @@ impl Relay for BrokerRelay {
             return publish(&*self.broker, &self.shared, Path::Beat(source), &bytes).await;
         }
         let id =
-            format!("{}-{}-{}-{}-{}", interval.lineage, interval.epoch, interval.reader, interval.from, interval.to);
+            format!("{}-{}-{}-{}-{}", interval.timeline, interval.epoch, interval.reader, interval.from, interval.to);
         let messages =
             self.shared.cut(self.broker.max_message_bytes(), &Path::Rows(source), Some(interval.to), &id, &bytes);
         self.broker.publish_durable(&interval.source, messages).await?;

@@ -12,8 +12,8 @@ use std::sync::Arc;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
-use gossip_core::need::{Columns, Needed};
-use gossip_core::position::{CommitTime, Interval, Old, Position, Reset, ResetWhy, RowChange, Transaction};
+use gossip_core::column_pruning::{Columns, Needed};
+use gossip_core::position::{CommitTime, Interval, Old, Position, Reset, ResetReason, RowChange, Transaction};
 use gossip_core::schema::{Column, ColumnSet, Identified, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use gossip_core::wire::rfc3339;
@@ -59,7 +59,8 @@ struct Data {
     to: String,
     settled: String,
     epoch: u64,
-    lineage: String,
+    #[serde(rename = "lineage")]
+    timeline: String,
     #[serde(default)]
     mark: String,
     read_at: i64,
@@ -117,8 +118,8 @@ struct ToldChange {
     #[serde(default)]
     new: Option<Map<String, Json>>,
     /// Columns of `new` that did not change and are not told.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    untold: Vec<String>,
+    #[serde(default, rename = "untold", skip_serializing_if = "Vec::is_empty")]
+    omitted_columns: Vec<String>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -187,7 +188,7 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
                 let column = &table.columns[i];
                 (column.name.to_string(), value_out(v, column.ty))
             };
-            let told = |i: usize| !c.untold.contains(i) && !withheld.contains(i);
+            let told = |i: usize| !c.omitted_columns.contains(i) && !withheld.contains(i);
             row.iter().enumerate().filter(|(i, _)| told(*i)).map(cell).collect()
         };
         // A row as it was has all its columns, but for those that nobody may see.
@@ -212,8 +213,8 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
                 Old::Known(old) => Some(old.as_ref().map(whole)),
             },
             new: c.new.as_ref().map(row),
-            untold: c
-                .untold
+            omitted_columns: c
+                .omitted_columns
                 .iter()
                 .filter(|i| !withheld.contains(*i))
                 .filter_map(|i| table.columns.get(i))
@@ -246,7 +247,7 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
             to: interval.to.to_string(),
             settled: interval.settled.to_string(),
             epoch: interval.epoch,
-            lineage: interval.lineage.to_string(),
+            timeline: interval.timeline.to_string(),
             mark: interval.mark.to_string(),
             read_at: interval.read_at,
             tables: tables
@@ -316,7 +317,7 @@ pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, Str
         transactions: data.transactions.into_iter().map(|t| transaction(t, &tables)).collect::<Result<_, _>>()?,
         resets: data.resets.into_iter().map(reset).collect::<Result<_, String>>()?,
         settled: position(&data.settled)?,
-        lineage: data.lineage.parse().map_err(|_| "lineage is not a number")?,
+        timeline: data.timeline.parse().map_err(|_| "lineage is not a number")?,
         mark: data.mark.parse().unwrap_or(0),
         reader: reader.strip_prefix("/gossip/").unwrap_or(&reader).into(),
         read_at: data.read_at,
@@ -338,7 +339,7 @@ pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, Str
         return Err("it ends before it begins".into());
     }
     lacking.retain(|name| interval.resets.iter().all(|r| r.name != *name));
-    interval.resets.extend(lacking.into_iter().map(|name| Reset { name, table: None, why: ResetWhy::TooLarge }));
+    interval.resets.extend(lacking.into_iter().map(|name| Reset { name, table: None, why: ResetReason::TooLarge }));
     Ok(interval)
 }
 
@@ -397,7 +398,7 @@ fn change_in(c: ToldChange, tables: &Tables) -> Result<RowChange, String> {
             Some(old) => Old::Known(old.map(row).transpose()?),
         },
         new: c.new.map(row).transpose()?,
-        untold: c.untold.iter().map(place).collect::<Result<ColumnSet, _>>()?,
+        omitted_columns: c.omitted_columns.iter().map(place).collect::<Result<ColumnSet, _>>()?,
         description: table.identity(),
         table: name,
     })
@@ -407,17 +408,17 @@ fn position(text: &str) -> Result<Position, String> {
     text.parse().map_err(|()| "a position that is none".into())
 }
 
-fn why_out(why: ResetWhy) -> &'static str {
+fn why_out(why: ResetReason) -> &'static str {
     match why {
-        ResetWhy::SchemaChanged => "schema-changed",
-        ResetWhy::Described => "described",
-        ResetWhy::Truncated => "truncated",
-        ResetWhy::TooLarge => "too-large",
+        ResetReason::SchemaChanged => "schema-changed",
+        ResetReason::Described => "described",
+        ResetReason::Truncated => "truncated",
+        ResetReason::TooLarge => "too-large",
     }
 }
 
-fn why_in(text: &str) -> Option<ResetWhy> {
-    use ResetWhy::{Described, SchemaChanged, TooLarge, Truncated};
+fn why_in(text: &str) -> Option<ResetReason> {
+    use ResetReason::{Described, SchemaChanged, TooLarge, Truncated};
     [SchemaChanged, Described, Truncated, TooLarge].into_iter().find(|w| why_out(*w) == text)
 }
 

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, AtomicU32, Ordering::Relaxed};
 use std::time::Duration;
 
 use async_trait::async_trait;
-use gossip_core::need::Needed;
+use gossip_core::column_pruning::Needed;
 use gossip_core::position::{Interval, Position, Transaction};
 use gossip_core::schema::Table;
 use tokio::sync::mpsc;

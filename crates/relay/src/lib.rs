@@ -31,7 +31,7 @@ pub mod window;
 use std::sync::Arc;
 
 use async_trait::async_trait;
-use gossip_core::need::Needed;
+use gossip_core::column_pruning::Needed;
 use gossip_core::position::{Interval, Position};
 use gossip_core::schema::Table;
 use tokio::sync::mpsc;

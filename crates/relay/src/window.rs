@@ -17,7 +17,7 @@ pub fn size(interval: &Interval) -> usize {
 }
 
 #[derive(Default)]
-struct Kept {
+struct Materialized {
     intervals: VecDeque<Arc<Interval>>,
     changes: usize,
     last: Option<Arc<Interval>>,
@@ -26,7 +26,7 @@ struct Kept {
 /// What was heard last, by source. Sources are few: only those that the caller lets in.
 #[derive(Default)]
 pub struct Window {
-    sources: HashMap<Arc<str>, Kept>,
+    sources: HashMap<Arc<str>, Materialized>,
 }
 
 impl Window {
@@ -39,7 +39,7 @@ impl Window {
             return;
         }
         let before = kept.last.replace(interval.clone());
-        if before.is_some_and(|b| b.lineage != interval.lineage) {
+        if before.is_some_and(|b| b.timeline != interval.timeline) {
             kept.intervals.clear();
             kept.changes = 0;
         }

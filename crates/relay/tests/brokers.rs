@@ -36,7 +36,7 @@ fn interval(n: u64, bytes: Option<usize>) -> Arc<Interval> {
         key: [Value::Int(n as i64)].into(),
         old: Old::Known(None),
         new: Some([Value::Int(n as i64), Value::text("x".repeat(bytes))].into()),
-        untold: ColumnSet::default(),
+        omitted_columns: ColumnSet::default(),
     };
     let transaction = |bytes| {
         let committed = CommitTime { from: 0, to: 0 };
@@ -56,7 +56,7 @@ fn interval(n: u64, bytes: Option<usize>) -> Arc<Interval> {
         transactions: bytes.map(transaction).into_iter().collect(),
         resets: vec![],
         settled: Position::at(n),
-        lineage: 9,
+        timeline: 9,
         mark: 0,
         reader: "north".into(),
         read_at: 0,

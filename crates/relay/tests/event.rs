@@ -3,8 +3,8 @@
 
 use std::sync::Arc;
 
-use gossip_core::need::{Columns, Needed};
-use gossip_core::position::{CommitTime, Interval, Old, Position, Reset, ResetWhy, RowChange, Transaction};
+use gossip_core::column_pruning::{Columns, Needed};
+use gossip_core::position::{CommitTime, Interval, Old, Position, Reset, ResetReason, RowChange, Transaction};
 use gossip_core::schema::{Column, ColumnSet, Identified, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use gossip_relay::event::{READS, Tables, decode, decode_for, encode, encode_for, spoken};
@@ -59,11 +59,14 @@ fn row() -> impl Strategy<Value = Row> {
 fn change() -> impl Strategy<Value = RowChange> {
     let old = prop_oneof![Just(Old::Unknown), Just(Old::Known(None)), row().prop_map(|r| Old::Known(Some(r)))];
     (old, prop::option::of(row()), prop::collection::vec(value(), 2), prop::collection::vec(2..TYPES.len(), 0..2))
-        .prop_map(|(old, new, key, untold)| {
-            let untold: ColumnSet = untold.into_iter().filter(|_| new.is_some()).collect();
+        .prop_map(|(old, new, key, omitted_columns)| {
+            let omitted_columns: ColumnSet = omitted_columns.into_iter().filter(|_| new.is_some()).collect();
             // What is not told stands as NULL.
             let new = new.map(|r| {
-                r.iter().enumerate().map(|(i, v)| if untold.contains(i) { Value::Null } else { v.clone() }).collect()
+                r.iter()
+                    .enumerate()
+                    .map(|(i, v)| if omitted_columns.contains(i) { Value::Null } else { v.clone() })
+                    .collect()
             });
             RowChange {
                 table: table().name.clone(),
@@ -71,20 +74,20 @@ fn change() -> impl Strategy<Value = RowChange> {
                 key: key.into(),
                 old,
                 new,
-                untold,
+                omitted_columns,
             }
         })
 }
 
 fn interval() -> impl Strategy<Value = Interval> {
     let transactions = prop::collection::vec((prop::collection::vec(change(), 0..4), any::<u64>(), any::<i64>()), 0..4);
-    (transactions, any::<u64>(), any::<bool>()).prop_map(|(all, lineage, reset)| {
+    (transactions, any::<u64>(), any::<bool>()).prop_map(|(all, timeline, reset)| {
         let transaction = |(i, (changes, xid, at)): (usize, (Vec<RowChange>, u64, i64))| {
             let position = if i == 0 { Position::part(8, 3) } else { Position::at(i as u64 + 8) };
             let joined_after = (xid % 2 == 0).then_some(Position::at(6));
             Arc::new(Transaction { position, committed: CommitTime { from: at, to: at }, xid, joined_after, changes })
         };
-        let reset = Reset { name: table().name.clone(), table: reset.then(table), why: ResetWhy::Truncated };
+        let reset = Reset { name: table().name.clone(), table: reset.then(table), why: ResetReason::Truncated };
         Interval {
             source: "s".into(),
             epoch: 7,
@@ -93,8 +96,8 @@ fn interval() -> impl Strategy<Value = Interval> {
             transactions: all.into_iter().enumerate().map(transaction).collect(),
             resets: vec![reset],
             settled: Position::at(4),
-            lineage,
-            mark: lineage / 2,
+            timeline,
+            mark: timeline / 2,
             reader: "north".into(),
             read_at: -1,
         }
@@ -145,7 +148,7 @@ fn it_is_a_cloudevent_that_others_can_read() {
         key: [Value::Int(n)].into(),
         old,
         new: Some([Value::Int(n), "inbound".into()].into()),
-        untold: ColumnSet::default(),
+        omitted_columns: ColumnSet::default(),
         description: calls.identity(),
     };
     let old = Old::Known(Some([Value::Int(1), "expected".into()].into()));
@@ -206,7 +209,7 @@ fn interval_of(changes: Vec<RowChange>) -> Interval {
         transactions: vec![Arc::new(t)],
         resets: vec![],
         settled: Position::at(9),
-        lineage: 1,
+        timeline: 1,
         mark: 0,
         reader: "north".into(),
         read_at: 0,
@@ -235,7 +238,7 @@ fn what_no_rule_shows_is_withheld_and_noticed_by_those_who_need_it() {
         key: of.key_of(&new),
         old: Old::Known(old),
         new: Some(new),
-        untold: ColumnSet::default(),
+        omitted_columns: ColumnSet::default(),
     };
     let before = row(&["1", "Ada", "secret-1"]);
     let i = interval_of(vec![

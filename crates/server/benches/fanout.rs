@@ -170,7 +170,7 @@ fn interval(db: &rusqlite::Connection, table: &Identified, at: &mut u64, transac
         transactions,
         resets: vec![],
         settled: Position::default(),
-        lineage: 0,
+        timeline: 0,
         mark: 0,
         reader: "bench".into(),
         read_at: gossip_server::now(),

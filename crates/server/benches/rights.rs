@@ -15,8 +15,8 @@ use std::time::Instant;
 
 use common::{interval, median, table};
 use gossip_core::engine::{Engine, Input, Limits, Output, Request};
-use gossip_core::position::{Position, Shows};
-use gossip_core::rule::{Claims, Effective, RuleSet, RuleText};
+use gossip_core::position::{Position, SnapshotPoint};
+use gossip_core::rule::{Claims, EffectiveQuery, RuleSet, RuleText};
 use gossip_core::schema::{Column, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use serde_json::json;
@@ -41,7 +41,7 @@ fn assignments() -> Arc<Table> {
 }
 
 /// An engine with so many subscriptions, and the feeds of `calls` by who asks.
-fn engine(rows: &str, subscriptions: usize, each: usize) -> (Engine, HashMap<i64, Arc<Effective>>) {
+fn engine(rows: &str, subscriptions: usize, each: usize) -> (Engine, HashMap<i64, Arc<EffectiveQuery>>) {
     let name = TableName::plain("calls");
     let rule = RuleText { role: "all".into(), table: name.clone(), rows: Some(rows.into()), ..RuleText::default() };
     let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), Limits::default());
@@ -65,7 +65,7 @@ fn engine(rows: &str, subscriptions: usize, each: usize) -> (Engine, HashMap<i64
                 feeds.insert(me, feed);
             }
             outputs.extend(engine.handle(Input::SnapshotRows(id, vec![row])));
-            outputs.extend(engine.handle(Input::SnapshotDone(id, Shows::UpTo(Position::at(1)))));
+            outputs.extend(engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(1)))));
         }
     }
     (engine, feeds)

@@ -6,8 +6,8 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 use std::time::Duration;
 
+use gossip_core::column_pruning::needed;
 use gossip_core::engine::Limits;
-use gossip_core::need::needed;
 use gossip_core::query::{Expr, parse_condition, parse_trusted_query};
 use gossip_core::rule::{RuleSet, RuleText};
 use gossip_core::schema::{Catalog, PRESENCE, Table, TableName};

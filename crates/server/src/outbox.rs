@@ -11,9 +11,9 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 
 use bytes::Bytes;
-use gossip_core::engine::{SubId, Why};
+use gossip_core::engine::{ResyncReason, SubId};
 use gossip_core::position::Position;
-use gossip_core::rule::Effective;
+use gossip_core::rule::EffectiveQuery;
 use gossip_core::seal::Sealer;
 use gossip_core::seam::ResultRows;
 use gossip_core::send_queue::{Offered, QueueLimits, SendQueue};
@@ -112,9 +112,9 @@ pub struct WholeResult {
     /// Whose it is.
     pub subscription: Arc<Subscription>,
     /// Why it is sent.
-    pub why: Why,
+    pub why: ResyncReason,
     /// What was asked.
-    pub feed: Arc<Effective>,
+    pub feed: Arc<EffectiveQuery>,
     /// All rows.
     pub rows: Arc<ResultRows>,
     /// Where it stands.
@@ -267,9 +267,9 @@ impl Outbox {
     }
 
     /// Offers a delta.
-    pub fn offer(&self, subscription: SubId, bytes: Bytes, takes_back: bool, then: Then) -> Offered {
+    pub fn offer(&self, subscription: SubId, bytes: Bytes, revokes: bool, then: Then) -> Offered {
         let size = bytes.len();
-        let offered = self.state.lock().queue.offer(subscription, size, takes_back, Outgoing::Frame(bytes, then));
+        let offered = self.state.lock().queue.offer(subscription, size, revokes, Outgoing::Frame(bytes, then));
         if offered == Offered::LagsNow {
             self.caught_up.fetch_add(1, Relaxed);
         }
@@ -451,7 +451,7 @@ fn in_words(r: &mut WholeResult, sealer: &Sealer) -> String {
     let columns = json!(wire::columns(&r.feed));
     let call = &r.subscription.call;
     let why = match r.why {
-        Why::First => String::new(),
+        ResyncReason::First => String::new(),
         why => format!(",\"why\":\"{}\"", wire::why_word(why)),
     };
     format!(

@@ -143,7 +143,7 @@ impl Work {
                         tracing::warn!(source = %self.source.name(), "cannot read: {e}");
                     }
                     // Where nothing can be handed on for long, the database is not to run full because of us.
-                    if let Err(e) = self.source.let_go() {
+                    if let Err(e) = self.source.drop_backlog() {
                         tracing::debug!(source = %self.source.name(), "cannot look what the database keeps: {e}");
                     }
                     if now() - begun > 2 * LONGEST_PAUSE.as_micros() as Micros {
@@ -164,7 +164,7 @@ impl Work {
     fn try_to_read(&self) -> Result<(), String> {
         let last = self.runtime.block_on(self.relay.last(self.source.name())).map_err(|e| e.to_string())?;
         let last = last.map(|i| Last::of(&i));
-        let found = self.source.try_to_follow(&self.instance, last).map_err(|e| e.to_string())?;
+        let found = self.source.try_to_lead(&self.instance, last).map_err(|e| e.to_string())?;
         let Some(mut reader) = found else { return Ok(()) };
         tracing::info!(source = %self.source.name(), epoch = reader.epoch(), "reading");
         *self.status.lock() = "reading".into();
@@ -184,7 +184,7 @@ impl Work {
             if let Some(interval) = reader.next(left).map_err(|e| e.to_string())? {
                 let to = interval.to;
                 self.publish(interval)?;
-                reader.handed_on(to).map_err(|e| e.to_string())?;
+                reader.acknowledge(to).map_err(|e| e.to_string())?;
                 spoken = now();
             }
         }

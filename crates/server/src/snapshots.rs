@@ -9,8 +9,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::time::Duration;
 
-use gossip_core::engine::{Input, Only, SnapshotId};
-use gossip_core::rule::Effective;
+use gossip_core::engine::{Input, RowFilter, SnapshotId};
+use gossip_core::rule::EffectiveQuery;
 use gossip_core::schema::Row;
 use gossip_source::Source;
 use parking_lot::Mutex;
@@ -35,8 +35,8 @@ const HANGING: usize = 8;
 /// One snapshot that is wanted.
 struct Job {
     id: SnapshotId,
-    feed: Arc<Effective>,
-    only: Option<Only>,
+    feed: Arc<EffectiveQuery>,
+    only: Option<RowFilter>,
     inputs: mpsc::Sender<Input>,
     cancelled: Arc<AtomicBool>,
 }
@@ -165,8 +165,8 @@ impl Snapshots {
     pub fn fetch(
         self: &Arc<Self>,
         id: SnapshotId,
-        feed: Arc<Effective>,
-        only: Option<Only>,
+        feed: Arc<EffectiveQuery>,
+        only: Option<RowFilter>,
         owner: Option<Arc<str>>,
         inputs: mpsc::Sender<Input>,
     ) {
@@ -238,7 +238,7 @@ impl Snapshots {
     /// Reads a table for all who wait for it.
     fn read(&self, jobs: &[Job], pieces: &AtomicU64) {
         let Some(first) = jobs.first() else { return };
-        let apart: Vec<bool> = jobs.iter().map(|j| !j.feed.look_ups().is_empty()).collect();
+        let apart: Vec<bool> = jobs.iter().map(|j| !j.feed.subqueries().is_empty()).collect();
         let mut take = |rows: Vec<Row>| {
             pieces.fetch_add(1, Relaxed);
             let mut wanted = false;
@@ -266,7 +266,7 @@ impl Snapshots {
 #[cfg(test)]
 mod tests {
     use gossip_core::query::{Expr, LiveQuery};
-    use gossip_core::rule::Effective;
+    use gossip_core::rule::EffectiveQuery;
     use gossip_core::schema::{Table, TableName};
 
     use super::*;
@@ -280,9 +280,9 @@ mod tests {
             old_values: true,
             incarnation: 0,
         });
-        let feed = Arc::new(Effective::new(LiveQuery { table, select: vec![], condition: Expr::always() }, &[]));
+        let feed = Arc::new(EffectiveQuery::new(LiveQuery { table, select: vec![], condition: Expr::always() }, &[]));
         let (inputs, _) = mpsc::channel(1);
-        Job { id, feed, only: only.then(Only::default), inputs, cancelled: Arc::default() }
+        Job { id, feed, only: only.then(RowFilter::default), inputs, cancelled: Arc::default() }
     }
 
     fn queue(jobs: Vec<(&str, Job)>) -> Queue {

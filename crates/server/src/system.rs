@@ -11,7 +11,7 @@ use gossip_core::schema::{Column, Identified, Key, PRESENCE, Row, SYSTEM_SCHEMA,
 use gossip_core::value::{Type, Value};
 use serde_json::{Map, Value as Json};
 
-use gossip_core::own::Own;
+use gossip_core::local_source::Own;
 
 /// Entries of a stream that are kept.
 const KEPT: usize = 2_000;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use gossip_core::moment;
+use gossip_core::datetime;
 use gossip_core::position::{Interval, Micros, Position};
 use gossip_core::schema::{Row, TOPIC_SOURCE, Table};
 use gossip_core::topic::{Floor, Keep, Taken, Topic, TopicEvent, TopicState};
@@ -11,7 +11,7 @@ use gossip_core::wire::rfc3339;
 use gossip_relay::cloudevent::{CloudEvent, SENDER};
 use serde_json::{Map, Value as Json};
 
-use gossip_core::own::Own;
+use gossip_core::local_source::Own;
 
 /// What became of an event that was heard.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -140,8 +140,8 @@ impl Topics {
 pub fn read(event: &CloudEvent, topic: &Topic, or_now: Option<Micros>) -> Result<TopicEvent, String> {
     let time = match (&event.time, or_now) {
         (Some(text), _) => {
-            let time = moment::parse_event_time(text).filter(|t| *t != moment::FOREVER && *t != moment::NEVER);
-            time.ok_or("time: expected RFC 3339")?.saturating_add(moment::SINCE_1970)
+            let time = datetime::parse_event_time(text).filter(|t| *t != datetime::FOREVER && *t != datetime::NEVER);
+            time.ok_or("time: expected RFC 3339")?.saturating_add(datetime::SINCE_1970)
         }
         (None, Some(now)) => now,
         // What nobody keeps is in no order.

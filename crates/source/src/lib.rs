@@ -26,7 +26,7 @@ pub fn now() -> Micros {
 }
 
 /// The reader of a source at work. Dropping it gives the office up.
-pub trait Follow: Send {
+pub trait ChangeReader: Send {
     /// Its term of office.
     fn epoch(&self) -> u64;
 
@@ -34,11 +34,11 @@ pub trait Follow: Send {
     fn heartbeat(&mut self) -> Result<Interval>;
 
     /// What was committed since the last call; waits for it, at most about `longest`. The caller hands the interval on
-    /// and then calls [`Follow::handed_on`].
+    /// and then calls [`ChangeReader::acknowledge`].
     fn next(&mut self, longest: Duration) -> Result<Option<Interval>>;
 
     /// Everything up to here is kept elsewhere: the source may forget it.
-    fn handed_on(&mut self, to: Position) -> Result<()>;
+    fn acknowledge(&mut self, to: Position) -> Result<()>;
 
     /// What keeps it from reading at present, if anything has for a while.
     fn trouble(&self) -> Option<String>;
@@ -52,7 +52,7 @@ pub struct Last {
     /// The end of its last interval.
     pub position: Position,
     /// The log that the position counts in.
-    pub lineage: u64,
+    pub timeline: u64,
     /// Its mark.
     pub mark: u64,
 }
@@ -60,7 +60,7 @@ pub struct Last {
 impl Last {
     /// As the reader's last interval says.
     pub fn of(interval: &Interval) -> Last {
-        Last { epoch: interval.epoch, position: interval.to, lineage: interval.lineage, mark: interval.mark }
+        Last { epoch: interval.epoch, position: interval.to, timeline: interval.timeline, mark: interval.mark }
     }
 }
 

@@ -5,16 +5,16 @@
 
 use std::fmt::Write as _;
 
-use gossip_core::engine::Only;
+use gossip_core::engine::RowFilter;
 use gossip_core::schema::Table;
 use gossip_core::value::{Type, Value};
 
 /// ` WHERE …` with the rows that are wanted, or nothing for all of them.
-pub fn condition(table: &Table, only: Option<&Only>, quote: impl Fn(&str) -> String) -> String {
+pub fn condition(table: &Table, only: Option<&RowFilter>, quote: impl Fn(&str) -> String) -> String {
     only.and_then(|only| any(table, only, quote)).map(|any| format!(" WHERE {any}")).unwrap_or_default()
 }
 
-fn any(table: &Table, only: &Only, quote: impl Fn(&str) -> String) -> Option<String> {
+fn any(table: &Table, only: &RowFilter, quote: impl Fn(&str) -> String) -> Option<String> {
     let mut sql = String::new();
     for (column, values) in only.iter() {
         let column = table.columns.get(*column)?;
@@ -51,7 +51,8 @@ mod tests {
         let columns = [("id", Type::Int8), ("it's", Type::Text), ("x", Type::Float8)].map(column).to_vec();
         let name = TableName::plain("t");
         let table = Table { name, source: "s".into(), columns, key: vec![0], old_values: true, incarnation: 0 };
-        let sql = |only: Vec<(usize, Vec<Value>)>| condition(&table, Some(&Only::new(only)), |n| format!("\"{n}\""));
+        let sql =
+            |only: Vec<(usize, Vec<Value>)>| condition(&table, Some(&RowFilter::new(only)), |n| format!("\"{n}\""));
         assert_eq!(condition(&table, None, str::to_string), "");
         assert_eq!(
             sql(vec![(0, vec![Value::Int(-1), Value::Null]), (1, vec!["a'b".into()])]),

@@ -3,15 +3,15 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use gossip_core::engine::Only;
-use gossip_core::position::Shows;
+use gossip_core::engine::RowFilter;
+use gossip_core::position::SnapshotPoint;
 use gossip_core::schema::{Row, Table, TableName};
 
 use crate::postgres::PostgresSource;
 use crate::postgres::catalog::{split_name, table_name};
 use crate::sqlite::schema::{Found, describe};
 use crate::sqlite::{self, SqliteSource, triggers};
-use crate::{Condition, Finding, Follow, Last, Plan, Result, Settings, SourceError};
+use crate::{ChangeReader, Condition, Finding, Last, Plan, Result, Settings, SourceError};
 
 /// A database that is a source.
 #[derive(Clone, Debug)]
@@ -170,22 +170,22 @@ impl Source {
     }
 
     /// Becomes the reader, if nobody else is. `last` is where the one before stopped, if that is known.
-    pub fn try_to_follow(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn Follow>>> {
+    pub fn try_to_lead(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn ChangeReader>>> {
         match self {
             Source::Sqlite(s) => {
                 let following = sqlite::follow::Following::try_start(s, instance, last)?;
-                Ok(following.map(|f| Box::new(f) as Box<dyn Follow>))
+                Ok(following.map(|f| Box::new(f) as Box<dyn ChangeReader>))
             }
-            Source::Postgres(s) => s.try_to_follow(instance, last),
+            Source::Postgres(s) => s.try_to_lead(instance, last),
         }
     }
 
     /// Lets go of what the database keeps for a reader beyond its limit, if nobody is reading: for as long as nothing can
     /// be handed on. Whoever reads next begins after a gap. Returns whether anything was let go.
-    pub fn let_go(&self) -> Result<bool> {
+    pub fn drop_backlog(&self) -> Result<bool> {
         match self {
-            Source::Sqlite(s) => sqlite::reader::let_go(s),
-            Source::Postgres(s) => s.let_go(),
+            Source::Sqlite(s) => sqlite::reader::drop_backlog(s),
+            Source::Postgres(s) => s.drop_backlog(),
         }
     }
 
@@ -195,11 +195,11 @@ impl Source {
     pub fn snapshot(
         &self,
         table: &Arc<Table>,
-        wanted: Option<&Only>,
+        wanted: Option<&RowFilter>,
         take: &mut dyn FnMut(Vec<Row>) -> bool,
-    ) -> Result<Option<Shows>> {
+    ) -> Result<Option<SnapshotPoint>> {
         match self {
-            Source::Sqlite(s) => Ok(sqlite::snapshot::snapshot(s, table, wanted, take)?.map(Shows::UpTo)),
+            Source::Sqlite(s) => Ok(sqlite::snapshot::snapshot(s, table, wanted, take)?.map(SnapshotPoint::UpTo)),
             Source::Postgres(s) => s.snapshot(table, wanted, take),
         }
     }

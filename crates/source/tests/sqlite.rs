@@ -6,10 +6,10 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
-use gossip_core::position::{Old, ResetWhy};
+use gossip_core::position::{Old, ResetReason};
 use gossip_core::schema::{Key, Row};
 use gossip_source::sqlite::office::try_lock;
-use gossip_source::sqlite::reader::{MAX_ENTRIES, Reader, let_go};
+use gossip_source::sqlite::reader::{MAX_ENTRIES, Reader, drop_backlog};
 use gossip_source::sqlite::snapshot::snapshot;
 use gossip_source::sqlite::{SqliteSource, triggers};
 use proptest::prelude::*;
@@ -297,7 +297,7 @@ fn a_table_of_a_hundred_columns_and_one_huge_transaction() {
     );
     assert!(bench.run(&many));
     let interval = bench.reader.read(0, || 0).unwrap().unwrap();
-    assert_eq!(interval.resets[0].why, ResetWhy::TooLarge);
+    assert_eq!(interval.resets[0].why, ResetReason::TooLarge);
     assert!(interval.transactions[0].changes.is_empty());
 }
 
@@ -313,11 +313,11 @@ fn a_log_that_nobody_can_hand_on_is_let_go() {
     };
     let length = || writer.query_row("SELECT count(*) FROM gossip_log", [], |r| r.get::<_, i64>(0)).unwrap();
     insert(1_000);
-    assert!(!let_go(&source).unwrap(), "somebody reads");
+    assert!(!drop_backlog(&source).unwrap(), "somebody reads");
     drop(reader);
-    assert!(!let_go(&source).unwrap() && length() > 1_000, "not so much yet");
+    assert!(!drop_backlog(&source).unwrap() && length() > 1_000, "not so much yet");
     insert(MAX_ENTRIES);
-    assert!(let_go(&source).unwrap());
+    assert!(drop_backlog(&source).unwrap());
     assert_eq!(length(), 1);
     insert(1);
     let lock = try_lock(&source).unwrap().unwrap();
@@ -325,7 +325,7 @@ fn a_log_that_nobody_can_hand_on_is_let_go() {
     let mut reader = Reader::start(&source, "one", lock, Some(before)).unwrap();
     let sign = reader.heartbeat(0);
     assert!(sign.from > before.position, "what was let go is not said to have been told");
-    assert!(sign.lineage != before.lineage, "nobody goes on from what was let go");
+    assert!(sign.timeline != before.timeline, "nobody goes on from what was let go");
     assert_eq!(reader.read(0, || 0).unwrap(), None, "what cannot be told is read anew from the table");
 }
 
@@ -399,7 +399,7 @@ fn a_restored_log_is_another_one() {
             let last = watched.then(|| gossip_source::Last::of(&before));
             let mut reader = Reader::start(&source, "two", lock, last).unwrap();
             let sign = reader.heartbeat(0);
-            assert!(sign.lineage != before.lineage && sign.epoch > before.epoch, "after {passes} more");
+            assert!(sign.timeline != before.timeline && sign.epoch > before.epoch, "after {passes} more");
             assert_eq!(reader.read(0, || 0).unwrap(), None);
         }
     }
@@ -417,7 +417,7 @@ fn a_log_that_is_as_it_was_read_goes_on() {
     for last in [None, Some(gossip_source::Last::of(&before))] {
         let mut reader = Reader::start(&source, "two", try_lock(&source).unwrap().unwrap(), last).unwrap();
         let sign = reader.heartbeat(0);
-        assert_eq!((sign.lineage, sign.from), (before.lineage, before.to));
+        assert_eq!((sign.timeline, sign.from), (before.timeline, before.to));
         assert_eq!(reader.read(0, || 0).unwrap().unwrap().from, before.to, "what came meanwhile is not passed over");
     }
 }

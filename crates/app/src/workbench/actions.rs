@@ -189,13 +189,7 @@ pub const ACTIONS: &[Entry] = &[
     tables(Action::Mend, KeyCode::Char('f'), "f", "mend", "show what mends the chosen finding, and then do it"),
     tables(Action::NextFinding, KeyCode::Tab, "tab", "next finding", "choose the next finding that can be mended"),
     entry(Action::Change, KeyCode::Char('m'), "m", "make a change", "change rows of the database and see who hears it"),
-    entry(
-        Action::StopChanges,
-        KeyCode::Char('S'),
-        "S",
-        "stop changes",
-        "stop repeating changes",
-    ),
+    entry(Action::StopChanges, KeyCode::Char('S'), "S", "stop changes", "stop repeating changes"),
     earshot(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
     earshot(
         Action::DropWatcher,

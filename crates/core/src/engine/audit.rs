@@ -8,10 +8,10 @@ use foldhash::quality::FixedState;
 
 use super::io::SnapshotId;
 use crate::index::FeedId;
-use crate::position::{Old, Position, RowChange, Shows};
-use crate::rule::{Effective, Seen};
+use crate::position::{Old, Position, RowChange, SnapshotPoint};
+use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{Key, Row};
-use crate::seam::{ResultRows, Seam};
+use crate::seam::{ResultRows, SnapshotMerge};
 
 /// The sum over a result's rows. Two results with the same digest are the same, but for a chance of 1 in 2^128.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -21,24 +21,24 @@ pub(super) struct Digest {
 }
 
 impl Digest {
-    pub(super) fn of(effective: &Effective, rows: &ResultRows) -> Digest {
+    pub(super) fn of(effective: &EffectiveQuery, rows: &ResultRows) -> Digest {
         let mut digest = Digest::default();
         rows.iter().for_each(|(key, seen)| digest.add(effective, key, seen));
         digest
     }
 
-    fn add(&mut self, effective: &Effective, key: &Key, seen: &Seen) {
+    fn add(&mut self, effective: &EffectiveQuery, key: &Key, seen: &VisibleRow) {
         self.sum = self.sum.wrapping_add(hash(effective, key, seen));
         self.rows += 1;
     }
 
-    fn take(&mut self, effective: &Effective, key: &Key, seen: &Seen) {
+    fn take(&mut self, effective: &EffectiveQuery, key: &Key, seen: &VisibleRow) {
         self.sum = self.sum.wrapping_sub(hash(effective, key, seen));
         self.rows -= 1;
     }
 
     /// Takes in what a change did to the result.
-    pub(super) fn change(&mut self, effective: &Effective, change: &RowChange) {
+    pub(super) fn change(&mut self, effective: &EffectiveQuery, change: &RowChange) {
         let see = |row: &Row| effective.see(row, &());
         if let Old::Known(Some(old)) = &change.old
             && let Some(seen) = see(old)
@@ -52,7 +52,7 @@ impl Digest {
 }
 
 /// What of a row is shown, as 128 bits. Never leaves the process.
-fn hash(effective: &Effective, key: &Key, seen: &Seen) -> u128 {
+fn hash(effective: &EffectiveQuery, key: &Key, seen: &VisibleRow) -> u128 {
     let half = |seed: u64| {
         let mut hasher = FixedState::with_seed(seed).build_hasher();
         key.hash(&mut hasher);
@@ -69,7 +69,7 @@ fn hash(effective: &Effective, key: &Key, seen: &Seen) -> u128 {
 #[derive(Debug)]
 pub(super) struct Audit {
     pub(super) feed: FeedId,
-    pub(super) effective: Arc<Effective>,
+    pub(super) effective: Arc<EffectiveQuery>,
     pub(super) snapshot: SnapshotId,
     pub(super) since: Position,
     pub(super) settled: Position,
@@ -80,7 +80,7 @@ pub(super) struct Audit {
 #[derive(Debug)]
 pub(super) enum Fresh {
     /// To be brought exactly to a position, and summed up.
-    Whole(Box<Seam>),
+    Whole(Box<SnapshotMerge>),
     /// Rows, and keys that have changed since they were asked for.
-    ByKey { rows: Vec<Row>, passed: HashSet<Key>, shows: Option<Shows> },
+    ByKey { rows: Vec<Row>, passed: HashSet<Key>, shows: Option<SnapshotPoint> },
 }

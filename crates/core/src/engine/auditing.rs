@@ -11,14 +11,14 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use super::audit::{Audit, Digest, Fresh};
-use super::io::{Output, SnapshotId, Why};
+use super::io::{Output, ResyncReason, SnapshotId};
 use super::{Engine, Feed};
 use crate::index::FeedId;
-use crate::look_up::Sets;
-use crate::position::{RowChange, Shows, Transaction};
-use crate::rule::Effective;
+use crate::position::{RowChange, SnapshotPoint, Transaction};
+use crate::rule::EffectiveQuery;
 use crate::schema::{Key, Row};
 use crate::seam::ResultRows;
+use crate::subquery::SubqueryResults;
 
 /// Feeds of one table that carry a digest.
 const DIGESTS: usize = 8;
@@ -48,7 +48,7 @@ impl Engine {
     }
 
     /// Has a feed whose first result this is carry a digest, unless enough of its table do.
-    pub(super) fn carry_digest(&mut self, id: FeedId, effective: &Effective, rows: &ResultRows) {
+    pub(super) fn carry_digest(&mut self, id: FeedId, effective: &EffectiveQuery, rows: &ResultRows) {
         let on_table = self.tables.entry(effective.table.name.clone()).or_default();
         if on_table.carriers < DIGESTS && self.digests.insert(id, Digest::of(effective, rows)).is_none() {
             on_table.carriers += 1;
@@ -122,7 +122,7 @@ impl Engine {
     }
 
     /// The audit's read is complete, or has failed; `false` if it is another one.
-    pub(super) fn audit_done(&mut self, id: SnapshotId, shown: Option<Shows>) -> bool {
+    pub(super) fn audit_done(&mut self, id: SnapshotId, shown: Option<SnapshotPoint>) -> bool {
         let Some(audit) = self.audit.as_mut().filter(|a| a.snapshot == id) else { return false };
         match (shown, &mut audit.fresh) {
             (None, _) => {
@@ -192,7 +192,7 @@ impl Engine {
             feeds.sort_unstable();
             // Cursors from before are of what was wrong.
             self.resets.insert(effective.table.name.clone(), reached);
-            feeds.into_iter().for_each(|id| self.renew(id, Why::Gap));
+            feeds.into_iter().for_each(|id| self.renew(id, ResyncReason::Gap));
         }
         self.out.push(Output::Audited { feed: effective, rows, difference });
     }
@@ -201,14 +201,14 @@ impl Engine {
     fn compare_by_key(
         &self,
         id: FeedId,
-        effective: &Effective,
+        effective: &EffectiveQuery,
         rows: Vec<Row>,
         passed: &HashSet<Key>,
     ) -> Option<(usize, Option<String>)> {
         let feed: &Feed = self.feed(id)?;
         let fresh: HashMap<Key, Row> = rows.into_iter().map(|r| (effective.key_of(&r), r)).collect();
         let read = fresh.len();
-        let sets: &dyn Sets = &self.known;
+        let subquery_results: &dyn SubqueryResults = &self.known;
         let (mut differ, mut seen) = (0_usize, HashSet::new());
         let keys: Vec<&Key> = match (&feed.kept, &feed.sent) {
             (Some(kept), _) => kept.entries.iter().filter(|(_, e)| e.now.is_some()).map(|(k, _)| k).collect(),
@@ -220,20 +220,21 @@ impl Engine {
             let same = match (fresh.get(key), &feed.kept, &feed.sent) {
                 (Some(row), Some(kept), _) => {
                     // What a change has left out, and nobody is shown, is not known.
-                    let held = kept.entries.get(key).and_then(|e| effective.see(e.now.as_ref()?, sets));
-                    let now = effective.see(row, sets);
+                    let held = kept.entries.get(key).and_then(|e| effective.see(e.now.as_ref()?, subquery_results));
+                    let now = effective.see(row, subquery_results);
                     held.as_ref().map(|h| effective.shown(h).collect::<Vec<_>>())
                         == now.as_ref().map(|n| effective.shown(n).collect())
                 }
                 (Some(row), None, Some(sent)) => {
-                    effective.see(row, sets).is_some_and(|now| sent.is_as_sent(effective, key, &now))
+                    effective.see(row, subquery_results).is_some_and(|now| sent.is_as_sent(effective, key, &now))
                 }
                 _ => false,
             };
             differ += usize::from(!same);
         }
-        let unknown =
-            |(key, row): &(&Key, &Row)| !passed.contains(*key) && !seen.contains(*key) && effective.sees(row, sets);
+        let unknown = |(key, row): &(&Key, &Row)| {
+            !passed.contains(*key) && !seen.contains(*key) && effective.sees(row, subquery_results)
+        };
         differ += fresh.iter().filter(unknown).count();
         Some((read, (differ > 0).then(|| format!("{differ} rows differ"))))
     }

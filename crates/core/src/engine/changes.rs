@@ -3,14 +3,14 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use super::io::{Delta, Output, Refusal, Why};
+use super::io::{Delta, Output, Refusal, ResyncReason};
 use super::kept::Moment;
 use super::{Engine, Feed};
 use crate::audience::SubId;
 use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change};
 use crate::index::FeedId;
-use crate::position::{Continues, Interval, Position, Progress, Reset, ResetWhy, Term, Transaction};
+use crate::position::{Continues, Interval, Position, Progress, Reset, ResetReason, Term, Transaction};
 use crate::schema::{Table, TableName};
 
 /// What a transaction does to feeds.
@@ -18,7 +18,7 @@ struct Evaluated {
     /// What it did to their results.
     matched: HashMap<FeedId, Tally>,
     /// It does not tell enough for these.
-    untold: Vec<FeedId>,
+    omitted_columns: Vec<FeedId>,
     /// Feeds that keep their rows, with the changes that concern them.
     kept: Vec<(FeedId, u32)>,
 }
@@ -27,13 +27,13 @@ impl Engine {
     pub(super) fn interval(&mut self, interval: Arc<Interval>) {
         let followed = self.sources.entry(interval.source.clone()).or_default();
         match followed.progress.judge(&interval) {
-            Continues::Nothing => {
+            Continues::Duplicate => {
                 // An empty interval of a new reader still tells of its office, and any of what has become visible.
                 let p = &mut followed.progress;
                 p.epoch = p.epoch.max(interval.epoch);
                 followed.settled = followed.settled.max(interval.settled);
             }
-            Continues::OutOfOffice => {}
+            Continues::StaleEpoch => {}
             Continues::AfterGap => {
                 if followed.ahead.len() < self.limits.ahead {
                     followed.ahead.push_back(interval.clone());
@@ -44,11 +44,11 @@ impl Engine {
                 }
             }
             Continues::Seamlessly => self.take(interval),
-            Continues::Across => {
+            Continues::Overlap => {
                 self.begin_anew(&interval.source);
                 self.take(interval);
             }
-            Continues::Anew => {
+            Continues::NewTimeline => {
                 self.forget_source(&interval.source);
                 self.take(interval);
             }
@@ -76,7 +76,7 @@ impl Engine {
         let followed = self.sources.entry(source.clone()).or_default();
         followed.progress.lost = true;
         followed.unfinished = None;
-        self.renew_source(source, Why::Gap);
+        self.renew_source(source, ResyncReason::Gap);
         // Perhaps also that a table was altered, or is gone.
         self.out.push(Output::Describe(source.clone()));
     }
@@ -90,7 +90,7 @@ impl Engine {
         let of_source = |name: &TableName| self.catalog.get(name).is_some_and(|t| t.source == *source);
         let gone: Vec<TableName> = self.resets.keys().filter(|n| of_source(n)).cloned().collect();
         self.resets.retain(|name, _| !gone.contains(name));
-        self.renew_source(source, Why::Gap);
+        self.renew_source(source, ResyncReason::Gap);
         self.out.push(Output::Describe(source.clone()));
     }
 
@@ -100,14 +100,14 @@ impl Engine {
         let known = self.catalog.iter().filter(|t| t.source == *source).map(|t| t.name.clone());
         let gone: BTreeSet<TableName> = known.filter(|name| !tables.iter().any(|t| t.name == *name)).collect();
         for table in tables {
-            self.reset(&Reset { name: table.name.clone(), table: Some(table), why: ResetWhy::Described }, at);
+            self.reset(&Reset { name: table.name.clone(), table: Some(table), why: ResetReason::Described }, at);
         }
         for name in gone {
-            self.reset(&Reset { name, table: None, why: ResetWhy::SchemaChanged }, at);
+            self.reset(&Reset { name, table: None, why: ResetReason::SchemaChanged }, at);
         }
     }
 
-    fn renew_source(&mut self, source: &Arc<str>, why: Why) {
+    fn renew_source(&mut self, source: &Arc<str>, why: ResyncReason) {
         let own = |f: &Feed| f.effective.table.source == *source;
         let ids: Vec<FeedId> = (0..self.feeds.len() as FeedId).filter(|&i| self.feed(i).is_some_and(own)).collect();
         ids.into_iter().for_each(|id| self.renew(id, why));
@@ -146,8 +146,8 @@ impl Engine {
         }
         let followed = self.sources.entry(interval.source.clone()).or_default();
         followed.settled = followed.settled.max(interval.settled);
-        let (epoch, lineage) = (interval.epoch.max(followed.progress.epoch), interval.lineage);
-        followed.progress = Progress { epoch, at: Some(interval.to), lost: false, lineage };
+        let (epoch, timeline) = (interval.epoch.max(followed.progress.epoch), interval.timeline);
+        followed.progress = Progress { epoch, at: Some(interval.to), lost: false, timeline };
         for r in resets {
             self.reset(r, interval.to);
         }
@@ -167,7 +167,7 @@ impl Engine {
 
     /// Has a table read in whole from here on; not if it is only described and as it is known.
     pub(super) fn reset(&mut self, reset: &Reset, at: Position) -> bool {
-        if reset.why == ResetWhy::Described && reset.table.as_ref() == self.catalog.get(&reset.name) {
+        if reset.why == ResetReason::Described && reset.table.as_ref() == self.catalog.get(&reset.name) {
             return false;
         }
         self.resets.insert(reset.name.clone(), at);
@@ -182,9 +182,9 @@ impl Engine {
             }
         }
         let why = match reset.why {
-            ResetWhy::SchemaChanged | ResetWhy::Described => Why::SchemaChanged,
-            ResetWhy::Truncated => Why::Truncated,
-            ResetWhy::TooLarge => Why::Gap,
+            ResetReason::SchemaChanged | ResetReason::Described => ResyncReason::SchemaChanged,
+            ResetReason::Truncated => ResyncReason::Truncated,
+            ResetReason::TooLarge => ResyncReason::Gap,
         };
         for id in feeds {
             let Some(feed) = self.feed(id) else { continue };
@@ -193,7 +193,7 @@ impl Engine {
                 continue;
             }
             let dependents = self.dependents(id);
-            let own = |f: &Feed| f.kept.as_ref().is_none_or(|k| !k.is_look_up());
+            let own = |f: &Feed| f.kept.as_ref().is_none_or(|k| !k.is_subquery());
             if reset.table.is_none() && self.feed(id).is_some_and(own) {
                 let text = format!("table {} does not stream any more", reset.name);
                 self.close_all(dependents, &Refusal::SchemaChanged(text));
@@ -231,7 +231,7 @@ impl Engine {
                 crate::position::Old::Known(old) => old.as_ref(),
                 crate::position::Old::Unknown => None,
             };
-            if change.untold.is_empty() {
+            if change.omitted_columns.is_empty() {
                 on_table.index.touched(old, change.new.as_ref(), |f| touched.push((f, i as u32)));
             } else {
                 // The index cannot go by a value that is not there.
@@ -258,10 +258,10 @@ impl Engine {
         touched.sort_unstable();
         touched.dedup();
         // What follows from this transaction is told under the epoch that read it, also where that is a new one.
-        let term = Term { epoch: interval.epoch.max(self.progress(source).epoch), lineage: interval.lineage };
+        let term = Term { epoch: interval.epoch.max(self.progress(source).epoch), timeline: interval.timeline };
         let followed = self.sources.entry(source.clone()).or_default();
         let mut unfinished = followed.unfinished.take();
-        let Evaluated { mut matched, untold, kept } = self.evaluate(term, t, &touched, &mut unfinished);
+        let Evaluated { mut matched, omitted_columns, kept } = self.evaluate(term, t, &touched, &mut unfinished);
         self.touched = touched;
         if let Some(followed) = self.sources.get_mut(source) {
             followed.unfinished = unfinished;
@@ -273,7 +273,7 @@ impl Engine {
             matched.extend(self.settle(source, Moment { term, position: t.position, at: t.committed.to }));
         }
         self.tell_verdicts(source, term, t, &matched);
-        untold.into_iter().for_each(|id| self.renew(id, Why::Gap));
+        omitted_columns.into_iter().for_each(|id| self.renew(id, ResyncReason::Gap));
         otherwise.into_iter().for_each(|name| self.described_otherwise(name, t.position));
         self.remember(source, t);
         self.out.push(Output::Taken(interval.clone(), t.clone()));
@@ -289,7 +289,7 @@ impl Engine {
         for id in feeds {
             let under_way = self.feed(id).is_some_and(|f| f.joining.is_some());
             if !under_way || self.feed(id).is_some_and(|f| !f.live.is_empty()) {
-                self.renew(id, Why::SchemaChanged);
+                self.renew(id, ResyncReason::SchemaChanged);
             }
             // A snapshot under way lacks it. It is taken again at the next tick, however many such changes come.
             if let Some(joining) = self.feed_mut(id).and_then(|f| f.joining.as_mut()) {
@@ -335,7 +335,7 @@ impl Engine {
         let observing = !self.observed.is_empty();
         let more = !t.position.is_whole();
         let mut open = unfinished.take().unwrap_or_default();
-        let (mut untold, mut kept) = (Vec::new(), Vec::new());
+        let (mut omitted_columns, mut kept) = (Vec::new(), Vec::new());
         self.out.reserve(touched.len() + self.observed.len() + 1);
         let (mut matched, mut full) = (HashMap::new(), Vec::new());
         for group in touched.chunk_by(|a, b| a.0 == b.0) {
@@ -350,7 +350,7 @@ impl Engine {
             }
             let effective = feed.effective.clone();
             let mut digest = self.digests.get_mut(&id);
-            let mut takes_back = false;
+            let mut revokes = false;
             let mut changes = Vec::with_capacity(group.len());
             for (_, i) in group {
                 let row = &t.changes[*i as usize];
@@ -360,8 +360,8 @@ impl Engine {
                 let change = match feed::change(&effective, row, &(), feed.sent.as_deref_mut()) {
                     Ok(Some(change)) => change,
                     Ok(None) => continue,
-                    Err(feed::Untold) => {
-                        untold.push(id);
+                    Err(feed::MissingValue) => {
+                        omitted_columns.push(id);
                         break;
                     }
                 };
@@ -375,10 +375,10 @@ impl Engine {
                         _ => of_key.push(id),
                     }
                 }
-                takes_back |= feed::takes_back(&effective, &change, row, &());
+                revokes |= feed::revokes(&effective, &change, row, &());
                 changes.push(change);
             }
-            if changes.is_empty() || untold.last() == Some(&id) {
+            if changes.is_empty() || omitted_columns.last() == Some(&id) {
                 continue;
             }
             if more {
@@ -391,7 +391,7 @@ impl Engine {
                 matched.insert(id, Tally::of(&changes));
             }
             let (position, at) = (t.position, t.committed.to);
-            let delta = Arc::new(Delta { feed: effective, term, position, at, changes, skipped: 0, takes_back, more });
+            let delta = Arc::new(Delta { feed: effective, term, position, at, changes, skipped: 0, revokes, more });
             if let Some(pending) = &mut feed.pending {
                 let due = pending.take_in(delta, self.clock);
                 self.paced.insert((due, id));
@@ -409,15 +409,15 @@ impl Engine {
             open.into_iter().for_each(|id| self.tell_end(id, term, t));
             full.into_iter().for_each(|id| self.tell_pending(id));
         }
-        Evaluated { matched, untold, kept }
+        Evaluated { matched, omitted_columns, kept }
     }
 
     /// Tells a feed that a transaction of which it has got parts is complete.
     fn tell_end(&mut self, id: FeedId, term: Term, t: &Arc<Transaction>) {
         let Some(feed) = self.feed(id).filter(|f| !f.live.is_empty()) else { return };
         let (of, position, at) = (feed.effective.clone(), t.position, t.committed.to);
-        let (changes, takes_back) = (vec![], false);
-        self.tell(id, Arc::new(Delta { feed: of, term, position, at, changes, skipped: 0, takes_back, more: false }));
+        let (changes, revokes) = (vec![], false);
+        self.tell(id, Arc::new(Delta { feed: of, term, position, at, changes, skipped: 0, revokes, more: false }));
     }
 
     /// Tells a delta, or lets it wait for its time. Between transactions only.

@@ -8,9 +8,9 @@ use crate::audience::{Audience, SubId};
 use crate::budget::{Owner, Shares};
 use crate::explain::{Tally, Verdict};
 use crate::feed::Change;
-use crate::position::{Interval, Micros, Position, Shows, Term, Transaction};
+use crate::position::{Interval, Micros, Position, SnapshotPoint, Term, Transaction};
 use crate::query::QueryError;
-use crate::rule::{Claims, Effective, RuleSet};
+use crate::rule::{Claims, EffectiveQuery, RuleSet};
 use crate::schema::{Row, Table};
 use crate::seal::Cursor;
 use crate::seam::ResultRows;
@@ -20,7 +20,7 @@ use crate::value::Value;
 pub type SnapshotId = u64;
 
 /// The rows that are wanted of a snapshot: those where any of these columns has one of its values. Others may come too.
-pub type Only = Arc<Vec<(usize, Vec<Value>)>>;
+pub type RowFilter = Arc<Vec<(usize, Vec<Value>)>>;
 
 /// What an engine may hold.
 #[derive(Clone, Copy, Debug)]
@@ -96,7 +96,7 @@ pub struct Compiled {
     /// The [`Compiler`](super::Compiler)'s generation.
     pub generation: u64,
     /// The effective query, or why there is none.
-    pub outcome: Result<Arc<Effective>, QueryError>,
+    pub outcome: Result<Arc<EffectiveQuery>, QueryError>,
 }
 
 /// What a client hands back to go on where it was.
@@ -129,7 +129,7 @@ pub enum Refusal {
 
 /// Why a result is sent as a whole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Why {
+pub enum ResyncReason {
     /// It is the first.
     First,
     /// Changes were lost on the way.
@@ -178,7 +178,7 @@ pub enum Input {
     /// Some rows of a snapshot.
     SnapshotRows(SnapshotId, Vec<Row>),
     /// A snapshot is complete and shows this of its source.
-    SnapshotDone(SnapshotId, Shows),
+    SnapshotDone(SnapshotId, SnapshotPoint),
     /// A snapshot could not be read.
     SnapshotFailed(SnapshotId, String),
     /// The next feed in turn is to be audited.
@@ -191,7 +191,7 @@ pub enum Input {
 #[derive(Clone, Debug)]
 pub struct Delta {
     /// The feed.
-    pub feed: Arc<Effective>,
+    pub feed: Arc<EffectiveQuery>,
     /// The source's reader and log.
     pub term: Term,
     /// The transaction's place.
@@ -203,7 +203,7 @@ pub struct Delta {
     /// Additions without a key that were dropped because too many came between two deltas.
     pub skipped: u64,
     /// It takes back something that its readers were allowed to see before, which is not to be sent any more.
-    pub takes_back: bool,
+    pub revokes: bool,
     /// The transaction goes on in the feed's next delta; the result is one that was committed only after the last.
     pub more: bool,
 }
@@ -212,15 +212,15 @@ pub struct Delta {
 #[derive(Clone, Debug)]
 pub enum Output {
     /// Read the rows of the table, all or those that are wanted, with the position that they show.
-    FetchSnapshot(SnapshotId, Arc<Effective>, Option<Only>),
+    FetchSnapshot(SnapshotId, Arc<EffectiveQuery>, Option<RowFilter>),
     /// A snapshot is no longer wanted.
     CancelSnapshot(SnapshotId),
     /// A whole result.
     Result {
         /// Who gets it and why.
-        to: Vec<(SubId, Why)>,
+        to: Vec<(SubId, ResyncReason)>,
         /// What was asked.
-        feed: Arc<Effective>,
+        feed: Arc<EffectiveQuery>,
         /// The rows, in key order.
         rows: Arc<ResultRows>,
         /// The reader and its log.
@@ -233,7 +233,7 @@ pub enum Output {
         /// Who.
         sub: SubId,
         /// What was asked.
-        feed: Arc<Effective>,
+        feed: Arc<EffectiveQuery>,
         /// The reader and its log.
         term: Term,
         /// Where the client's result stands.
@@ -242,7 +242,7 @@ pub enum Output {
     /// A change for all subscribers of a feed.
     Delta(Arc<Delta>, Audience),
     /// What is unsent of these may not be seen any more: drop it. Those of whom something was dropped are to catch up.
-    Unsend(Audience),
+    Revoke(Audience),
     /// Throw away what is unsent of this subscription; a new result follows.
     Discard(SubId),
     /// The subscription is refused, or ended.
@@ -272,7 +272,7 @@ pub enum Output {
     /// An audit has ended.
     Audited {
         /// What was audited.
-        feed: Arc<Effective>,
+        feed: Arc<EffectiveQuery>,
         /// Rows that were read; none if it was given up.
         rows: usize,
         /// What it holds otherwise than the database. All feeds of its table are read anew.

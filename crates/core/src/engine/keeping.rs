@@ -7,7 +7,7 @@
 //! and meanwhile the feed is silent; then it tells the difference between what it told last and what holds now, at one
 //! position of the stream.
 //!
-//! This file keeps, fetches and tells; [`super::look_ups`] has what is found and who asks.
+//! This file keeps, fetches and tells; [`super::subqueries`] has what is found and who asks.
 //!
 //! Everything that a transaction does to found values is taken in before anything is told of it, so that rights are
 //! those at its end. A transaction that comes in parts is told by these feeds at its end.
@@ -15,36 +15,41 @@
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
-use super::io::{Delta, Limits, Only, Output, Refusal, Why};
-use super::kept::{Entry, Kept, Moment, Wanted, shows_less};
+use super::io::{Delta, Limits, Output, Refusal, ResyncReason, RowFilter};
+use super::kept::{Entry, Materialized, Moment, Wanted, shows_less};
 use super::{Engine, Feed, Joining, Turn};
 use crate::audience::SubId;
 use crate::explain::Tally;
 use crate::feed;
-use crate::index::{self, FeedId, Needs};
+use crate::index::{self, AccessPath, FeedId};
 use crate::position::{Old, RowChange};
-use crate::query::LookUp;
-use crate::rule::{Effective, Seen};
+use crate::query::Subquery;
+use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{Key, Row};
-use crate::seam::{MAX_OVERLAY, Seam};
+use crate::seam::{MAX_OVERLAY, SnapshotMerge};
 
 const CLIENTS: u8 = u8::MAX;
 
 impl Engine {
     /// What a new feed has to keep, if it has to. Enters it with the look-ups that it asks.
-    pub(super) fn keep(&mut self, id: FeedId, effective: &Effective, finds: Option<Arc<LookUp>>) -> Option<Box<Kept>> {
-        let asks = effective.look_ups();
-        if asks.is_empty() && finds.is_none() {
+    pub(super) fn keep(
+        &mut self,
+        id: FeedId,
+        effective: &EffectiveQuery,
+        finds: Option<Arc<Subquery>>,
+    ) -> Option<Box<Materialized>> {
+        let depends_on = effective.subqueries();
+        if depends_on.is_empty() && finds.is_none() {
             return None;
         }
         let mut level = 0;
-        for look_up in asks.keys() {
-            let feed = self.asked_by(look_up, id);
+        for subquery in depends_on.keys() {
+            let feed = self.asked_by(subquery, id);
             let below = self.kept(feed).map_or(0, |k| k.level);
             level = level.max(below + 1);
         }
-        Some(Box::new(Kept {
-            asks,
+        Some(Box::new(Materialized {
+            depends_on,
             level: if finds.is_some() { level } else { CLIENTS },
             finds,
             entries: HashMap::new(),
@@ -54,23 +59,23 @@ impl Engine {
             loaded: false,
             wanted: Wanted::Nothing,
             waiting: Vec::new(),
-            needs: Needs::of(effective, &self.known),
-            takes_back: false,
+            needs: AccessPath::of(effective, &self.known),
+            revokes: false,
             bytes: 0,
         }))
     }
 
-    pub(super) fn kept(&self, id: FeedId) -> Option<&Kept> {
+    pub(super) fn kept(&self, id: FeedId) -> Option<&Materialized> {
         self.feed(id).and_then(|f| f.kept.as_deref())
     }
 
-    pub(super) fn kept_mut(&mut self, id: FeedId) -> Option<&mut Kept> {
+    pub(super) fn kept_mut(&mut self, id: FeedId) -> Option<&mut Materialized> {
         self.feed_mut(id).and_then(|f| f.kept.as_deref_mut())
     }
 
     /// What a feed that keeps its rows stands under in the index.
-    pub(super) fn needs(&self, id: FeedId, effective: &Effective) -> Needs {
-        self.kept(id).map_or_else(|| Needs::of(effective, &()), |k| k.needs.clone())
+    pub(super) fn needs(&self, id: FeedId, effective: &EffectiveQuery) -> AccessPath {
+        self.kept(id).map_or_else(|| AccessPath::of(effective, &()), |k| k.needs.clone())
     }
 
     /// Whether what a feed tells is what holds where the engine stands.
@@ -96,14 +101,14 @@ impl Engine {
             outrun = kept.passed.len() > MAX_OVERLAY;
         }
         let mut new = change.new.clone();
-        if let Some(row) = new.as_mut().filter(|_| !change.untold.is_empty()) {
+        if let Some(row) = new.as_mut().filter(|_| !change.omitted_columns.is_empty()) {
             let same_row = change.old != Old::Known(None);
             match kept.entries.get(&key).and_then(|e| e.now.as_ref()).filter(|_| same_row) {
                 Some(before) => {
-                    let value = |i: usize| if change.untold.contains(i) { &before[i] } else { &row[i] };
+                    let value = |i: usize| if change.omitted_columns.contains(i) { &before[i] } else { &row[i] };
                     *row = (0..row.len()).map(|i| value(i).clone()).collect();
                 }
-                None if feed.effective.reads_any_of(&change.untold) => {
+                None if feed.effective.reads_any_of(&change.omitted_columns) => {
                     // It may be in the result now, with values that only the table has.
                     kept.wanted = Wanted::All;
                     new = None;
@@ -115,7 +120,7 @@ impl Engine {
         let told = kept.entries.get(&key).and_then(|e| e.told.as_ref());
         // What its rules do not admit any more is not to be sent any more either. Whether it is they who let a row go is
         // known only at the end of the transaction, when the row is not at hand any more.
-        kept.takes_back |= match (told, &seen) {
+        kept.revokes |= match (told, &seen) {
             (None, _) => false,
             (Some(told), Some(seen)) => shows_less(&feed.effective, told, seen),
             (Some(_), None) => new.is_some(),
@@ -181,7 +186,7 @@ impl Engine {
     }
 
     /// What is kept has a limit also for those who are there: by as much again, then whoever would be told next ends.
-    fn outgrows(&self, kept: &Kept) -> Option<Refusal> {
+    fn outgrows(&self, kept: &Materialized) -> Option<Refusal> {
         let Limits { result_rows, sent_bytes, .. } = self.limits;
         if kept.entries.len() > result_rows {
             return Some(Refusal::Limit(format!("rows of one result, at most {result_rows}; narrow the query")));
@@ -215,7 +220,7 @@ impl Engine {
     }
 
     /// Forgets all rows; they are fetched anew. Those who heard the feed wait for the whole result.
-    pub(super) fn keep_anew(&mut self, id: FeedId, why: Why) {
+    pub(super) fn keep_anew(&mut self, id: FeedId, why: ResyncReason) {
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
         let Some(kept) = &mut feed.kept else { return };
@@ -267,7 +272,7 @@ impl Engine {
             let waits = feed.joining.is_some() || !self.asks_are_settled(kept);
             let lacks = !kept.loaded || !kept.wanted.is_nothing();
             let outgrows = self.outgrows(kept);
-            if (waits || lacks) && (kept.takes_back || kept.is_look_up() && !kept.dirty.is_empty()) {
+            if (waits || lacks) && (kept.revokes || kept.is_subquery() && !kept.dirty.is_empty()) {
                 // It cannot tell yet what is gone; what tells of it is not to be read meanwhile.
                 self.unsend(id);
             }
@@ -302,7 +307,7 @@ impl Engine {
         let only = match std::mem::take(&mut kept.wanted) {
             Wanted::With(by_column) if kept.loaded => {
                 let values = by_column.into_iter().map(|(c, values)| (c, values.into_iter().collect()));
-                Some(Only::new(values.collect()))
+                Some(RowFilter::new(values.collect()))
             }
             _ => index::only(&feed.effective, known),
         };
@@ -310,7 +315,7 @@ impl Engine {
         kept.fetched.clear();
         feed.joining = Some(Box::new(Joining {
             snapshot: next,
-            seam: Seam::default(),
+            seam: SnapshotMerge::default(),
             since,
             settled,
             waiting: Vec::new(),
@@ -332,7 +337,7 @@ impl Engine {
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return Tally::default() };
         let Some(kept) = &mut feed.kept else { return Tally::default() };
         let effective = feed.effective.clone();
-        let takes_back = std::mem::take(&mut kept.takes_back);
+        let revokes = std::mem::take(&mut kept.revokes);
         let mut changes = Vec::new();
         for key in std::mem::take(&mut kept.dirty) {
             let Some(entry) = kept.entries.get(&key) else { continue };
@@ -361,7 +366,7 @@ impl Engine {
         let Moment { term, position, at } = moment;
         if !changes.is_empty() && self.feed(id).is_some_and(|f| !f.live.is_empty()) {
             let feed = effective.clone();
-            let delta = Delta { feed, term, position, at, changes, skipped: 0, takes_back, more: false };
+            let delta = Delta { feed, term, position, at, changes, skipped: 0, revokes, more: false };
             self.tell(id, Arc::new(delta));
         }
         if !waiting.is_empty() {
@@ -369,7 +374,8 @@ impl Engine {
             let Some(feed) = self.feed_mut(id) else { return tally };
             feed.live.extend(waiting.iter().map(|(s, _)| *s));
             let told = feed.kept.iter().flat_map(|k| &k.entries);
-            let mut rows: Vec<(Key, Seen)> = told.filter_map(|(k, e)| Some((k.clone(), e.told.clone()?))).collect();
+            let mut rows: Vec<(Key, VisibleRow)> =
+                told.filter_map(|(k, e)| Some((k.clone(), e.told.clone()?))).collect();
             rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
             self.fresh.extend(waiting.iter().map(|(s, _)| *s));
             self.out.push(Output::Result { to: waiting, feed: effective, rows: Arc::new(rows), term, position });
@@ -380,7 +386,7 @@ impl Engine {
 
 impl Feed {
     /// Who waits for the whole result.
-    pub(super) fn waiting(&self) -> &[(SubId, Why)] {
+    pub(super) fn waiting(&self) -> &[(SubId, ResyncReason)] {
         match (&self.kept, &self.joining) {
             (Some(kept), _) => &kept.waiting,
             (None, Some(joining)) => &joining.waiting,

@@ -3,12 +3,12 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
-use super::io::Why;
+use super::io::ResyncReason;
 use crate::audience::SubId;
-use crate::index::Needs;
+use crate::index::AccessPath;
 use crate::position::{Micros, Position, Term};
-use crate::query::LookUp;
-use crate::rule::{Effective, Seen};
+use crate::query::Subquery;
+use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{Key, Row};
 use crate::value::Value;
 
@@ -19,7 +19,7 @@ const MAX_WANTED: usize = 10_000;
 #[derive(Debug, Default)]
 pub(super) struct Entry {
     pub(super) now: Option<Row>,
-    pub(super) told: Option<Seen>,
+    pub(super) told: Option<VisibleRow>,
 }
 
 impl Entry {
@@ -59,11 +59,11 @@ impl Wanted {
 
 /// What such a feed keeps.
 #[derive(Debug)]
-pub(super) struct Kept {
+pub(super) struct Materialized {
     /// What its rules ask, and whether only more found values can admit more rows.
-    pub(super) asks: BTreeMap<Arc<LookUp>, bool>,
+    pub(super) depends_on: BTreeMap<Arc<Subquery>, bool>,
     /// The look-up whose values it keeps up to date, if it is one.
-    pub(super) finds: Option<Arc<LookUp>>,
+    pub(super) finds: Option<Arc<Subquery>>,
     /// 0 for look-ups that ask nothing, more for those that ask, most for clients' feeds: in this order they settle.
     pub(super) level: u8,
     pub(super) entries: HashMap<Key, Entry>,
@@ -77,11 +77,11 @@ pub(super) struct Kept {
     pub(super) loaded: bool,
     pub(super) wanted: Wanted,
     /// Who waits for the whole result.
-    pub(super) waiting: Vec<(SubId, Why)>,
+    pub(super) waiting: Vec<(SubId, ResyncReason)>,
     /// What the feed stands under in the index.
-    pub(super) needs: Needs,
+    pub(super) needs: AccessPath,
     /// What was withdrawn is among what is to be told.
-    pub(super) takes_back: bool,
+    pub(super) revokes: bool,
     /// Bytes of entries, about.
     pub(super) bytes: usize,
 }
@@ -95,13 +95,13 @@ pub(super) struct Moment {
 }
 
 /// Whether less may be seen of a row than was told: a column is hidden now, or a mask may stand where its value stood.
-pub(super) fn shows_less(effective: &Effective, told: &Seen, now: &Seen) -> bool {
+pub(super) fn shows_less(effective: &EffectiveQuery, told: &VisibleRow, now: &VisibleRow) -> bool {
     !now.columns.covers(&told.columns) || effective.maskable().iter().any(|c| told.row[c] != now.row[c])
 }
 
-impl Kept {
+impl Materialized {
     /// Whether it is the feed of a look-up, which nobody subscribes to.
-    pub(super) fn is_look_up(&self) -> bool {
+    pub(super) fn is_subquery(&self) -> bool {
         self.finds.is_some()
     }
 }

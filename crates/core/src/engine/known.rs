@@ -4,12 +4,12 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use crate::index::FeedId;
-use crate::look_up::{Sets, ValueSet};
-use crate::query::LookUp;
+use crate::query::Subquery;
+use crate::subquery::{SubqueryResults, ValueSet};
 
 /// The values that all look-ups have found, and who asks them.
 #[derive(Debug, Default)]
-pub(super) struct Known(pub(super) HashMap<Arc<LookUp>, Asked>);
+pub(super) struct Known(pub(super) HashMap<Arc<Subquery>, Asked>);
 
 #[derive(Debug)]
 pub(super) struct Asked {
@@ -20,8 +20,8 @@ pub(super) struct Asked {
     pub(super) by: Vec<FeedId>,
 }
 
-impl Sets for Known {
-    fn set(&self, of: &LookUp) -> Option<&ValueSet> {
+impl SubqueryResults for Known {
+    fn set(&self, of: &Subquery) -> Option<&ValueSet> {
         self.0.get(of).map(|a| &a.values)
     }
 }

@@ -6,12 +6,12 @@
 //! seed.
 //!
 //! Life of a subscription: [`Input::Subscribe`] is compiled against tables and rules; equal effective queries share a
-//! [`Feed`]. A snapshot is asked for and joined with the stream through a [`Seam`]; then [`Output::Result`] carries the
+//! [`Feed`]. A snapshot is asked for and joined with the stream through a [`SnapshotMerge`]; then [`Output::Result`] carries the
 //! rows and the subscription hears the feed's deltas. A gap, a changed table or changed rights send it through a new
 //! seam, at whose end the result is replaced as a whole.
 //!
 //! This file has what the engine knows; [`subscriptions`], [`snapshots`] and [`changes`] have what happens to it, [`kept`]
-//! and [`look_ups`] what is different where rules ask other tables. [`audit`] holds what feeds hold against the database.
+//! and [`subqueries`] what is different where rules ask other tables. [`audit`] holds what feeds hold against the database.
 
 mod audit;
 mod auditing;
@@ -20,8 +20,8 @@ mod io;
 mod keeping;
 mod kept;
 mod known;
-mod look_ups;
 mod snapshots;
+mod subqueries;
 mod subscriptions;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
@@ -33,18 +33,18 @@ use siphasher::sip::SipHasher13;
 use crate::audience::Audience;
 pub use crate::audience::SubId;
 use crate::budget::{Budget, Cost};
+use crate::coalesce::Pending;
 use crate::feed::Sent;
 use crate::index::{FeedId, TableIndex};
-use crate::pace::Pending;
 use crate::position::{Interval, Micros, Position, Progress, RowChange, Transaction, Visibility};
 use crate::query::{QueryError, parse_query, parse_trusted_query};
-use crate::rule::{Effective, Permitted, RuleSet, Standing};
+use crate::rule::{EffectiveQuery, Permitted, RuleSet, Standing};
 use crate::schema::{Catalog, Key, Table, TableName};
-use crate::seam::Seam;
-use crate::trial::{Trial, Tried};
+use crate::seam::SnapshotMerge;
+use crate::what_if::{Trial, Tried};
 use audit::{Audit, Digest};
-pub use io::{Compiled, Delta, Input, Limits, Only, Output, Refusal, Request, Resume, SnapshotId, Why};
-use kept::Kept;
+pub use io::{Compiled, Delta, Input, Limits, Output, Refusal, Request, Resume, ResyncReason, RowFilter, SnapshotId};
+use kept::Materialized;
 use known::Known;
 
 /// One effective query that somebody hears. Exactly one cache line: with a million feeds, those that a change touches are
@@ -52,12 +52,12 @@ use known::Known;
 #[derive(Debug)]
 #[repr(align(64))]
 struct Feed {
-    effective: Arc<Effective>,
+    effective: Arc<EffectiveQuery>,
     live: Audience,
     joining: Option<Box<Joining>>,
     sent: Option<Box<Sent>>,
     /// Where what it shows depends on other tables.
-    kept: Option<Box<Kept>>,
+    kept: Option<Box<Materialized>>,
     /// What waits between two deltas, where its readers want time between them.
     pending: Option<Box<Pending>>,
     deltas: u64,
@@ -68,18 +68,18 @@ const _: () = assert!(size_of::<Option<Feed>>() == 64);
 #[derive(Debug)]
 struct Joining {
     snapshot: SnapshotId,
-    seam: Seam,
+    seam: SnapshotMerge,
     /// Where the engine was when the snapshot was asked for, and what was settled then.
     since: Position,
     settled: Position,
-    waiting: Vec<(SubId, Why)>,
+    waiting: Vec<(SubId, ResyncReason)>,
     failures: u32,
     /// The last attempt failed; the next tick asks again.
     resting: bool,
     /// Whose turn it takes, once it has begun; it waits for its turn before.
     turn: Turn,
     /// The rows that were asked for.
-    only: Option<Only>,
+    only: Option<RowFilter>,
 }
 
 /// Whether a snapshot has been asked for.
@@ -191,14 +191,14 @@ impl Compiler {
     ///
     /// # Errors
     /// What is wrong with the query.
-    pub fn compile(&self, request: &Request) -> Result<Effective, QueryError> {
+    pub fn compile(&self, request: &Request) -> Result<EffectiveQuery, QueryError> {
         let rules = request.under.as_ref().unwrap_or(&self.rules);
         let permitted = Permitted { catalog: &self.catalog, rules, claims: &request.claims };
         let parse = if request.trusted { parse_trusted_query } else { parse_query };
         let query = parse(&request.query, &permitted, &request.params)?;
         let query = query.bind(&request.params, &request.claims.facts)?;
         let standing = rules.standing(&query.table, &request.claims, &self.catalog);
-        Ok(Effective::new(query, &standing))
+        Ok(EffectiveQuery::new(query, &standing))
     }
 
     /// The generation of its tables and rules.
@@ -218,7 +218,7 @@ pub struct FeedInfo {
     /// Its number in this engine.
     pub id: FeedId,
     /// What it asks.
-    pub effective: Arc<Effective>,
+    pub effective: Arc<EffectiveQuery>,
     /// How many subscriptions share it.
     pub subscriptions: usize,
     /// Deltas since it began.
@@ -237,7 +237,7 @@ pub struct Engine {
     sources: BTreeMap<Arc<str>, Followed>,
     feeds: Vec<Option<Feed>>,
     free: Vec<FeedId>,
-    by_effective: HashMap<(Arc<Effective>, Micros), FeedId>,
+    by_effective: HashMap<(Arc<EffectiveQuery>, Micros), FeedId>,
     tables: HashMap<TableName, OnTable>,
     subs: HashMap<SubId, Sub>,
     observed: Vec<SubId>,
@@ -357,7 +357,7 @@ impl Engine {
                 let mut all: Vec<SubId> = self.subs.keys().copied().collect();
                 // In an order that a seed repeats.
                 all.sort_unstable();
-                all.into_iter().for_each(|sub| self.recompile(sub, Why::RightsChanged));
+                all.into_iter().for_each(|sub| self.recompile(sub, ResyncReason::RightsChanged));
             }
             Input::Table(table) => self.put_table(table),
             Input::Described(source, tables) => self.described(&source, tables),
@@ -471,32 +471,32 @@ impl Engine {
     }
 
     /// The effective query of a subscription.
-    pub fn effective(&self, sub: SubId) -> Option<Arc<Effective>> {
+    pub fn effective(&self, sub: SubId) -> Option<Arc<EffectiveQuery>> {
         self.subs.get(&sub).and_then(|s| self.feed(s.feed)).map(|f| f.effective.clone())
     }
 
     /// Everything needed to explain a transaction to a subscription: the transaction, the query and the rules.
-    pub fn inquiry(&self, sub: SubId) -> Option<(Arc<Effective>, Vec<Standing>)> {
+    pub fn inquiry(&self, sub: SubId) -> Option<(Arc<EffectiveQuery>, Vec<Standing>)> {
         let effective = self.effective(sub)?;
         let standing = self.rules.standing(&effective.table, &self.subs.get(&sub)?.request.claims, &self.catalog);
         Some((effective, standing))
     }
 
     /// As [`Engine::inquiry`], for a query that nobody has subscribed to.
-    pub fn hypothetical(&self, request: &Request) -> Result<(Arc<Effective>, Vec<Standing>), QueryError> {
+    pub fn hypothetical(&self, request: &Request) -> Result<(Arc<EffectiveQuery>, Vec<Standing>), QueryError> {
         let effective = self.compile(request)?;
         let standing = self.rules.standing(&effective.table, &request.claims, &self.catalog);
         Ok((Arc::new(effective), standing))
     }
 
     /// The feed that an effective query shares with others, one delta per transaction; `None` if nobody asks it now.
-    pub fn feed_of(&self, effective: &Arc<Effective>) -> Option<FeedInfo> {
+    pub fn feed_of(&self, effective: &Arc<EffectiveQuery>) -> Option<FeedInfo> {
         let id = *self.by_effective.get(&(effective.clone(), 0))?;
         self.info(id)
     }
 
     /// The newest remembered change of the table of a query.
-    pub fn newest_change(&self, effective: &Effective) -> Option<&RowChange> {
+    pub fn newest_change(&self, effective: &EffectiveQuery) -> Option<&RowChange> {
         self.window.iter().rev().find_map(|(_, t)| t.changes.iter().find(|c| effective.is_about(c)))
     }
 
@@ -510,7 +510,7 @@ impl Engine {
     ///
     /// # Errors
     /// What is wrong with the query.
-    pub fn compile(&self, request: &Request) -> Result<Effective, QueryError> {
+    pub fn compile(&self, request: &Request) -> Result<EffectiveQuery, QueryError> {
         self.compiler().compile(request)
     }
 
@@ -548,10 +548,10 @@ impl Engine {
             then: self.compile(&Request { under: Some(rules.clone()), ..r.clone() }).map(Arc::new),
         };
         let asked = asked.iter().map(tried).collect();
-        let mut trial = Trial { asked, transactions: VecDeque::new(), sets: BTreeMap::new() };
-        for look_up in trial.look_ups() {
-            if let Some(values) = self.found(&look_up) {
-                trial.sets.insert(look_up.clone(), values.clone());
+        let mut trial = Trial { asked, transactions: VecDeque::new(), subquery_results: BTreeMap::new() };
+        for subquery in trial.subqueries() {
+            if let Some(values) = self.found(&subquery) {
+                trial.subquery_results.insert(subquery.clone(), values.clone());
             }
         }
         let system = |source: &str| source == crate::schema::SYSTEM_SCHEMA;

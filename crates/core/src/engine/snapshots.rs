@@ -7,7 +7,7 @@ use super::kept::Moment;
 use super::{Engine, Feed, Joining, Turn};
 use crate::feed::Sent;
 use crate::index::FeedId;
-use crate::position::{Position, Shows};
+use crate::position::{Position, SnapshotPoint};
 use crate::schema::Row;
 
 impl Engine {
@@ -31,7 +31,7 @@ impl Engine {
         }
     }
 
-    pub(super) fn snapshot_done(&mut self, id: SnapshotId, shows: Shows) {
+    pub(super) fn snapshot_done(&mut self, id: SnapshotId, shows: SnapshotPoint) {
         let Some((feed_id, feed)) = self.snapshot_feed(id) else { return };
         let source = feed.effective.table.source.clone();
         if let Some(joining) = &mut feed.joining {
@@ -76,13 +76,13 @@ impl Engine {
         &self,
         source: &Arc<str>,
         (since, settled): (Position, Position),
-        shows: &Shows,
+        shows: &SnapshotPoint,
     ) -> Result<(), String> {
         let Some(followed) = self.sources.get(source) else { return Ok(()) };
         if shows.at() < followed.floor {
             return Err("the snapshot is older than the stream".into());
         }
-        if let Shows::Visible(visibility, _) = shows {
+        if let SnapshotPoint::Visible(visibility, _) = shows {
             if settled < followed.floor {
                 let floor = followed.floor;
                 return Err(format!("what was committed between {settled} and {floor} may not be visible yet"));

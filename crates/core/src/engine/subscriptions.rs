@@ -5,17 +5,17 @@ use std::sync::Arc;
 
 use serde_json::Value as Json;
 
-use super::io::{Delta, Output, Refusal, Request, Resume, Why};
+use super::io::{Delta, Output, Refusal, Request, Resume, ResyncReason};
 use super::{Engine, Feed, Joining, LeftOver, OnTable, Sub, Turn};
 use crate::audience::{Audience, SubId};
 use crate::budget::Cost;
+use crate::coalesce::Pending;
 use crate::feed;
 use crate::index::{self, FeedId};
-use crate::pace::Pending;
 use crate::position::{Micros, Position};
-use crate::query::LookUp;
-use crate::rule::{Claims, Effective};
-use crate::seam::Seam;
+use crate::query::Subquery;
+use crate::rule::{Claims, EffectiveQuery};
+use crate::seam::SnapshotMerge;
 
 impl Engine {
     pub(super) fn subscribe(&mut self, sub: SubId, mut request: Box<Request>) {
@@ -45,14 +45,14 @@ impl Engine {
                     let text = format!("keys remembered for tables without old values, at most {budget} bytes");
                     return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
                 }
-                if self.kept_bytes > budget && !effective.look_ups().is_empty() {
+                if self.kept_bytes > budget && !effective.subqueries().is_empty() {
                     let text = format!("rows kept for rules that ask other tables, at most {budget} bytes");
                     return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
                 }
                 if request.observed {
                     self.observed.push(sub);
                 }
-                self.attach(sub, request, effective, Why::First);
+                self.attach(sub, request, effective, ResyncReason::First);
             }
         }
     }
@@ -62,16 +62,16 @@ impl Engine {
     }
 
     /// What a subscription costs.
-    fn cost(&self, request: &Request, effective: &Effective) -> Cost {
+    fn cost(&self, request: &Request, effective: &EffectiveQuery) -> Cost {
         /// Bytes that every subscription takes.
         const EACH: usize = 1_024;
         let params = request.params.iter().map(|(name, v)| name.len() + json_size(v)).sum::<usize>();
         let (bytes, nodes) = effective.size();
-        let scanned = if index::Needs::of(effective, &self.known).is_scan() { nodes } else { 0 };
+        let scanned = if index::AccessPath::of(effective, &self.known).is_scan() { nodes } else { 0 };
         Cost { bytes: EACH + request.query.len() + params + bytes, scanned }
     }
 
-    fn attach(&mut self, sub: SubId, mut request: Box<Request>, effective: Arc<Effective>, why: Why) {
+    fn attach(&mut self, sub: SubId, mut request: Box<Request>, effective: Arc<EffectiveQuery>, why: ResyncReason) {
         let cost = self.cost(&request, &effective);
         self.budget.force(&request.owner, cost);
         let shared = (effective, request.every);
@@ -89,14 +89,14 @@ impl Engine {
     }
 
     /// Lets a client go on from its cursor, with what came after it, or says why it cannot.
-    fn resume(&mut self, sub: SubId, id: FeedId, resume: &Resume) -> Result<(), Why> {
-        let Resume::At(cursor) = resume else { return Err(Why::ResumedTooLate) };
-        let effective = self.feed(id).map(|f| f.effective.clone()).ok_or(Why::ResumedTooLate)?;
+    fn resume(&mut self, sub: SubId, id: FeedId, resume: &Resume) -> Result<(), ResyncReason> {
+        let Resume::At(cursor) = resume else { return Err(ResyncReason::ResumedTooLate) };
+        let effective = self.feed(id).map(|f| f.effective.clone()).ok_or(ResyncReason::ResumedTooLate)?;
         if cursor.query != effective.fingerprint {
-            return Err(Why::RightsChanged);
+            return Err(ResyncReason::RightsChanged);
         }
         let (table, position) = (&effective.table, cursor.position());
-        let followed = self.sources.get(&table.source).ok_or(Why::ResumedTooLate)?;
+        let followed = self.sources.get(&table.source).ok_or(ResyncReason::ResumedTooLate)?;
         let progress = followed.progress;
         let reset = self.resets.get(&table.name).copied().unwrap_or_default();
         let known = followed.floor.max(followed.remembered).max(reset)..=progress.at.unwrap_or_default();
@@ -107,23 +107,23 @@ impl Engine {
             && !table.name.is_system()
             && (!table.is_topic() || cursor.epoch == progress.epoch)
             && !progress.lost
-            && cursor.lineage == progress.lineage
+            && cursor.timeline == progress.timeline
             && (followed.since_epoch..=progress.epoch).contains(&cursor.epoch);
         if !possible || !known.contains(&position) {
-            return Err(Why::ResumedTooLate);
+            return Err(ResyncReason::ResumedTooLate);
         }
         let (mut missed, mut at) = (Vec::new(), position);
         for (_, t) in self.window.iter().filter(|(s, t)| *s == table.source && t.position > position) {
             if !t.can_follow(at) {
-                return Err(Why::ResumedTooLate);
+                return Err(ResyncReason::ResumedTooLate);
             }
             at = t.position;
             let mut changes = Vec::new();
             for c in t.changes.iter().filter(|c| effective.is_about(c)) {
                 let Ok(Some(change)) = feed::change(&effective, c, &(), None) else { continue };
-                if feed::takes_back(&effective, &change, c, &()) {
+                if feed::revokes(&effective, &change, c, &()) {
                     // What came before it may not be seen any more.
-                    return Err(Why::RightsChanged);
+                    return Err(ResyncReason::RightsChanged);
                 }
                 changes.push(change);
             }
@@ -138,8 +138,8 @@ impl Engine {
             let more = !position.is_whole();
             if !changes.is_empty() || (open && !more) {
                 open = more;
-                let (feed, takes_back) = (effective.clone(), false);
-                let delta = Delta { feed, term, position, at, changes, skipped: 0, takes_back, more };
+                let (feed, revokes) = (effective.clone(), false);
+                let delta = Delta { feed, term, position, at, changes, skipped: 0, revokes, more };
                 self.out.push(Output::Delta(Arc::new(delta), Audience::One(sub)));
             }
         }
@@ -171,7 +171,12 @@ impl Engine {
     }
 
     /// Begins a feed: a client's, or that of a look-up.
-    pub(super) fn new_feed(&mut self, effective: Arc<Effective>, every: Micros, finds: Option<Arc<LookUp>>) -> FeedId {
+    pub(super) fn new_feed(
+        &mut self,
+        effective: Arc<EffectiveQuery>,
+        every: Micros,
+        finds: Option<Arc<Subquery>>,
+    ) -> FeedId {
         let id = self.free.pop().unwrap_or_else(|| {
             self.feeds.push(None);
             (self.feeds.len() - 1) as FeedId
@@ -192,7 +197,7 @@ impl Engine {
     }
 
     /// Lets subscriptions wait for the feed's next snapshot, and asks for one if none is on its way.
-    fn join(&mut self, id: FeedId, who: Vec<(SubId, Why)>) {
+    fn join(&mut self, id: FeedId, who: Vec<(SubId, ResyncReason)>) {
         let next = self.next_snapshot;
         let (since, settled) = self.stands(id);
         let Some(feed) = self.feed_mut(id) else { return };
@@ -208,7 +213,7 @@ impl Engine {
         let only = index::only(&effective, &());
         feed.joining = Some(Box::new(Joining {
             snapshot: next,
-            seam: Seam::default(),
+            seam: SnapshotMerge::default(),
             since,
             settled,
             waiting: who,
@@ -275,7 +280,7 @@ impl Engine {
         let Some(joining) = &mut feed.joining else { return };
         let only = joining.only.clone();
         let old = std::mem::replace(&mut joining.snapshot, next);
-        joining.seam = Seam::default();
+        joining.seam = SnapshotMerge::default();
         (joining.since, joining.settled) = stands;
         joining.resting = false;
         if let Some(kept) = &mut feed.kept {
@@ -292,7 +297,7 @@ impl Engine {
     }
 
     /// Sends the whole result anew to everybody on a feed.
-    pub(super) fn renew(&mut self, id: FeedId, why: Why) {
+    pub(super) fn renew(&mut self, id: FeedId, why: ResyncReason) {
         if self.audit.as_ref().is_some_and(|a| a.feed == id) {
             self.stop_audit();
         }
@@ -303,7 +308,7 @@ impl Engine {
         let live = std::mem::take(&mut feed.live);
         self.drop_digest(id);
         self.forget_sent(id);
-        let who: Vec<(SubId, Why)> = live.as_slice().iter().map(|s| (*s, why)).collect();
+        let who: Vec<(SubId, ResyncReason)> = live.as_slice().iter().map(|s| (*s, why)).collect();
         live.as_slice().iter().for_each(|s| self.out.push(Output::Discard(*s)));
         if self.feed(id).is_some_and(|f| f.joining.is_some()) {
             self.join(id, who);
@@ -415,7 +420,7 @@ impl Engine {
         if let Some(due) = feed.pending.as_ref().and_then(|p| p.due()) {
             self.paced.remove(&(due, id));
         }
-        if feed.kept.as_ref().is_none_or(|k| !k.is_look_up()) {
+        if feed.kept.as_ref().is_none_or(|k| !k.is_subquery()) {
             self.by_effective.remove(&(feed.effective.clone(), feed.pending.as_ref().map_or(0, |p| p.every())));
         }
         if let Some(open) = self.sources.get_mut(&feed.effective.table.source).and_then(|s| s.unfinished.as_mut()) {
@@ -457,7 +462,7 @@ impl Engine {
         if feed.live.remove(sub) {
             // What is taken back while it waits is not told to it: nothing older may be left unsent.
             self.out.push(Output::Discard(sub));
-            self.join(id, vec![(sub, Why::CaughtUp)]);
+            self.join(id, vec![(sub, ResyncReason::CaughtUp)]);
         }
     }
 
@@ -465,13 +470,13 @@ impl Engine {
         for sub in subs {
             if let Some(s) = self.subs.get_mut(sub) {
                 s.request.claims = claims.clone();
-                self.recompile(*sub, Why::RightsChanged);
+                self.recompile(*sub, ResyncReason::RightsChanged);
             }
         }
     }
 
     /// Compiles a subscription again after rules, claims or its table changed.
-    pub(super) fn recompile(&mut self, sub: SubId, why: Why) {
+    pub(super) fn recompile(&mut self, sub: SubId, why: ResyncReason) {
         let Some(s) = self.subs.get(&sub) else { return };
         match self.compile(&s.request) {
             Ok(effective) if self.feed(s.feed).is_some_and(|f| *f.effective == effective) => {}
@@ -484,7 +489,7 @@ impl Engine {
             Err(e) => {
                 self.unsubscribe(sub);
                 let refusal = match why {
-                    Why::SchemaChanged => Refusal::SchemaChanged(e.to_string()),
+                    ResyncReason::SchemaChanged => Refusal::SchemaChanged(e.to_string()),
                     _ => Refusal::RightsChanged(e.to_string()),
                 };
                 self.out.push(Output::Closed(sub, refusal));

@@ -14,7 +14,7 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use crate::schema::{Catalog, ColumnSet, Table};
-pub use expr::{Beside, Blank, BlankError, Cells, CmpOp, Expr, LookUp, Masked};
+pub use expr::{Beside, Cells, CmpOp, Expr, Masked, Placeholder, PlaceholderError, Subquery};
 pub use parse::{parse_condition, parse_mask, parse_query, parse_trusted_query};
 pub use values::ValueList;
 
@@ -32,7 +32,8 @@ pub struct LiveQuery {
 impl LiveQuery {
     /// Fills in the client's parameters, and the claims that a trusted query names.
     pub fn bind(mut self, params: &Map<String, Json>, claims: &Map<String, Json>) -> Result<LiveQuery, QueryError> {
-        self.condition = self.condition.fill(Blank::Param, params)?.fill(Blank::Claim, claims)?.normal();
+        self.condition =
+            self.condition.bind(Placeholder::Param, params)?.bind(Placeholder::Claim, claims)?.canonicalize();
         Ok(self)
     }
 }
@@ -89,11 +90,11 @@ impl fmt::Display for QueryError {
 
 impl std::error::Error for QueryError {}
 
-impl From<BlankError> for QueryError {
-    fn from(e: BlankError) -> Self {
+impl From<PlaceholderError> for QueryError {
+    fn from(e: PlaceholderError) -> Self {
         QueryError::Parameter(match e.name.as_str() {
             "pattern" => format!("the pattern of LIKE {}", e.problem),
-            name if e.blank == Blank::Claim => format!("the query needs claim.{name}, which {}", e.problem),
+            name if e.placeholder == Placeholder::Claim => format!("the query needs claim.{name}, which {}", e.problem),
             name => format!("parameter :{name} {}", e.problem),
         })
     }

@@ -3,10 +3,10 @@
 
 use std::collections::BTreeMap;
 
-use gossip_core::engine::{Input, Request, Resume, SubId, Why};
+use gossip_core::engine::{Input, Request, Resume, ResyncReason, SubId};
 use gossip_core::feed::Change;
 use gossip_core::position::Position;
-use gossip_core::rule::{Effective, Seen};
+use gossip_core::rule::{EffectiveQuery, VisibleRow};
 use gossip_core::schema::Key;
 use gossip_core::seal::Cursor;
 use gossip_core::send_queue::{QueueLimits, SendQueue};
@@ -44,7 +44,7 @@ impl Cluster {
             Message::Result(_, _, of, _) | Message::Resumed(of) => *of,
             Message::Delta(delta) => delta.position,
         };
-        let rows: Vec<(&Key, &Seen, &Effective)> = match message {
+        let rows: Vec<(&Key, &VisibleRow, &EffectiveQuery)> = match message {
             Message::Result(feed, rows, ..) => rows.iter().map(|(k, row)| (k, row, &**feed)).collect(),
             Message::Resumed(_) => vec![],
             Message::Delta(delta) => {
@@ -103,8 +103,8 @@ impl Cluster {
             }
             Some(Message::Result(feed, rows, position, why)) => {
                 // A first result that was discarded unsent is followed by one that says why.
-                assert!(why != Why::First || c.position.is_none(), "a second first result");
-                assert!(why != Why::ResumedTooLate || c.asked_to_resume, "it had no cursor");
+                assert!(why != ResyncReason::First || c.position.is_none(), "a second first result");
+                assert!(why != ResyncReason::ResumedTooLate || c.asked_to_resume, "it had no cursor");
                 c.asked_to_resume = false;
                 c.fingerprint = feed.fingerprint;
                 c.shown = rows.iter().map(|(k, seen)| (id_of(k), project(&feed, seen))).collect();
@@ -212,7 +212,7 @@ impl Cluster {
         let cursor = position.map(|p| Cursor {
             source: "harbour".into(),
             epoch,
-            lineage: 0,
+            timeline: 0,
             commit: p.commit,
             index: p.index,
             query,
@@ -238,11 +238,11 @@ pub fn id_of(key: &Key) -> i64 {
     }
 }
 
-pub fn project(feed: &Effective, seen: &Seen) -> BTreeMap<&'static str, Value> {
+pub fn project(feed: &EffectiveQuery, seen: &VisibleRow) -> BTreeMap<&'static str, Value> {
     feed.shown(seen).map(|(i, v)| (name_of(feed, i), v.clone())).collect()
 }
 
-fn name_of(feed: &Effective, column: usize) -> &'static str {
+fn name_of(feed: &EffectiveQuery, column: usize) -> &'static str {
     let name = &*feed.table.columns[column].name;
     COLUMNS.into_iter().find(|c| *c == name).unwrap_or_else(|| panic!("{name} is shown to somebody"))
 }

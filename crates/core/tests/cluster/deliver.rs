@@ -3,7 +3,7 @@
 use gossip_core::audience::Audience;
 use gossip_core::engine::{Input, Output, SubId};
 use gossip_core::explain::Verdict;
-use gossip_core::position::{Position, Shows};
+use gossip_core::position::{Position, SnapshotPoint};
 use gossip_core::send_queue::{Offered, SendQueue};
 use rand::Rng;
 use sha2::Digest;
@@ -28,7 +28,7 @@ impl Cluster {
                 Output::FetchSnapshot(id, feed, _) if &*feed.table.source != "harbour" => {
                     let (at, rows) = self.own_snapshot(n, &feed.table.name);
                     let due = self.step + self.rng.random_range(0..6);
-                    self.nodes[n].snapshots.push_back((due, id, Some((Shows::UpTo(at), rows))));
+                    self.nodes[n].snapshots.push_back((due, id, Some((SnapshotPoint::UpTo(at), rows))));
                 }
                 Output::FetchSnapshot(id, feed, only) => {
                     // The snapshot is of now; its rows arrive later.
@@ -54,7 +54,7 @@ impl Cluster {
                     assert!(!by_stream || !self.emptied.contains(&emptied), "half of what {emptied:?} did is told");
                     for sub in subs.as_slice() {
                         let Some(queue) = self.queue(*sub) else { panic!("delta for nobody") };
-                        let offered = queue.offer(*sub, 10, delta.takes_back, Message::Delta(delta.clone()));
+                        let offered = queue.offer(*sub, 10, delta.revokes, Message::Delta(delta.clone()));
                         let engine = self.clients.get(sub).map(|c| c.engine);
                         assert!(offered != Offered::Queued || engine.is_none_or(|e| e == n));
                     }
@@ -67,7 +67,7 @@ impl Cluster {
                     let Some(queue) = self.queue(sub) else { panic!("resumed for nobody") };
                     queue.push_result(sub, Message::Resumed(position));
                 }
-                Output::Unsend(subs) => {
+                Output::Revoke(subs) => {
                     for sub in subs.as_slice() {
                         self.queue(*sub).unwrap().unsend(*sub);
                     }

@@ -4,10 +4,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use gossip_core::alike::Alike;
+use gossip_core::anti_entropy::Alike;
 use gossip_core::engine::{Engine, Input, Request, Resume, SubId};
 use gossip_core::feed::Change;
-use gossip_core::own::Own;
+use gossip_core::local_source::Own;
 use gossip_core::position::{Old, Position, RowChange};
 use gossip_core::presence::{Moved, Presence, Told, Where};
 use gossip_core::schema::{Column, Identified, Key, PRESENCE, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
@@ -36,7 +36,7 @@ enum Said {
     Event(usize, TopicEvent),
     Stands(u64, [u64; 2]),
     Asks(usize, usize),
-    Kept(usize, Vec<TopicEvent>),
+    Materialized(usize, Vec<TopicEvent>),
     People(Told),
 }
 
@@ -237,9 +237,9 @@ impl Cluster {
             let of = &mut self.nodes[n].events;
             match said {
                 Said::Event(topic, event) => self.take(n, topic, event),
-                Said::Kept(topic, events) => events.into_iter().for_each(|e| self.take(n, topic, e)),
+                Said::Materialized(topic, events) => events.into_iter().for_each(|e| self.take(n, topic, e)),
                 Said::Asks(whom, topic) if whom == n => {
-                    let kept = Said::Kept(topic, of.topics[topic].events().cloned().collect());
+                    let kept = Said::Materialized(topic, of.topics[topic].events().cloned().collect());
                     self.say(n, &kept);
                 }
                 Said::Stands(run, digests) if by != n => {
@@ -363,7 +363,7 @@ impl Cluster {
         let (source, what) = ([TOPIC_SOURCE, TOPIC_SOURCE, SYSTEM_SCHEMA][l.what], l.what);
         let run = self.nodes[l.engine].events.epoch;
         let cursor = |epoch, p: Position, query| {
-            Some(Cursor { source: source.into(), epoch, lineage: 0, commit: p.commit, index: p.index, query })
+            Some(Cursor { source: source.into(), epoch, timeline: 0, commit: p.commit, index: p.index, query })
         };
         let Some(message) = l.queue.pop() else {
             let (engine, lagging) = (l.engine, l.queue.take_lagging());

@@ -19,9 +19,9 @@ use std::sync::Arc;
 
 use client::Client;
 use events::{EventsOf, Listener};
-use gossip_core::engine::{Engine, Input, Limits, Output, Request, SnapshotId, SubId, Why};
-use gossip_core::position::{CommitTime, Interval, Position, Reset, Shows, Transaction, Visibility};
-use gossip_core::rule::{Effective, Seen};
+use gossip_core::engine::{Engine, Input, Limits, Output, Request, ResyncReason, SnapshotId, SubId};
+use gossip_core::position::{CommitTime, Interval, Position, Reset, SnapshotPoint, Transaction, Visibility};
+use gossip_core::rule::{EffectiveQuery, VisibleRow};
 use gossip_core::schema::{Key, Row, TableName};
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
@@ -34,7 +34,7 @@ const NODES: usize = 3;
 /// What stands in a client's queue.
 #[derive(Clone)]
 enum Message {
-    Result(Arc<Effective>, Arc<Vec<(Key, Seen)>>, Position, Why),
+    Result(Arc<EffectiveQuery>, Arc<Vec<(Key, VisibleRow)>>, Position, ResyncReason),
     Delta(Arc<gossip_core::engine::Delta>),
     /// The result that the client had stays.
     Resumed(Position),
@@ -50,7 +50,7 @@ impl Message {
     }
 }
 
-type Fetched = (Shows, Vec<Row>);
+type Fetched = (SnapshotPoint, Vec<Row>);
 
 struct Node {
     engine: Engine,
@@ -358,7 +358,7 @@ fn a_stream_that_is_busy_does_not_use_up_a_snapshots_attempts() {
             transactions: vec![Arc::new(t)],
             resets: vec![],
             settled: Position::at(settled),
-            lineage: 0,
+            timeline: 0,
             mark: 0,
             reader: "one".into(),
             read_at: 0,
@@ -375,12 +375,12 @@ fn a_stream_that_is_busy_does_not_use_up_a_snapshots_attempts() {
     let first = fetches(engine.handle(Input::Subscribe(1, Box::new(request)))).unwrap();
     // Transaction 5 was told before the snapshot was asked for, and is not in it.
     let blind = Arc::new(Visibility { xmin: 5, xmax: 6, running: vec![5] });
-    fetches(engine.handle(Input::SnapshotDone(first, Shows::Visible(blind, Position::at(5)))));
+    fetches(engine.handle(Input::SnapshotDone(first, SnapshotPoint::Visible(blind, Position::at(5)))));
     for at in 6..200 {
         assert_eq!(fetches(engine.handle(interval(at, 4))), None);
     }
     let again = fetches(engine.handle(Input::Tick)).expect("asked for again");
     let sees = Arc::new(Visibility { xmin: 200, xmax: 200, running: vec![] });
-    let outputs = engine.handle(Input::SnapshotDone(again, Shows::Visible(sees, Position::at(199))));
+    let outputs = engine.handle(Input::SnapshotDone(again, SnapshotPoint::Visible(sees, Position::at(199))));
     assert!(outputs.iter().any(|o| matches!(o, Output::Result { .. })), "{outputs:?}");
 }

@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use gossip_core::engine::Only;
+use gossip_core::engine::RowFilter;
 use gossip_core::position::{
-    CommitTime, Interval, Old, Position, Reset, ResetWhy, RowChange, Shows, Transaction, Visibility, fold,
+    CommitTime, Interval, Old, Position, Reset, ResetReason, RowChange, SnapshotPoint, Transaction, Visibility, fold,
 };
 use gossip_core::schema::{ColumnSet, Identified, Key, Row, TableName};
 use gossip_core::value::Value;
@@ -39,13 +39,14 @@ impl Cluster {
     fn told(&self, (which, id): (usize, i64), old: Old, new: Option<Plain>, leaves_out: bool) -> RowChange {
         let mut row = new.map(|p| to_row(id, &p, self.altered).to_vec());
         let note = 4 + usize::from(has_secret(self.altered));
-        let untold: ColumnSet = [note].into_iter().filter(|_| leaves_out && large(new.as_ref()).is_some()).collect();
-        for i in untold.iter() {
+        let omitted_columns: ColumnSet =
+            [note].into_iter().filter(|_| leaves_out && large(new.as_ref()).is_some()).collect();
+        for i in omitted_columns.iter() {
             row.iter_mut().for_each(|r| r[i] = Value::Null);
         }
         let (table, key) = (TableName::plain(TABLES[which]), [Value::Int(id)].into());
         let description = table_of(which, self.old_values, self.altered).identity();
-        RowChange { table, description, key, old, new: row.map(Into::into), untold }
+        RowChange { table, description, key, old, new: row.map(Into::into), omitted_columns }
     }
 
     pub fn write(&mut self) {
@@ -90,7 +91,7 @@ impl Cluster {
             at_once = true;
             self.rows.retain(|(which, _), _| *which != emptied);
             let table = Some(table(emptied, self.old_values, self.altered));
-            let reset = Reset { name: TableName::plain(TABLES[emptied]), table, why: ResetWhy::Truncated };
+            let reset = Reset { name: TableName::plain(TABLES[emptied]), table, why: ResetReason::Truncated };
             self.emptied.insert((self.head, reset.name.clone()));
             self.resets.insert(self.head, reset);
         } else if !self.joins && self.hidden.is_empty() && self.rng.random_bool(0.03) {
@@ -98,7 +99,7 @@ impl Cluster {
             at_once = true;
             self.altered += 1;
             let table = Some(table(0, self.old_values, self.altered));
-            let reset = Reset { name: TableName::plain(TABLES[0]), table, why: ResetWhy::SchemaChanged };
+            let reset = Reset { name: TableName::plain(TABLES[0]), table, why: ResetReason::SchemaChanged };
             self.emptied.insert((self.head, reset.name.clone()));
             self.resets.insert(self.head, reset);
         }
@@ -132,7 +133,7 @@ impl Cluster {
     }
 
     /// What a snapshot of a table taken now shows, and its rows: those that are wanted.
-    pub fn snapshot(&self, of: &TableName, only: Option<&Only>) -> (Shows, Vec<Row>) {
+    pub fn snapshot(&self, of: &TableName, only: Option<&RowFilter>) -> (SnapshotPoint, Vec<Row>) {
         let mut rows = self.rows.clone();
         for (id, before) in self.hidden.iter().flat_map(|h| &h.before) {
             match before {
@@ -146,11 +147,11 @@ impl Cluster {
         let wanted = |row: &Row| only.is_none_or(|o| o.iter().any(|(c, values)| values.contains(&row[*c])));
         let rows = rows.filter(wanted).collect();
         if !self.by_visibility {
-            return (Shows::UpTo(self.head), rows);
+            return (SnapshotPoint::UpTo(self.head), rows);
         }
         let running: Vec<u64> = self.running.iter().copied().collect();
         let xmin = running.first().copied().unwrap_or(self.next_xid);
-        (Shows::Visible(Arc::new(Visibility { xmin, xmax: self.next_xid, running }), self.head), rows)
+        (SnapshotPoint::Visible(Arc::new(Visibility { xmin, xmax: self.next_xid, running }), self.head), rows)
     }
 
     /// Some transactions in parts, each part in an interval of its own. Which and how depends only on the log, so that
@@ -219,14 +220,14 @@ impl Cluster {
                 Some(first) => Position::at(first - 1),
                 None => to,
             },
-            lineage: 0,
+            timeline: 0,
             mark: 0,
         };
         // A new reader may begin further back than the old one ended.
         if self.faults
             && self.rng.random_bool(0.1)
             && let Some(last) = self.published.last().cloned()
-            && last.resets.iter().all(|r| r.why == ResetWhy::Described)
+            && last.resets.iter().all(|r| r.why == ResetReason::Described)
         {
             interval.from = last.from;
             let again = last.transactions.iter().cloned();
@@ -235,13 +236,13 @@ impl Cluster {
         if self.joins {
             self.join_transactions(&mut interval);
         }
-        let is_altered = self.resets.values().any(|r| r.why == ResetWhy::SchemaChanged);
+        let is_altered = self.resets.values().any(|r| r.why == ResetReason::SchemaChanged);
         if !is_altered && self.rng.random_bool(0.1) {
             // As a reader does that begins: it matters only where a table is not as it was.
             let described = |n| Reset {
                 name: TableName::plain(TABLES[n]),
                 table: Some(table(n, self.old_values, self.altered)),
-                why: ResetWhy::Described,
+                why: ResetReason::Described,
             };
             interval.resets = (0..TABLES.len()).map(described).collect();
         }

@@ -28,7 +28,7 @@ pub fn interval(at: u64, row: Row) -> Arc<Interval> {
         key: [row[0].clone()].into(),
         old: Old::Known(None),
         new: Some(row),
-        untold: Default::default(),
+        omitted_columns: Default::default(),
     }];
     let transaction = Transaction {
         position: Position::at(at),
@@ -45,7 +45,7 @@ pub fn interval(at: u64, row: Row) -> Arc<Interval> {
         transactions: vec![Arc::new(transaction)],
         resets: vec![],
         settled: Position::default(),
-        lineage: 0,
+        timeline: 0,
         mark: 0,
         reader: "one".into(),
         read_at: 0,

@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
+use gossip_core::datetime;
 use gossip_core::engine::Input;
-use gossip_core::moment;
 use gossip_core::position::Micros;
 use gossip_core::rule::Claims;
 use gossip_core::topic::Keep;
@@ -108,8 +108,8 @@ fn unavailable(why: &str) -> RpcError {
 /// Takes back to this moment what says that it happened later: an event of the year 9999 would otherwise be the last one
 /// of its key for ever, and push out all that a topic keeps by time. What cannot be read is left for [`read`] to refuse.
 fn not_later_than(now: Micros, event: &mut CloudEvent) {
-    let said = event.time.as_deref().and_then(moment::parse_event_time);
-    if said.is_some_and(|time| time != moment::FOREVER && time.saturating_add(moment::SINCE_1970) > now) {
+    let said = event.time.as_deref().and_then(datetime::parse_event_time);
+    if said.is_some_and(|time| time != datetime::FOREVER && time.saturating_add(datetime::SINCE_1970) > now) {
         event.time = Some(rfc3339(now));
     }
 }

@@ -5,7 +5,7 @@ use std::time::Instant;
 use gossip_core::engine::{Limits, Refusal, Request, SubId};
 use gossip_core::explain::{Passed, Step, explain};
 use gossip_core::position::Position;
-use gossip_core::rule::Effective;
+use gossip_core::rule::EffectiveQuery;
 use gossip_core::wire::{RpcError, code};
 use serde_json::{Value as Json, json};
 
@@ -63,7 +63,7 @@ impl Node {
             let text = format!("transaction {source}:{position} is not remembered; the newest {newest} are");
             RpcError::new(code::UNKNOWN_NAME, text)
         })?;
-        let mut steps = explain(&effective, &standing, &t, self.engine.sets());
+        let mut steps = explain(&effective, &standing, &t, self.engine.subquery_results());
         let stopped = steps.iter().any(|s| s.verdict != Passed::Yes);
         let passed = if stopped { Passed::NotReached } else { Passed::Yes };
         let text = if stopped { "" } else { "the delta went to the client's queue" };
@@ -75,12 +75,17 @@ impl Node {
 
     /// What it costs to hold the newest change of its table against an effective query, in nanoseconds, measured here
     /// and now.
-    fn cost_ns(&self, effective: &Effective) -> Option<u64> {
+    fn cost_ns(&self, effective: &EffectiveQuery) -> Option<u64> {
         const TIMES: u32 = 32;
         let change = self.engine.newest_change(effective)?;
         let begun = Instant::now();
         for _ in 0..TIMES {
-            let _ = std::hint::black_box(gossip_core::feed::change(effective, change, self.engine.sets(), None));
+            let _ = std::hint::black_box(gossip_core::feed::change(
+                effective,
+                change,
+                self.engine.subquery_results(),
+                None,
+            ));
         }
         Some((begun.elapsed() / TIMES).as_nanos() as u64)
     }

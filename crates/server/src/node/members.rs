@@ -7,7 +7,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::ops::RangeInclusive;
 
-use gossip_core::alike::Alike;
+use gossip_core::anti_entropy::Alike;
 use gossip_core::position::Micros;
 use gossip_core::presence::{MAX_PEOPLE, Moved, Presence, Told, Where};
 use gossip_core::schema::{ColumnSet, PRESENCE, Row, TableName};
@@ -324,7 +324,7 @@ impl Node {
         }
         let at: Where = (place.as_str().into(), client);
         let since = self.members.presence.own().get(&at).map(|row| row[5].clone());
-        let since = since.unwrap_or_else(|| Value::Timestamptz(now() - gossip_core::moment::SINCE_1970));
+        let since = since.unwrap_or_else(|| Value::Timestamptz(now() - gossip_core::datetime::SINCE_1970));
         let row = vec![
             place.as_str().into(),
             self.start.name.as_str().into(),

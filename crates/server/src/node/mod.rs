@@ -26,12 +26,12 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use foldhash::HashMap as FastMap;
+use gossip_core::column_pruning;
 use gossip_core::engine::{Delta, Engine, Input, Output, Refusal, SubId};
 use gossip_core::explain::Verdict;
-use gossip_core::need;
-use gossip_core::position::{Interval, Micros, Shows};
+use gossip_core::position::{Interval, Micros, SnapshotPoint};
 use gossip_core::query::QueryError;
-use gossip_core::rule::Effective;
+use gossip_core::rule::EffectiveQuery;
 use gossip_core::schema::TOPIC_SOURCE;
 use gossip_core::seam::ResultRows;
 use gossip_core::value::Value;
@@ -97,7 +97,7 @@ enum Target {
 /// A result that is asked for once, to be put into words by whoever asks.
 pub struct OneResult {
     /// What was asked.
-    pub feed: Arc<Effective>,
+    pub feed: Arc<EffectiveQuery>,
     /// The rows.
     pub rows: Arc<ResultRows>,
     /// Where it stands.
@@ -130,7 +130,7 @@ struct Node {
     calls: Calls,
     alarms: Alarms,
     /// Texts of effective queries, for operators; only while one looks.
-    texts: FastMap<u32, (Arc<Effective>, Value)>,
+    texts: FastMap<u32, (Arc<EffectiveQuery>, Value)>,
     inputs: mpsc::Sender<Input>,
     writers: Writers,
     // The numbers are our own, so that nobody can choose them to collide.
@@ -323,7 +323,7 @@ impl Node {
 
     /// Tells the relay which columns are worth the way.
     fn tell_needs(&self) {
-        self.start.relay.need(need::needed(self.engine.rules(), self.engine.catalog()));
+        self.start.relay.need(column_pruning::needed(self.engine.rules(), self.engine.catalog()));
     }
 
     /// Hands an input to the engine and carries out all that follows from it.
@@ -350,12 +350,12 @@ impl Node {
                 inputs.extend(self.system.take(now()).map(|i| Input::Interval(Arc::new(i))));
                 let (rows, at) = self.system.snapshot(&feed.table.name.name);
                 inputs.push_back(Input::SnapshotRows(id, rows));
-                inputs.push_back(Input::SnapshotDone(id, Shows::UpTo(at)));
+                inputs.push_back(Input::SnapshotDone(id, SnapshotPoint::UpTo(at)));
             }
             Output::FetchSnapshot(id, feed, _) if feed.table.is_topic() => {
                 let (rows, at) = self.topics.snapshot(&feed.table.name.name, now());
                 inputs.push_back(Input::SnapshotRows(id, rows));
-                inputs.push_back(Input::SnapshotDone(id, Shows::UpTo(at)));
+                inputs.push_back(Input::SnapshotDone(id, SnapshotPoint::UpTo(at)));
             }
             Output::FetchSnapshot(id, feed, wanted) => {
                 let owner = self.engine.snapshot_owner(id);
@@ -411,7 +411,7 @@ impl Node {
                 }
             }
             Output::Delta(delta, subscribers) => self.deliver(&delta, subscribers.as_slice()),
-            Output::Unsend(subs) => {
+            Output::Revoke(subs) => {
                 for id in subs.as_slice() {
                     if let Some(Sub { target: Target::Client(client), .. }) = self.subs.get(id) {
                         client.outbox.unsend(*id);
@@ -462,7 +462,7 @@ impl Node {
     }
 
     /// An audit has ended. The next one waits for longer, the more rows this one has read.
-    fn audited(&mut self, feed: &Effective, rows: usize, difference: Option<String>) {
+    fn audited(&mut self, feed: &EffectiveQuery, rows: usize, difference: Option<String>) {
         self.next_audit = now() + AUDIT_EVERY.max(rows as Micros * AUDIT_PAUSE);
         self.counters.audits += u64::from(rows > 0 || difference.is_some());
         let Some(difference) = difference else { return };
@@ -512,7 +512,7 @@ impl Node {
                     position: delta.position,
                 })),
             };
-            client.outbox.offer(*id, frame, delta.takes_back, then);
+            client.outbox.offer(*id, frame, delta.revokes, then);
             self.writers.due(client);
         }
         if !delta.feed.table.name.is_system() {

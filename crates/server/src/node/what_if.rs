@@ -6,8 +6,8 @@ use std::time::Duration;
 use gossip_core::budget::Owner;
 use gossip_core::engine::{Input, Request, SubId};
 use gossip_core::query::QueryError;
-use gossip_core::rule::{Effective, RuleSet};
-use gossip_core::trial::{Difference, Outcome, Trial, Tried};
+use gossip_core::rule::{EffectiveQuery, RuleSet};
+use gossip_core::what_if::{Difference, Outcome, Trial, Tried};
 use gossip_core::wire::{self, RpcError, code};
 use serde_json::{Value as Json, json};
 use tokio::sync::{OwnedSemaphorePermit, oneshot};
@@ -149,7 +149,7 @@ fn told(trial: &Trial, problems: Vec<Json>) -> Json {
 }
 
 fn told_of(tried: &Tried, o: &Outcome) -> Json {
-    let refused = |e: &Result<Arc<Effective>, QueryError>| e.as_ref().err().map(ToString::to_string);
+    let refused = |e: &Result<Arc<EffectiveQuery>, QueryError>| e.as_ref().err().map(ToString::to_string);
     let table = tried.now.as_ref().or(tried.then.as_ref()).ok().map(|e| e.table.clone());
     let difference = |d: &Difference| {
         let mut shown = show_change(d.row(), table.as_deref());

@@ -172,7 +172,7 @@ impl PostgresSource {
     }
 
     /// Lets log go that nobody can hand on and that would fill the primary's disk. Returns whether it did.
-    pub fn let_go(&self) -> Result<bool> {
+    pub fn drop_backlog(&self) -> Result<bool> {
         let mut db = self.connect()?;
         match slot(&mut db, &self.slot)? {
             Some(found) if !found.lost && !found.active => self.let_go_beyond(&mut db, &found),

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use gossip_core::canonical::Encoder;
-use gossip_core::position::{CommitTime, Interval, Position, Reset, ResetWhy, RowChange, Transaction, Visibility};
+use gossip_core::position::{CommitTime, Interval, Position, Reset, ResetReason, RowChange, Transaction, Visibility};
 use gossip_core::schema::{Table, TableName};
 use tokio_postgres::Statement;
 
@@ -24,7 +24,7 @@ use super::pgoutput::{Lsn, Message, Oid, Relation, decode};
 use super::rows::{Mapped, RowMessage};
 use super::stream::{EPOCH, Event, Stream, System};
 use super::transaction::{Building, Changes};
-use crate::{Follow, Last, Result, SourceError, now};
+use crate::{ChangeReader, Last, Result, SourceError, now};
 
 /// Transactions and row changes in one interval, at most.
 const BATCH: (usize, usize) = (256, 2_000);
@@ -106,7 +106,7 @@ pub struct PostgresReader {
     stream: Stream,
     side: Client,
     epoch: u64,
-    lineage: u64,
+    timeline: u64,
     /// Everything up to here is kept elsewhere.
     at: Position,
     /// Where the slot began, and what was told to the server since.
@@ -136,7 +136,7 @@ pub struct PostgresReader {
 }
 
 /// The number of a log: positions mean nothing in another. `generation` counts returns to an older state of it.
-fn lineage_of(system: &System, generation: u16) -> u64 {
+fn timeline_of(system: &System, generation: u16) -> u64 {
     let mut log = Encoder::new("postgresql log");
     log.number(system.id);
     log.number(system.timeline.into());
@@ -175,11 +175,11 @@ impl PostgresReader {
         let begins: i64 = row.get(0);
         let (begins, time): (Position, i64) = (Position::at(begins.unsigned_abs()), row.get(1));
         let recent = visibility(&row.get::<_, String>(2))?.xmax;
-        let base = lineage_of(&system, 0);
-        let (at, lineage) = match last.filter(|l| l.lineage & !0xffff == base) {
+        let base = timeline_of(&system, 0);
+        let (at, timeline) = match last.filter(|l| l.timeline & !0xffff == base) {
             // The same log, but back to before what was read: somebody has restored it.
-            Some(l) if l.position.commit > system.end => (begins, lineage_of(&system, l.lineage as u16 + 1)),
-            Some(l) => (l.position.max(begins), l.lineage),
+            Some(l) if l.position.commit > system.end => (begins, timeline_of(&system, l.timeline as u16 + 1)),
+            Some(l) => (l.position.max(begins), l.timeline),
             None => (begins, base),
         };
         let current = side.prepare("SELECT pg_current_snapshot()::text")?;
@@ -190,7 +190,7 @@ impl PostgresReader {
             side,
             // The database's clock, so that every take-over has a higher one, whoever takes over.
             epoch: last.map_or(0, |l| l.epoch + 1).max(time.unsigned_abs()),
-            lineage,
+            timeline,
             at,
             told: begins.commit,
             settled: begins,
@@ -211,20 +211,20 @@ impl PostgresReader {
             looked_catalog: Instant::now(),
             spoke: Instant::now(),
         };
-        reader.look_at_catalog(ResetWhy::Described)?;
+        reader.look_at_catalog(ResetReason::Described)?;
         for wanted in &source.tables {
             let (schema, table) = catalog::split_name(wanted, &source.schema);
             let name = catalog::table_name(&schema, &table, &source.schema);
             if !reader.tables.contains_key(&name) {
                 // It may have gone while nobody was reading.
-                reader.reset(Reset { name, table: None, why: ResetWhy::Described });
+                reader.reset(Reset { name, table: None, why: ResetReason::Described });
             }
         }
         Ok(Some(reader))
     }
 
     /// Describes the tables again if anything about them may have changed, and notes what has for the next interval.
-    fn look_at_catalog(&mut self, why: ResetWhy) -> Result<()> {
+    fn look_at_catalog(&mut self, why: ResetReason) -> Result<()> {
         self.looked_catalog = Instant::now();
         let wanted = self.source.wanted(&self.source.tables);
         // All of it as it was at one moment.
@@ -238,7 +238,7 @@ impl PostgresReader {
         self.signature = signature;
         let (streaming, silent): (Vec<Described>, Vec<Described>) =
             found.into_values().filter(Described::can_stream).partition(Described::is_published);
-        for d in silent.iter().filter(|d| self.tables.contains_key(&d.name) || why == ResetWhy::Described) {
+        for d in silent.iter().filter(|d| self.tables.contains_key(&d.name) || why == ResetReason::Described) {
             tracing::error!(
                 "table {} does not stream: it is in none of the publications, whole; see gossip check",
                 d.name
@@ -260,7 +260,7 @@ impl PostgresReader {
         for (i, d) in self.described.iter().enumerate() {
             self.by_oid.extend(d.leaves.iter().map(|l| (l.oid, i)));
         }
-        if why != ResetWhy::Described && !self.resets.is_empty() {
+        if why != ResetReason::Described && !self.resets.is_empty() {
             self.nudge();
         }
         // What was mapped to tables as they were is mapped anew; rows of another shape are of the past from now on.
@@ -286,7 +286,7 @@ impl PostgresReader {
         let mut known = self.known(&relation);
         if !matches!(known, Known::Ours(_)) {
             // The catalog may have changed since it was looked at; or this is a row of before it changed.
-            self.look_at_catalog(ResetWhy::SchemaChanged)?;
+            self.look_at_catalog(ResetReason::SchemaChanged)?;
             known = self.known(&relation);
         }
         self.relations.insert(relation.id, (relation, known));
@@ -342,7 +342,7 @@ impl PostgresReader {
                 // The table may look today as it did before: only this says that it was written to meanwhile.
                 let (name, table) = (name.clone(), self.tables.get(name).cloned());
                 if !self.resets.iter().any(|r| r.name == name) {
-                    self.reset(Reset { name, table, why: ResetWhy::SchemaChanged });
+                    self.reset(Reset { name, table, why: ResetReason::SchemaChanged });
                 }
                 Ok(())
             }
@@ -356,12 +356,12 @@ impl PostgresReader {
     fn on_truncate(&mut self, tables: &[Oid]) -> Result<()> {
         // Emptying a table gives it another file; looking now spares a second reset when that is noticed.
         self.signature.clear();
-        self.look_at_catalog(ResetWhy::Truncated)?;
+        self.look_at_catalog(ResetReason::Truncated)?;
         for oid in tables {
             let Some(described) = self.by_oid.get(oid).map(|i| &self.described[*i]) else { continue };
             let (name, table) = (described.name.clone(), self.tables.get(&described.name).cloned());
             if !self.resets.iter().any(|r| r.name == name) {
-                self.reset(Reset { name, table, why: ResetWhy::Truncated });
+                self.reset(Reset { name, table, why: ResetReason::Truncated });
             }
         }
         Ok(())
@@ -380,14 +380,14 @@ impl PostgresReader {
         let (changes, unclear) = building.finish()?;
         for name in unclear {
             let table = self.tables.get(&name).cloned();
-            self.reset(Reset { name, table, why: ResetWhy::TooLarge });
+            self.reset(Reset { name, table, why: ResetReason::TooLarge });
         }
         let committed = CommitTime { from: at, to: at };
         self.gathered.to = Some(position);
         let Some(mut changes) = changes else {
             let all: Vec<(TableName, Arc<Table>)> = self.tables.iter().map(|(n, t)| (n.clone(), t.clone())).collect();
             for (name, table) in all {
-                self.reset(Reset { name, table: Some(table), why: ResetWhy::TooLarge });
+                self.reset(Reset { name, table: Some(table), why: ResetReason::TooLarge });
             }
             self.add(Transaction { position, committed, xid, joined_after: None, changes: vec![] });
             return Ok(());
@@ -402,7 +402,7 @@ impl PostgresReader {
             // then: what is left cannot be told part by part.
             for name in tables_of(changes, first)? {
                 let table = self.tables.get(&name).cloned();
-                self.reset(Reset { name, table, why: ResetWhy::TooLarge });
+                self.reset(Reset { name, table, why: ResetReason::TooLarge });
             }
             self.add(Transaction { position, committed, xid, joined_after: None, changes: vec![] });
             return Ok(());
@@ -450,7 +450,7 @@ impl PostgresReader {
             transactions,
             resets,
             settled: self.settled,
-            lineage: self.lineage,
+            timeline: self.timeline,
             mark: 0,
             reader: self.instance.clone(),
             read_at: now(),
@@ -488,7 +488,7 @@ impl PostgresReader {
             self.look_visible()?;
         }
         if self.looked_catalog.elapsed() >= LOOK_CATALOG {
-            self.look_at_catalog(ResetWhy::SchemaChanged)?;
+            self.look_at_catalog(ResetReason::SchemaChanged)?;
         }
         if self.spoke.elapsed() >= TELL {
             self.tell(true)?;
@@ -520,7 +520,7 @@ fn visibility(text: &str) -> Result<Visibility> {
     text.parse().map_err(|()| SourceError::Protocol(format!("a snapshot that cannot be read: {text}")))
 }
 
-impl Follow for PostgresReader {
+impl ChangeReader for PostgresReader {
     fn epoch(&self) -> u64 {
         self.epoch
     }
@@ -568,7 +568,7 @@ impl Follow for PostgresReader {
         }
     }
 
-    fn handed_on(&mut self, to: Position) -> Result<()> {
+    fn acknowledge(&mut self, to: Position) -> Result<()> {
         self.at = to;
         if std::mem::take(&mut self.busy) {
             std::thread::sleep(PAUSE);
@@ -584,8 +584,8 @@ impl Follow for PostgresReader {
 
 impl PostgresSource {
     /// Becomes the reader, if nobody else is.
-    pub fn try_to_follow(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn Follow>>> {
+    pub fn try_to_lead(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn ChangeReader>>> {
         let reader = PostgresReader::try_start(self, instance, last)?;
-        Ok(reader.map(|r| Box::new(r) as Box<dyn Follow>))
+        Ok(reader.map(|r| Box::new(r) as Box<dyn ChangeReader>))
     }
 }

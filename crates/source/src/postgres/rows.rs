@@ -69,7 +69,7 @@ impl Mapped {
     /// A row of the table. Values that are not told come from `before`, else they are named in the set.
     fn row(&self, cells: &Cells, before: Option<&Row>) -> Result<(Row, ColumnSet)> {
         let mut row = vec![Value::Null; self.table.columns.len()];
-        let mut untold = ColumnSet::default();
+        let mut omitted_columns = ColumnSet::default();
         if cells.len() != self.places.len() {
             return Err(SourceError::Protocol("a row with another number of columns than its table".into()));
         }
@@ -79,10 +79,10 @@ impl Mapped {
                 (Cell::Null, _) => {}
                 (Cell::Text(bytes), _) => row[*i] = value(reading, bytes)?,
                 (Cell::Unchanged, Some(before)) => row[*i] = before[*i].clone(),
-                (Cell::Unchanged, None) => untold.insert(*i),
+                (Cell::Unchanged, None) => omitted_columns.insert(*i),
             }
         }
-        Ok((row.into(), untold))
+        Ok((row.into(), omitted_columns))
     }
 
     /// The key that a row of the stream has, from its whole row or its identity.
@@ -100,8 +100,9 @@ impl Mapped {
     /// Calls `found` with what a message does to each key that it is about: one, or two if an update changes the key.
     pub fn changes(&self, message: &RowMessage, mut found: impl FnMut(RowChange)) -> Result<()> {
         let change = |key, old, new: Option<(Row, ColumnSet)>| {
-            let (new, untold) = new.map_or((None, ColumnSet::default()), |(row, untold)| (Some(row), untold));
-            RowChange { table: self.table.name.clone(), description: self.description, key, old, new, untold }
+            let (new, omitted_columns) =
+                new.map_or((None, ColumnSet::default()), |(row, omitted_columns)| (Some(row), omitted_columns));
+            RowChange { table: self.table.name.clone(), description: self.description, key, old, new, omitted_columns }
         };
         let keyed = !self.table.key.is_empty();
         match message {

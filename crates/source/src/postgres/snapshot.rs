@@ -6,8 +6,8 @@
 
 use std::sync::Arc;
 
-use gossip_core::engine::Only;
-use gossip_core::position::{Position, Shows};
+use gossip_core::engine::RowFilter;
+use gossip_core::position::{Position, SnapshotPoint};
 use gossip_core::schema::{Row, Table};
 use gossip_core::value::Value;
 use tokio_postgres::SimpleQueryMessage;
@@ -40,9 +40,9 @@ impl PostgresSource {
     pub fn snapshot(
         &self,
         table: &Arc<Table>,
-        wanted: Option<&Only>,
+        wanted: Option<&RowFilter>,
         take: &mut dyn FnMut(Vec<Row>) -> bool,
-    ) -> Result<Option<Shows>> {
+    ) -> Result<Option<SnapshotPoint>> {
         let mut connection = self.pool.take()?;
         let shows = self.snapshot_with(&mut connection, table, wanted, take)?;
         // One that failed or was given up in the middle of a transaction is not used again.
@@ -74,9 +74,9 @@ impl PostgresSource {
         &self,
         connection: &mut Connection,
         table: &Arc<Table>,
-        only: Option<&Only>,
+        only: Option<&RowFilter>,
         take: &mut dyn FnMut(Vec<Row>) -> bool,
-    ) -> Result<Option<Shows>> {
+    ) -> Result<Option<SnapshotPoint>> {
         let changed = || SourceError::Changed(table.name.to_string());
         let name = wanted(table);
         let known = self.pool.described.lock().get(&name).map(|(_, d)| d.clone());
@@ -134,6 +134,6 @@ impl PostgresSource {
         // On a quiet server nothing would be sent that lies beyond this place; so something is written. Where we may
         // not, the reader's next sign of life tells.
         let _ = client.simple_query("SELECT pg_logical_emit_message(true, 'gossip', '')");
-        Ok(Some(Shows::Visible(Arc::new(visibility), Position::at(after))))
+        Ok(Some(SnapshotPoint::Visible(Arc::new(visibility), Position::at(after))))
     }
 }

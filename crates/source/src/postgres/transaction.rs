@@ -198,7 +198,7 @@ impl Spool {
                 let hash = hash_of(hashers, &change.table, &change.key);
                 let of_key = places.entry(hash).or_insert(Places { first: at, last: at });
                 of_key.last = at;
-                if of_key.first < at && !change.untold.is_empty() {
+                if of_key.first < at && !change.omitted_columns.is_empty() {
                     unclear.insert(change.table);
                 }
             }
@@ -286,7 +286,7 @@ impl SpoolReader {
                 }
             })?;
             let last = last.ok_or_else(|| SourceError::Protocol("a spool file that is damaged".into()))?;
-            (change.new, change.untold) = (last.new, last.untold);
+            (change.new, change.omitted_columns) = (last.new, last.omitted_columns);
         }
         Ok((change.old != Old::Known(change.new.clone())).then_some(change))
     }

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use bigdecimal::BigDecimal;
 use gossip_core::canonical::{Canonical, Encoder};
-use gossip_core::moment;
+use gossip_core::datetime;
 use gossip_core::value::{Type, Value};
 
 /// How deeply JSON may be nested to be sent as JSON; what is nested more deeply is sent as a text.
@@ -94,10 +94,10 @@ fn one(text: &str, ty: Type) -> Option<Value> {
             "-Infinity" => Value::Float(f64::NEG_INFINITY),
             digits => Value::Numeric(Arc::new(BigDecimal::from_str(digits).ok()?)),
         },
-        Type::Date => Value::Date(moment::parse_date(text)?),
-        Type::Time => Value::Time(moment::parse_time(text)?),
-        Type::Timestamp => Value::Timestamp(moment::parse_timestamp(text, false)?),
-        Type::Timestamptz => Value::Timestamptz(moment::parse_timestamp(text, true)?),
+        Type::Date => Value::Date(datetime::parse_date(text)?),
+        Type::Time => Value::Time(datetime::parse_time(text)?),
+        Type::Timestamp => Value::Timestamp(datetime::parse_timestamp(text, false)?),
+        Type::Timestamptz => Value::Timestamptz(datetime::parse_timestamp(text, true)?),
         Type::Json if depth(text) <= MAX_DEPTH => Value::Json(text.into()),
         Type::Json => Value::text(text),
         Type::Bytea | Type::Bpchar => Value::from_text(text, ty)?,

@@ -8,7 +8,7 @@ use super::SqliteSource;
 use super::office::try_lock;
 use super::reader::Reader;
 use super::watch::Watch;
-use crate::{Follow, Last, Result, now};
+use crate::{ChangeReader, Last, Result, now};
 
 /// Log entries are deleted at most this often.
 const PRUNE_EVERY: Micros = 200_000;
@@ -65,7 +65,7 @@ impl Following {
     }
 }
 
-impl Follow for Following {
+impl ChangeReader for Following {
     fn epoch(&self) -> u64 {
         self.reader.epoch()
     }
@@ -99,7 +99,7 @@ impl Follow for Following {
         Ok(None)
     }
 
-    fn handed_on(&mut self, _: Position) -> Result<()> {
+    fn acknowledge(&mut self, _: Position) -> Result<()> {
         self.reader.advance()?;
         self.watch.found();
         Ok(())

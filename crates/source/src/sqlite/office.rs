@@ -50,8 +50,8 @@ impl ReaderLock {
         self.file.read_exact_at(&mut line, 0).ok()?;
         let text = std::str::from_utf8(&line).ok()?.strip_prefix("gossip1")?;
         let numbers: Vec<u64> = text.split_whitespace().map(|n| n.parse().ok()).collect::<Option<_>>()?;
-        let [epoch, lineage, commit, mark] = numbers[..] else { return None };
-        Some(Last { epoch, lineage, position: Position::at(commit), mark })
+        let [epoch, timeline, commit, mark] = numbers[..] else { return None };
+        Some(Last { epoch, timeline, position: Position::at(commit), mark })
     }
 
     /// Notes where the reader stands.
@@ -59,8 +59,8 @@ impl ReaderLock {
     /// # Errors
     /// The file cannot be written any more.
     pub fn remember(&self, last: &Last) -> Result<()> {
-        let Last { epoch, lineage, position, mark } = last;
-        let line = format!("gossip1 {epoch:020} {lineage:020} {:020} {mark:020}", position.commit);
+        let Last { epoch, timeline, position, mark } = last;
+        let line = format!("gossip1 {epoch:020} {timeline:020} {:020} {mark:020}", position.commit);
         self.file.write_all_at(line.as_bytes(), 0).map_err(|e| SourceError::Open {
             path: self.path.display().to_string(),
             problem: format!("{e}; where the reader stands cannot be noted"),

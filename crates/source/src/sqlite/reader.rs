@@ -15,7 +15,7 @@ use super::office::{FileIdentity, ReaderLock, try_lock};
 use super::schema::{Described, Found, describe};
 use super::{SqliteSource, quote, to_value, triggers};
 use crate::{Last, Result, SourceError, now as wall_clock};
-use gossip_core::position::{CommitTime, Interval, Micros, Old, Position, Reset, ResetWhy, RowChange, Transaction};
+use gossip_core::position::{CommitTime, Interval, Micros, Old, Position, Reset, ResetReason, RowChange, Transaction};
 use gossip_core::schema::{ColumnSet, Key, Row, Table, TableName};
 use gossip_core::value::Value;
 
@@ -26,7 +26,7 @@ pub const MAX_ENTRIES: i64 = 200_000;
 const PRUNE: i64 = 200;
 
 /// Deletes the log but for its last entry if it is longer than what is ever handed on entry by entry, and nobody reads it.
-pub fn let_go(source: &SqliteSource) -> Result<bool> {
+pub fn drop_backlog(source: &SqliteSource) -> Result<bool> {
     let Some(_lock) = try_lock(source)? else { return Ok(false) };
     let db = source.connect_to_write()?;
     let length = "SELECT coalesce(max(seq) - min(seq), 0) FROM gossip_log";
@@ -62,7 +62,7 @@ pub struct Reader {
     instance: Arc<str>,
     db: Connection,
     epoch: u64,
-    lineage: u64,
+    timeline: u64,
     at: Position,
     /// The tag of the log's entry at `at`: while it stands there the log has not been put back.
     tag: i64,
@@ -119,9 +119,9 @@ impl Reader {
         let epoch = known.iter().map(|l| l.epoch + 1).fold((counted + 1).max(wall_clock()).unsigned_abs(), u64::max);
         let set = "INSERT INTO gossip_meta VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET value = excluded.value";
         write.execute(set, rusqlite::params!["epoch", epoch as i64])?;
-        let mut lineage = lineage(&write)?;
+        let mut timeline = timeline(&write)?;
         let is_as_read = |l: &Last| -> Result<bool> {
-            Ok(l.lineage == lineage && tag_at(&write, l.position)?.map(i64::cast_unsigned) == Some(l.mark))
+            Ok(l.timeline == timeline && tag_at(&write, l.position)?.map(i64::cast_unsigned) == Some(l.mark))
         };
         let as_read = known.iter().map(is_as_read).collect::<Result<Vec<bool>>>()?.into_iter().all(|fits| fits);
         if !as_read {
@@ -132,7 +132,7 @@ impl Reader {
             );
             let other = "UPDATE gossip_meta SET value = lower(hex(randomblob(16))) WHERE name = 'database'";
             write.execute(other, [])?;
-            lineage = self::lineage(&write)?;
+            timeline = self::timeline(&write)?;
         }
         let (end, end_tag) = end_of_log(&write)?;
         let furthest = known.iter().filter(|_| as_read).max_by_key(|l| l.position);
@@ -143,7 +143,7 @@ impl Reader {
             instance: instance.into(),
             db,
             epoch,
-            lineage,
+            timeline,
             at,
             tag,
             read_up_to: (at, tag),
@@ -163,7 +163,7 @@ impl Reader {
 
     /// Where it stands.
     fn last(&self) -> Last {
-        Last { epoch: self.epoch, position: self.at, lineage: self.lineage, mark: self.tag.cast_unsigned() }
+        Last { epoch: self.epoch, position: self.at, timeline: self.timeline, mark: self.tag.cast_unsigned() }
     }
 
     /// Whether the file that is read is the one that stands under its name.
@@ -228,7 +228,7 @@ impl Reader {
             transactions,
             resets,
             settled: to,
-            lineage: self.lineage,
+            timeline: self.timeline,
             mark: tag.cast_unsigned(),
             reader: self.instance.clone(),
             read_at: now,
@@ -263,7 +263,7 @@ impl Reader {
         let resets = self.resets(&read, to)?;
         let mut misfits = 0;
         let mut nameless = 0;
-        let changes = if resets.iter().any(|r| r.why == ResetWhy::TooLarge) {
+        let changes = if resets.iter().any(|r| r.why == ResetReason::TooLarge) {
             Vec::new()
         } else {
             self.changes(&read, &mut misfits, &mut nameless)?
@@ -300,9 +300,9 @@ impl Reader {
                 resets.push(Reset { name, table, why });
             }
         };
-        changed.try_for_each(|name| name.map(|n| reset(n, ResetWhy::SchemaChanged)))?;
+        changed.try_for_each(|name| name.map(|n| reset(n, ResetReason::SchemaChanged)))?;
         if to.commit.saturating_sub(self.at.commit) as i64 > MAX_ENTRIES {
-            self.layouts.values().flatten().for_each(|f| reset(f.described.name.clone(), ResetWhy::TooLarge));
+            self.layouts.values().flatten().for_each(|f| reset(f.described.name.clone(), ResetReason::TooLarge));
         }
         Ok(resets)
     }
@@ -375,7 +375,7 @@ impl Reader {
                     key,
                     old: Old::Known(old),
                     new: now,
-                    untold: ColumnSet::default(),
+                    omitted_columns: ColumnSet::default(),
                 });
             }
         }
@@ -430,7 +430,7 @@ fn convert(table: &Table, stored: &[Stored], misfits: &mut u64) -> Row {
 }
 
 /// The number of the log: half of the 128 random bits tell databases apart as well.
-fn lineage(db: &Connection) -> Result<u64> {
+fn timeline(db: &Connection) -> Result<u64> {
     let database: String = db.query_row("SELECT value FROM gossip_meta WHERE name = 'database'", [], |r| r.get(0))?;
     Ok(u64::from_str_radix(database.get(..16).unwrap_or(""), 16).unwrap_or_default())
 }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::{SqliteSource, quote, to_value};
 use crate::{Result, SourceError, only};
-use gossip_core::engine::Only;
+use gossip_core::engine::RowFilter;
 use gossip_core::position::Position;
 use gossip_core::schema::{Row, Table};
 use gossip_core::value::Value;
@@ -18,7 +18,7 @@ pub const PIECE: usize = 500;
 pub fn snapshot(
     source: &SqliteSource,
     table: &Arc<Table>,
-    wanted: Option<&Only>,
+    wanted: Option<&RowFilter>,
     mut take: impl FnMut(Vec<Row>) -> bool,
 ) -> Result<Option<Position>> {
     let mut db = source.connect()?;

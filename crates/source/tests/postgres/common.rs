@@ -5,9 +5,9 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use gossip_core::position::{Interval, Reset, RowChange, Shows};
+use gossip_core::position::{Interval, Reset, RowChange, SnapshotPoint};
 use gossip_core::schema::{Row, Table};
-use gossip_source::{Follow, Settings, Source};
+use gossip_source::{ChangeReader, Settings, Source};
 use postgres::{Client, NoTls};
 use testbed::Postgres;
 
@@ -64,11 +64,11 @@ impl Bench {
     }
 
     pub fn follow_prepared(&self) -> Reader {
-        Reader { follow: self.source().try_to_follow("test", None).unwrap().unwrap() }
+        Reader { follow: self.source().try_to_lead("test", None).unwrap().unwrap() }
     }
 
     /// All rows of a table, by what `Debug` says of their key.
-    pub fn snapshot(&self, table: &Arc<Table>) -> (BTreeMap<String, Row>, Shows) {
+    pub fn snapshot(&self, table: &Arc<Table>) -> (BTreeMap<String, Row>, SnapshotPoint) {
         let mut rows = BTreeMap::new();
         let mut take = |piece: Vec<Row>| {
             rows.extend(piece.into_iter().map(|r| (format!("{:?}", table.key_of(&r)), r)));
@@ -80,7 +80,7 @@ impl Bench {
 }
 
 pub struct Reader {
-    pub follow: Box<dyn Follow>,
+    pub follow: Box<dyn ChangeReader>,
 }
 
 impl Reader {
@@ -90,7 +90,7 @@ impl Reader {
         loop {
             let found = self.follow.next(Duration::from_millis(250)).unwrap();
             if let Some(interval) = found {
-                self.follow.handed_on(interval.to).unwrap();
+                self.follow.acknowledge(interval.to).unwrap();
                 if !interval.transactions.iter().all(|t| t.changes.is_empty()) || !interval.resets.is_empty() {
                     return interval;
                 }
@@ -119,7 +119,7 @@ impl Reader {
     pub fn reset(&mut self) -> Reset {
         loop {
             let interval = self.next();
-            let found = interval.resets.into_iter().find(|r| r.why != gossip_core::position::ResetWhy::Described);
+            let found = interval.resets.into_iter().find(|r| r.why != gossip_core::position::ResetReason::Described);
             if let Some(reset) = found {
                 return reset;
             }

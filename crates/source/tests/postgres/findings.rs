@@ -214,7 +214,7 @@ fn a_slot_that_holds_much_back_or_was_given_up_is_found() {
         find(&bench, &[], "was given up by the server")
     };
     let found = testbed::wait_for(|| "the slot to be lost".into(), lost);
-    let e = bench.source().try_to_follow("test", None).err().unwrap().to_string();
+    let e = bench.source().try_to_lead("test", None).err().unwrap().to_string();
     assert!(e.contains("changes since the last one read are lost"), "{e}");
     bench.run("ALTER SYSTEM SET max_slot_wal_keep_size = '1GB'");
     bench.run("SELECT pg_reload_conf()");

@@ -2,7 +2,7 @@
 
 use std::cell::RefCell;
 
-use gossip_core::position::{Interval, Old, Position, ResetWhy, Shows};
+use gossip_core::position::{Interval, Old, Position, ResetReason, SnapshotPoint};
 use gossip_core::schema::TableName;
 use gossip_core::value::Value;
 use gossip_source::Last;
@@ -39,7 +39,7 @@ fn partitions_are_one_table_and_a_row_that_moves_is_replaced() {
     assert!(moved.iter().all(|c| c.table == name));
     bench.run("TRUNCATE calls_a");
     let reset = reader.reset();
-    assert_eq!((reset.name, reset.why), (name.clone(), ResetWhy::Truncated));
+    assert_eq!((reset.name, reset.why), (name.clone(), ResetReason::Truncated));
     let before = bench.table("calls");
     bench.run(
         "CREATE TABLE calls_c (id int, quay text, note text, PRIMARY KEY (id, quay));
@@ -49,7 +49,7 @@ fn partitions_are_one_table_and_a_row_that_moves_is_replaced() {
         "ALTER TABLE calls_c REPLICA IDENTITY FULL; ALTER TABLE calls ATTACH PARTITION calls_c FOR VALUES IN ('c')",
     );
     let reset = reader.reset();
-    assert_eq!((reset.name.clone(), reset.why), (name.clone(), ResetWhy::SchemaChanged));
+    assert_eq!((reset.name.clone(), reset.why), (name.clone(), ResetReason::SchemaChanged));
     assert_ne!(reset.table.as_ref(), Some(&before));
     assert_eq!(bench.snapshot(&reset.table.unwrap()).0.len(), 1);
     bench.run("INSERT INTO calls VALUES (8, 'c', 'new')");
@@ -111,11 +111,11 @@ fn without_old_values_keys_are_told_and_large_values_left_out() {
     let mut reader = bench.follow();
     bench.run("UPDATE docs SET n = 2");
     let change = reader.change();
-    assert_eq!((&change.old, change.untold.iter().collect::<Vec<_>>()), (&Old::Unknown, vec![1]));
+    assert_eq!((&change.old, change.omitted_columns.iter().collect::<Vec<_>>()), (&Old::Unknown, vec![1]));
     // Told once in the transaction is told.
     bench.run("BEGIN; UPDATE docs SET body = repeat('y', 100000); UPDATE docs SET n = 3; COMMIT");
     let change = reader.change();
-    assert!(change.untold.is_empty() && change.new.unwrap()[1] == Value::from("y".repeat(100_000)));
+    assert!(change.omitted_columns.is_empty() && change.new.unwrap()[1] == Value::from("y".repeat(100_000)));
     bench.run("UPDATE docs SET id = 5");
     let changes = reader.changes();
     assert_eq!((changes[0].key[0].clone(), &changes[0].old, &changes[0].new), (int(1), &Old::Unknown, &None));
@@ -128,7 +128,7 @@ fn without_old_values_keys_are_told_and_large_values_left_out() {
     bench.run("UPDATE docs SET n = 2 WHERE id = 9");
     let all = std::iter::repeat_with(|| reader.changes()).flatten();
     let change = all.into_iter().find(|c| c.old != Old::Known(None)).unwrap();
-    assert!(change.untold.is_empty() && change.new.unwrap()[1] == Value::from("z".repeat(100_000)));
+    assert!(change.omitted_columns.is_empty() && change.new.unwrap()[1] == Value::from("z".repeat(100_000)));
 }
 
 #[test]
@@ -152,7 +152,7 @@ fn a_table_that_changes_is_noticed_also_when_it_is_quiet() {
     ] {
         bench.run(ddl);
         let reset = reader.reset();
-        assert_eq!(reset.why, ResetWhy::SchemaChanged, "{ddl}");
+        assert_eq!(reset.why, ResetReason::SchemaChanged, "{ddl}");
         let table = reset.table.expect(ddl);
         assert_ne!(table, before, "{ddl}");
         let rows = bench.db.query_one("SELECT count(*) FROM t", &[]).unwrap().get::<_, i64>(0);
@@ -167,7 +167,7 @@ fn a_table_that_changes_is_noticed_also_when_it_is_quiet() {
     let (rows, _) = bench.snapshot(&reset.table.unwrap());
     assert_eq!(rows.len(), 3);
     bench.run("TRUNCATE t");
-    assert_eq!(reader.reset().why, ResetWhy::Truncated);
+    assert_eq!(reader.reset().why, ResetReason::Truncated);
     bench.run("DROP TABLE t");
     assert_eq!(reader.reset().table, None);
 }
@@ -183,12 +183,12 @@ fn a_table_is_empty_when_the_transaction_that_emptied_it_ends() {
     bench.run("INSERT INTO t VALUES (2)");
     let fill = "INSERT INTO other SELECT i, repeat('x', 900) FROM generate_series(1, 1500) i";
     bench.run(&format!("BEGIN; TRUNCATE t; {fill}; COMMIT"));
-    let emptied = |i: &Interval| i.resets.iter().any(|r| r.why != ResetWhy::Described);
+    let emptied = |i: &Interval| i.resets.iter().any(|r| r.why != ResetReason::Described);
     let interval = std::iter::repeat_with(|| reader.next()).find(emptied).unwrap();
     let table = interval.resets[0].table.clone().unwrap();
     assert!(bench.snapshot(&table).0.is_empty());
     // If the catalog is what told of it, every snapshot from then on shows it, wherever the stream stands.
-    if interval.resets[0].why == ResetWhy::Truncated {
+    if interval.resets[0].why == ResetReason::Truncated {
         assert_eq!(interval.transactions.last().map(|t| (t.position, t.changes.len())), Some((interval.to, 1_500)));
     }
 }
@@ -201,33 +201,33 @@ fn a_snapshot_of_a_table_that_is_not_as_it_was_is_refused() {
     bench.run("ALTER TABLE t ADD COLUMN n int");
     let e = bench.source().snapshot(&before, None, &mut |_| true).unwrap_err();
     assert!(e.is_passing(), "{e}");
-    assert!(matches!(bench.snapshot(&bench.table("t")).1, Shows::Visible(..)));
+    assert!(matches!(bench.snapshot(&bench.table("t")).1, SnapshotPoint::Visible(..)));
 }
 
 #[test]
 fn the_reader_goes_on_where_it_stopped_and_there_is_one() {
     let mut bench = Bench::new("CREATE TABLE t (id int PRIMARY KEY)", &["t"]);
     let mut reader = bench.follow();
-    assert!(bench.source().try_to_follow("other", None).unwrap().is_none(), "one reader");
+    assert!(bench.source().try_to_lead("other", None).unwrap().is_none(), "one reader");
     bench.run("INSERT INTO t VALUES (1)");
     let first = reader.next();
     drop(reader);
     bench.run("INSERT INTO t VALUES (2)");
     let last = Last::of(&first);
-    let again = || bench.source().try_to_follow("other", Some(last)).unwrap();
+    let again = || bench.source().try_to_lead("other", Some(last)).unwrap();
     let follow = testbed::wait_for(|| "the slot".into(), again);
     let mut reader = crate::common::Reader { follow };
     let interval = reader.next();
-    assert!(interval.epoch > first.epoch && interval.from == first.to && interval.lineage == first.lineage);
+    assert!(interval.epoch > first.epoch && interval.from == first.to && interval.timeline == first.timeline);
     let keys: Vec<Value> = interval.transactions.iter().flat_map(|t| &t.changes).map(|c| c.key[0].clone()).collect();
     assert_eq!(keys, [int(2)]);
     drop(reader);
     // Behind a log that ends before what is known stands an older state of it, or another database.
     let beyond = Last { position: Position::at(u64::MAX / 2), ..last };
-    let again = || bench.source().try_to_follow("other", Some(beyond)).unwrap();
+    let again = || bench.source().try_to_lead("other", Some(beyond)).unwrap();
     let mut follow = testbed::wait_for(|| "the slot".into(), again);
     let sign = follow.heartbeat().unwrap();
-    assert!(sign.lineage != first.lineage && sign.from < beyond.position);
+    assert!(sign.timeline != first.timeline && sign.from < beyond.position);
 }
 
 /// A change of the table `t`, as SQL.
@@ -265,13 +265,13 @@ fn what_a_transaction_did_is_told_exactly() {
         while !ended {
             let interval = reader.next();
             // Where a value cannot be told exactly, the table is read anew.
-            unclear |= interval.resets.iter().any(|r| r.why == ResetWhy::TooLarge);
+            unclear |= interval.resets.iter().any(|r| r.why == ResetReason::TooLarge);
             ended |= unclear && interval.transactions.iter().all(|t| t.changes.is_empty());
             for t in &interval.transactions {
                 for c in &t.changes {
                     let key = format!("{:?}", c.key);
                     if let Old::Known(old) = &c.old
-                        && c.untold.is_empty()
+                        && c.omitted_columns.is_empty()
                     {
                         prop_assert_eq!(old.as_ref(), before.get(&key), "the old row of {}", key);
                     }
@@ -279,8 +279,8 @@ fn what_a_transaction_did_is_told_exactly() {
                         let mut row = new.to_vec();
                         // A row that got another key: what is not told of it is asked for by whoever needs it.
                         let moved = c.old == Old::Known(None) || !state.contains_key(&key);
-                        unclear |= !c.untold.is_empty() && moved;
-                        for i in c.untold.iter() {
+                        unclear |= !c.omitted_columns.is_empty() && moved;
+                        for i in c.omitted_columns.iter() {
                             row[i] = state.get(&key).map_or(Value::Null, |before| before[i].clone());
                         }
                         row

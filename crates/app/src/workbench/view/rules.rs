@@ -1,6 +1,6 @@
 //! Rules: roles across and tables down, the text of the chosen cell, and below what another text would have changed.
 
-use gossip_core::trial::{Effect as Differs, How};
+use gossip_core::what_if::{Effect as Differs, How};
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;

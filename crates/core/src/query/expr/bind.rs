@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use serde_json::{Map, Value as Json};
 
-use super::{Blank, Expr, LookUp};
+use super::{Expr, Placeholder, Subquery};
 use crate::query::like::LikePattern;
 use crate::value::{Type, Value};
 
@@ -13,9 +13,9 @@ pub const MAX_LIST: usize = 10_000;
 
 /// Why a blank could not be filled in.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct BlankError {
+pub struct PlaceholderError {
     /// What kind of blank.
-    pub blank: Blank,
+    pub placeholder: Placeholder,
     /// Its name.
     pub name: String,
     /// What is wrong: absent, or not of the expected type.
@@ -27,75 +27,82 @@ impl Expr {
     ///
     /// # Errors
     /// A value that is absent or does not fit, or more of them than [`MAX_LIST`] in all lists together.
-    pub fn fill(&self, blank: Blank, facts: &Map<String, Json>) -> Result<Expr, BlankError> {
-        Filling { blank, facts, left: MAX_LIST }.fill(self)
+    pub fn bind(&self, placeholder: Placeholder, facts: &Map<String, Json>) -> Result<Expr, PlaceholderError> {
+        Binding { placeholder, facts, left: MAX_LIST }.bind(self)
     }
 }
 
-fn fact<'a>(blank: Blank, name: &str, facts: &'a Map<String, Json>) -> Result<&'a Json, BlankError> {
-    let found = match blank {
-        Blank::Param => facts.get(name),
-        Blank::Claim => {
+fn fact<'a>(placeholder: Placeholder, name: &str, facts: &'a Map<String, Json>) -> Result<&'a Json, PlaceholderError> {
+    let found = match placeholder {
+        Placeholder::Param => facts.get(name),
+        Placeholder::Claim => {
             let mut parts = name.split('.');
             parts.next().and_then(|p| facts.get(p)).and_then(|first| parts.try_fold(first, |at, p| at.get(p)))
         }
     };
-    let fail = |problem: &str| Err(BlankError { blank, name: name.to_string(), problem: problem.into() });
+    let fail = |problem: &str| Err(PlaceholderError { placeholder, name: name.to_string(), problem: problem.into() });
     match found {
         None => fail("is missing"),
         // A claim that is null says nothing about its bearer.
-        Some(Json::Null) if blank == Blank::Claim => fail("is null"),
+        Some(Json::Null) if placeholder == Placeholder::Claim => fail("is null"),
         Some(json) => Ok(json),
     }
 }
 
-fn value_of(blank: Blank, name: &str, ty: Type, facts: &Map<String, Json>) -> Result<Value, BlankError> {
-    let fail = |problem| BlankError { blank, name: name.to_string(), problem };
-    Value::from_json(fact(blank, name, facts)?, ty).map_err(fail)
+fn value_of(
+    placeholder: Placeholder,
+    name: &str,
+    ty: Type,
+    facts: &Map<String, Json>,
+) -> Result<Value, PlaceholderError> {
+    let fail = |problem| PlaceholderError { placeholder, name: name.to_string(), problem };
+    Value::from_json(fact(placeholder, name, facts)?, ty).map_err(fail)
 }
 
 /// Filling in blanks: of which kind, from what, and how many more values lists may bring.
-struct Filling<'a> {
-    blank: Blank,
+struct Binding<'a> {
+    placeholder: Placeholder,
     facts: &'a Map<String, Json>,
     left: usize,
 }
 
-impl Filling<'_> {
-    fn boxed(&mut self, e: &Expr) -> Result<Box<Expr>, BlankError> {
-        self.fill(e).map(Box::new)
+impl Binding<'_> {
+    fn boxed(&mut self, e: &Expr) -> Result<Box<Expr>, PlaceholderError> {
+        self.bind(e).map(Box::new)
     }
 
-    fn many(&mut self, es: &[Expr]) -> Result<Vec<Expr>, BlankError> {
-        es.iter().map(|e| self.fill(e)).collect()
+    fn many(&mut self, es: &[Expr]) -> Result<Vec<Expr>, PlaceholderError> {
+        es.iter().map(|e| self.bind(e)).collect()
     }
 
-    fn fill(&mut self, e: &Expr) -> Result<Expr, BlankError> {
-        let blank = self.blank;
+    fn bind(&mut self, e: &Expr) -> Result<Expr, PlaceholderError> {
+        let placeholder = self.placeholder;
         Ok(match e {
-            Expr::Blank(kind, name, ty) if *kind == blank => Expr::Const(value_of(blank, name, *ty, self.facts)?),
-            Expr::LikeBlank(e, pattern, escape) => {
+            Expr::Placeholder(kind, name, ty) if *kind == placeholder => {
+                Expr::Const(value_of(placeholder, name, *ty, self.facts)?)
+            }
+            Expr::LikePlaceholder(e, pattern, escape) => {
                 let (e, pattern) = (self.boxed(e)?, self.boxed(pattern)?);
                 match &*pattern {
                     Expr::Const(Value::Text(text)) => match LikePattern::new(text, *escape) {
                         Ok(p) => Expr::Like(e, Arc::new(p)),
-                        Err(problem) => return Err(BlankError { blank, name: "pattern".into(), problem }),
+                        Err(problem) => return Err(PlaceholderError { placeholder, name: "pattern".into(), problem }),
                     },
                     Expr::Const(_) => Expr::Const(Value::Null),
-                    _ => Expr::LikeBlank(e, pattern, *escape),
+                    _ => Expr::LikePlaceholder(e, pattern, *escape),
                 }
             }
-            Expr::AnyOf(e, kind, name, ty) if *kind == blank => {
+            Expr::AnyOf(e, kind, name, ty) if *kind == placeholder => {
                 let e = self.boxed(e)?;
-                Expr::In(e, self.list_of(name, *ty)?.into_iter().map(Expr::Const).collect()).normal()
+                Expr::In(e, self.list_of(name, *ty)?.into_iter().map(Expr::Const).collect()).canonicalize()
             }
             Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(self.boxed(e)?, *kind, name.clone(), *ty),
-            Expr::Member { of, look_up, exists } => {
-                let condition = self.fill(&look_up.condition)?;
-                let look_up = LookUp::new(look_up.table.clone(), look_up.columns.clone(), condition);
-                Expr::Member { of: self.many(of)?, look_up: Arc::new(look_up), exists: *exists }
+            Expr::Member { of, subquery, exists } => {
+                let condition = self.bind(&subquery.condition)?;
+                let subquery = Subquery::new(subquery.table.clone(), subquery.columns.clone(), condition);
+                Expr::Member { of: self.many(of)?, subquery: Arc::new(subquery), exists: *exists }
             }
-            Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Blank(..) => e.clone(),
+            Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Placeholder(..) => e.clone(),
             Expr::TextOf(e) => Expr::TextOf(self.boxed(e)?),
             Expr::Cmp(op, a, b) => Expr::Cmp(*op, self.boxed(a)?, self.boxed(b)?),
             Expr::And(es) => Expr::And(self.many(es)?),
@@ -108,9 +115,10 @@ impl Filling<'_> {
         })
     }
 
-    fn list_of(&mut self, name: &str, ty: Type) -> Result<Vec<Value>, BlankError> {
-        let fail = |problem: String| BlankError { blank: self.blank, name: name.to_string(), problem };
-        let Json::Array(list) = fact(self.blank, name, self.facts)? else {
+    fn list_of(&mut self, name: &str, ty: Type) -> Result<Vec<Value>, PlaceholderError> {
+        let fail =
+            |problem: String| PlaceholderError { placeholder: self.placeholder, name: name.to_string(), problem };
+        let Json::Array(list) = fact(self.placeholder, name, self.facts)? else {
             return Err(fail("is not a list".into()));
         };
         self.left = self

@@ -13,17 +13,17 @@ const SORTED_FROM: usize = 9;
 impl Expr {
     /// The same condition in one agreed form, so that conditions that differ only in order or in constants worked out
     /// by hand are equal. Keeps the truth value on every row.
-    pub fn normal(self) -> Expr {
+    pub fn canonicalize(self) -> Expr {
         match self {
             Expr::And(es) => join(es, true),
             Expr::Or(es) => join(es, false),
-            Expr::Not(e) => match e.normal() {
+            Expr::Not(e) => match e.canonicalize() {
                 Expr::Not(inner) if inner.is_condition() => *inner,
                 Expr::Const(v) => as_truth(&v).map_or(Expr::Const(Value::Null), |b| Expr::Const(Value::Bool(!b))),
                 e => Expr::Not(Box::new(e)),
             },
             Expr::Cmp(op, a, b) => {
-                let (a, b) = (a.normal(), b.normal());
+                let (a, b) = (a.canonicalize(), b.canonicalize());
                 // `1 = x` is `x = 1`, `1 < x` is `x > 1`.
                 let (op, a, b) = match (&a, op) {
                     (Expr::Const(_), CmpOp::Lt) => (CmpOp::Gt, b, a),
@@ -38,26 +38,26 @@ impl Expr {
             // Nothing is among nothing, not even NULL.
             Expr::In(_, es) if es.is_empty() => Expr::Const(Value::Bool(false)),
             Expr::In(e, es) => {
-                let mut es: Vec<_> = es.into_iter().map(Expr::normal).collect();
+                let mut es: Vec<_> = es.into_iter().map(Expr::canonicalize).collect();
                 es.sort();
                 es.dedup();
-                let e = Box::new(e.normal());
+                let e = Box::new(e.canonicalize());
                 if es.len() < SORTED_FROM || !es.iter().all(|e| matches!(e, Expr::Const(_))) {
                     return fold(Expr::In(e, es));
                 }
                 let values = es.into_iter().filter_map(|e| if let Expr::Const(v) = e { Some(v) } else { None });
                 fold(Expr::InValues(e, Arc::new(ValueList::new(values.collect()))))
             }
-            Expr::InValues(e, list) => fold(Expr::InValues(Box::new(e.normal()), list)),
-            Expr::IsNull(e) => fold(Expr::IsNull(Box::new(e.normal()))),
-            Expr::Like(e, p) => fold(Expr::Like(Box::new(e.normal()), p)),
-            Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(Box::new(e.normal()), kind, name, ty),
+            Expr::InValues(e, list) => fold(Expr::InValues(Box::new(e.canonicalize()), list)),
+            Expr::IsNull(e) => fold(Expr::IsNull(Box::new(e.canonicalize()))),
+            Expr::Like(e, p) => fold(Expr::Like(Box::new(e.canonicalize()), p)),
+            Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(Box::new(e.canonicalize()), kind, name, ty),
             // Nothing is among nothing.
-            Expr::Member { look_up, .. } if look_up.is_empty() => Expr::Const(Value::Bool(false)),
-            Expr::Member { of, look_up, exists } => {
-                Expr::Member { of: of.into_iter().map(Expr::normal).collect(), look_up, exists }
+            Expr::Member { subquery, .. } if subquery.is_empty() => Expr::Const(Value::Bool(false)),
+            Expr::Member { of, subquery, exists } => {
+                Expr::Member { of: of.into_iter().map(Expr::canonicalize).collect(), subquery, exists }
             }
-            Expr::TextOf(e) => match e.normal() {
+            Expr::TextOf(e) => match e.canonicalize() {
                 Expr::Const(v @ (Value::Int(_) | Value::Bool(_))) => Expr::Const(Value::from(v.to_string())),
                 e => Expr::TextOf(Box::new(e)),
             },
@@ -66,7 +66,7 @@ impl Expr {
     }
 
     fn is_condition(&self) -> bool {
-        !matches!(self, Expr::Const(_) | Expr::Column(_) | Expr::Blank(..) | Expr::Outer(_) | Expr::TextOf(_))
+        !matches!(self, Expr::Const(_) | Expr::Column(_) | Expr::Placeholder(..) | Expr::Outer(_) | Expr::TextOf(_))
     }
 }
 
@@ -77,7 +77,7 @@ fn join(es: Vec<Expr>, all: bool) -> Expr {
     while let Some(e) = pending.pop() {
         match (e, all) {
             (Expr::And(inner), true) | (Expr::Or(inner), false) => pending.extend(inner.into_iter().rev()),
-            (e, _) => match e.normal() {
+            (e, _) => match e.canonicalize() {
                 e if e.is_const(all) => {}
                 e if e.is_const(!all) => return Expr::Const(Value::Bool(!all)),
                 Expr::And(inner) if all => flat.extend(inner),

@@ -4,8 +4,8 @@
 use std::cmp::Ordering;
 
 use super::{CmpOp, Expr};
-use crate::look_up::Sets;
 use crate::schema::ColumnSet;
+use crate::subquery::SubqueryResults;
 use crate::value::{NULL, Value};
 
 /// The columns of a row as an expression sees them.
@@ -14,7 +14,7 @@ pub trait Cells {
     fn cell(&self, i: usize) -> &Value;
 
     /// What another table holds is asked for, where that is known.
-    fn sets(&self) -> &dyn Sets {
+    fn subquery_results(&self) -> &dyn SubqueryResults {
         &()
     }
 }
@@ -44,7 +44,7 @@ pub struct Beside<'a> {
     /// The row.
     pub row: &'a [Value],
     /// What other tables hold.
-    pub sets: &'a dyn Sets,
+    pub subquery_results: &'a dyn SubqueryResults,
 }
 
 impl Cells for Beside<'_> {
@@ -52,8 +52,8 @@ impl Cells for Beside<'_> {
         &self.row[i]
     }
 
-    fn sets(&self) -> &dyn Sets {
-        self.sets
+    fn subquery_results(&self) -> &dyn SubqueryResults {
+        self.subquery_results
     }
 }
 
@@ -122,13 +122,15 @@ impl Expr {
                 Value::Text(s) => Some(pattern.matches(&s)),
                 _ => None,
             },
-            Expr::Member { of, look_up, exists } => {
-                let found = row.sets().set(look_up)?;
+            Expr::Member { of, subquery, exists } => {
+                let found = row.subquery_results().set(subquery)?;
                 let of: Vec<Value> = of.iter().map(|e| e.scalar(row)).collect();
                 if *exists { Some(found.has(&of) == Some(true)) } else { found.has(&of) }
             }
             // What is not filled in says nothing.
-            Expr::LikeBlank(..) | Expr::Blank(..) | Expr::AnyOf(..) | Expr::Outer(_) | Expr::TextOf(_) => None,
+            Expr::LikePlaceholder(..) | Expr::Placeholder(..) | Expr::AnyOf(..) | Expr::Outer(_) | Expr::TextOf(_) => {
+                None
+            }
             Expr::Const(v) => as_truth(v),
             Expr::Column(i) => as_truth(row.cell(*i)),
         }

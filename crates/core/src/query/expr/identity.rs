@@ -1,10 +1,10 @@
 //! The canonical encoding of conditions and sub-selects.
 
-use super::{Blank, CmpOp, Expr, LookUp};
+use super::{CmpOp, Expr, Placeholder, Subquery};
 use crate::canonical::{Canonical, Encoder};
 use crate::value::Type;
 
-impl Canonical for LookUp {
+impl Canonical for Subquery {
     fn encode(&self, to: &mut Encoder) {
         self.table.encode(to);
         to.list(&self.columns);
@@ -12,10 +12,10 @@ impl Canonical for LookUp {
     }
 }
 
-fn blank(kind: Blank, name: &str, ty: Type, to: &mut Encoder) {
+fn placeholder(kind: Placeholder, name: &str, ty: Type, to: &mut Encoder) {
     to.tag(match kind {
-        Blank::Param => 0,
-        Blank::Claim => 1,
+        Placeholder::Param => 0,
+        Placeholder::Claim => 1,
     });
     to.text(name);
     ty.encode(to);
@@ -32,9 +32,9 @@ impl Canonical for Expr {
                 to.tag(1);
                 i.encode(to);
             }
-            Expr::Blank(kind, name, ty) => {
+            Expr::Placeholder(kind, name, ty) => {
                 to.tag(2);
-                blank(*kind, name, *ty, to);
+                placeholder(*kind, name, *ty, to);
             }
             Expr::Cmp(op, a, b) => {
                 to.tag(3);
@@ -78,12 +78,12 @@ impl Canonical for Expr {
             Expr::AnyOf(e, kind, name, ty) => {
                 to.tag(10);
                 e.encode(to);
-                blank(*kind, name, *ty, to);
+                placeholder(*kind, name, *ty, to);
             }
-            Expr::Member { of, look_up, exists } => {
+            Expr::Member { of, subquery, exists } => {
                 to.tag(11);
                 to.list(of);
-                look_up.encode(to);
+                subquery.encode(to);
                 to.tag(u8::from(*exists));
             }
             Expr::Outer(i) => {
@@ -99,7 +99,7 @@ impl Canonical for Expr {
                 e.encode(to);
                 pattern.encode(to);
             }
-            Expr::LikeBlank(e, pattern, escape) => {
+            Expr::LikePlaceholder(e, pattern, escape) => {
                 to.tag(15);
                 e.encode(to);
                 pattern.encode(to);

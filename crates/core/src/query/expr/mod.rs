@@ -16,7 +16,7 @@ use super::values::ValueList;
 use crate::canonical::{Canonical as _, Encoder};
 use crate::schema::Table;
 use crate::value::{Type, Value};
-pub use bind::{BlankError, MAX_LIST};
+pub use bind::{MAX_LIST, PlaceholderError};
 pub use evaluate::{Beside, Cells, Masked};
 pub use show::{Shown, write_name};
 
@@ -40,7 +40,7 @@ pub enum CmpOp {
 /// Where a value comes from that is not known when the text is parsed. Parameters and claims are nodes of their own
 /// and never text, so that neither can pass for the other.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Blank {
+pub enum Placeholder {
     /// `:name`, given by the client.
     Param,
     /// `claim.name`, from the client's token.
@@ -56,7 +56,7 @@ pub enum Expr {
     /// Column of the table, by index.
     Column(usize),
     /// A value to be filled in before evaluation.
-    Blank(Blank, Arc<str>, Type),
+    Placeholder(Placeholder, Arc<str>, Type),
     /// A comparison.
     Cmp(CmpOp, Box<Expr>, Box<Expr>),
     /// All of them; true if empty.
@@ -72,24 +72,24 @@ pub enum Expr {
     /// `IN` a longer list of constants.
     InValues(Box<Expr>, Arc<ValueList>),
     /// `= ANY` a list that is one value of the client's, to be filled in before evaluation.
-    AnyOf(Box<Expr>, Blank, Arc<str>, Type),
+    AnyOf(Box<Expr>, Placeholder, Arc<str>, Type),
     /// Whether the values are among those that another table holds.
     Member {
         /// One value per column of the look-up.
         of: Vec<Expr>,
         /// What the other table is asked for.
-        look_up: Arc<LookUp>,
+        subquery: Arc<Subquery>,
         /// Whether it was written as `EXISTS`, which is never unknown.
         exists: bool,
     },
-    /// A column of the row around a sub-select; only on the way to a [`LookUp`].
+    /// A column of the row around a sub-select; only on the way to a [`Subquery`].
     Outer(usize),
     /// The text of a number or truth value.
     TextOf(Box<Expr>),
     /// `LIKE` a fixed pattern.
     Like(Box<Expr>, Arc<LikePattern>),
     /// `LIKE` a pattern that is a parameter or claim, with the escape character.
-    LikeBlank(Box<Expr>, Box<Expr>, Option<char>),
+    LikePlaceholder(Box<Expr>, Box<Expr>, Option<char>),
 }
 
 const _: () = assert!(size_of::<Expr>() <= 40);
@@ -109,8 +109,8 @@ impl Expr {
     pub fn for_each<'a>(&'a self, f: &mut impl FnMut(&'a Expr)) {
         f(self);
         match self {
-            Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Blank(..) => {}
-            Expr::Cmp(_, a, b) | Expr::LikeBlank(a, b, _) => {
+            Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Placeholder(..) => {}
+            Expr::Cmp(_, a, b) | Expr::LikePlaceholder(a, b, _) => {
                 a.for_each(f);
                 b.for_each(f);
             }
@@ -148,19 +148,19 @@ impl Expr {
 
     /// Calls `f` on every claim that is named, also in look-ups.
     pub fn for_each_claim(&self, f: &mut dyn FnMut(&str)) {
-        let mut look_ups = Vec::new();
+        let mut subqueries = Vec::new();
         self.for_each(&mut |e| match e {
-            Expr::Blank(Blank::Claim, name, _) | Expr::AnyOf(_, Blank::Claim, name, _) => f(name),
-            Expr::Member { look_up, .. } => look_ups.push(look_up),
+            Expr::Placeholder(Placeholder::Claim, name, _) | Expr::AnyOf(_, Placeholder::Claim, name, _) => f(name),
+            Expr::Member { subquery, .. } => subqueries.push(subquery),
             _ => {}
         });
-        look_ups.into_iter().for_each(|l| l.condition.for_each_claim(f));
+        subqueries.into_iter().for_each(|l| l.condition.for_each_claim(f));
     }
 }
 
 /// `SELECT columns FROM table WHERE condition`, as a set.
 #[derive(Clone, Debug)]
-pub struct LookUp {
+pub struct Subquery {
     /// The table that is asked.
     pub table: Arc<Table>,
     /// The columns whose values are looked for; none where only the presence of a row matters.
@@ -171,15 +171,15 @@ pub struct LookUp {
     fingerprint: [u8; 16],
 }
 
-impl LookUp {
+impl Subquery {
     /// Brings the condition into its agreed form.
-    pub fn new(table: Arc<Table>, columns: Vec<usize>, condition: Expr) -> LookUp {
-        let condition = condition.normal();
-        let mut look_up = LookUp { table, columns, condition, fingerprint: [0; 16] };
+    pub fn new(table: Arc<Table>, columns: Vec<usize>, condition: Expr) -> Subquery {
+        let condition = condition.canonicalize();
+        let mut subquery = Subquery { table, columns, condition, fingerprint: [0; 16] };
         let mut identity = Encoder::new("look-up");
-        look_up.encode(&mut identity);
-        look_up.fingerprint.copy_from_slice(&identity.digest()[..16]);
-        look_up
+        subquery.encode(&mut identity);
+        subquery.fingerprint.copy_from_slice(&identity.digest()[..16]);
+        subquery
     }
 
     /// Whether no row can ever count.
@@ -188,27 +188,27 @@ impl LookUp {
     }
 }
 
-impl PartialEq for LookUp {
+impl PartialEq for Subquery {
     fn eq(&self, other: &Self) -> bool {
         self.fingerprint == other.fingerprint
     }
 }
 
-impl Eq for LookUp {}
+impl Eq for Subquery {}
 
-impl Hash for LookUp {
+impl Hash for Subquery {
     fn hash<H: Hasher>(&self, state: &mut H) {
         self.fingerprint.hash(state);
     }
 }
 
-impl PartialOrd for LookUp {
+impl PartialOrd for Subquery {
     fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
         Some(self.cmp(other))
     }
 }
 
-impl Ord for LookUp {
+impl Ord for Subquery {
     fn cmp(&self, other: &Self) -> Ordering {
         self.fingerprint.cmp(&other.fingerprint)
     }

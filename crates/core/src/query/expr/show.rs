@@ -3,7 +3,7 @@
 use std::fmt;
 
 use super::evaluate::Cells;
-use super::{Blank, CmpOp, Expr, LookUp};
+use super::{CmpOp, Expr, Placeholder, Subquery};
 use crate::schema::Table;
 
 /// Values of a longer list that are shown.
@@ -67,8 +67,8 @@ impl fmt::Display for Shown<'_> {
                 Some(cells) => write!(f, "{}", cells.cell(*i)),
                 None => write_name(f, &self.table.columns[*i].name),
             },
-            Expr::Blank(Blank::Param, name, _) => write!(f, ":{name}"),
-            Expr::Blank(Blank::Claim, name, _) => write!(f, "claim.{name}"),
+            Expr::Placeholder(Placeholder::Param, name, _) => write!(f, ":{name}"),
+            Expr::Placeholder(Placeholder::Claim, name, _) => write!(f, "claim.{name}"),
             Expr::Cmp(op, a, b) => write!(f, "{} {} {}", self.inner(a, 3), op.sign(), self.inner(b, 3)),
             Expr::And(es) if es.is_empty() => f.write_str("true"),
             Expr::Or(es) if es.is_empty() => f.write_str("false"),
@@ -82,16 +82,16 @@ impl fmt::Display for Shown<'_> {
             Expr::Outer(_) => f.write_str("a column of the row around"),
             Expr::TextOf(e) => write!(f, "{}::text", self.inner(e, 3)),
             Expr::AnyOf(e, kind, name, _) => {
-                let sign = if *kind == Blank::Claim { "claim." } else { ":" };
+                let sign = if *kind == Placeholder::Claim { "claim." } else { ":" };
                 write!(f, "{} = ANY({sign}{name})", self.inner(e, 3))
             }
-            Expr::Member { of, look_up, exists } => {
+            Expr::Member { of, subquery, exists } => {
                 let compared = of.iter().map(|e| self.inner(e, 0).to_string()).collect::<Vec<_>>().join(", ");
                 match (of.len(), exists) {
-                    (1, false) => write!(f, "{compared} IN ({look_up})"),
+                    (1, false) => write!(f, "{compared} IN ({subquery})"),
                     // What EXISTS compares with the row around is told in the same way.
-                    (0, _) => write!(f, "EXISTS ({look_up})"),
-                    _ => write!(f, "({compared}) IN ({look_up})"),
+                    (0, _) => write!(f, "EXISTS ({subquery})"),
+                    _ => write!(f, "({compared}) IN ({subquery})"),
                 }
             }
             Expr::In(e, es) => {
@@ -112,12 +112,12 @@ impl fmt::Display for Shown<'_> {
                 }
             }
             Expr::Like(e, p) => write!(f, "{} LIKE {}", self.inner(e, 3), p),
-            Expr::LikeBlank(e, p, _) => write!(f, "{} LIKE {}", self.inner(e, 3), self.inner(p, 3)),
+            Expr::LikePlaceholder(e, p, _) => write!(f, "{} LIKE {}", self.inner(e, 3), self.inner(p, 3)),
         }
     }
 }
 
-impl fmt::Display for LookUp {
+impl fmt::Display for Subquery {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("SELECT ")?;
         if self.columns.is_empty() {

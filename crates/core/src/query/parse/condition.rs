@@ -7,7 +7,7 @@ use super::token::{Location, Token, invalid};
 
 use super::types::ordered;
 use super::{MAX_BRACKETS, OPERAND, Parser, Result, SUPPORTED, Size, Typed};
-use crate::query::expr::{Blank, CmpOp, Expr};
+use crate::query::expr::{CmpOp, Expr, Placeholder};
 use crate::query::like::LikePattern;
 use crate::value::{Type, Value};
 
@@ -77,7 +77,7 @@ impl Parser<'_> {
             let not = self.take_keyword(Keyword::Not);
             self.need_keyword(Keyword::Null, if not { "NULL" } else { "NULL or NOT NULL" })?;
             let operand = match left.expr {
-                Expr::Blank(kind, name, _) => Expr::Blank(kind, name, left.ty.unwrap_or(Type::Text)),
+                Expr::Placeholder(kind, name, _) => Expr::Placeholder(kind, name, left.ty.unwrap_or(Type::Text)),
                 e => e,
             };
             let test = self.node(Expr::IsNull(Box::new(operand)), Some(Type::Bool), left.at, left.size)?;
@@ -120,7 +120,7 @@ impl Parser<'_> {
         self.next += 1;
         self.need(&Token::LParen, "( and a list")?;
         let list = self.operand(0)?;
-        let Expr::Blank(kind, name, _) = list.expr else {
+        let Expr::Placeholder(kind, name, _) = list.expr else {
             let expected = if self.catalog.is_some() { "claim.name" } else { ":parameter" };
             return Err(invalid(list.at, "this is not a list", expected));
         };
@@ -168,7 +168,7 @@ impl Parser<'_> {
     pub(super) fn in_list(&mut self, left: Typed, depth: usize) -> Result<Typed> {
         self.need(&Token::LParen, "( and a list of values")?;
         if self.keyword() == Keyword::Select {
-            return self.in_look_up(left);
+            return self.in_subquery(left);
         }
         let mut items = Vec::new();
         loop {
@@ -216,7 +216,7 @@ impl Parser<'_> {
                 Err(problem) => return Err(invalid(at, format!("the pattern {problem}"), "")),
             },
             Expr::Const(_) => Expr::Const(Value::Null),
-            Expr::Blank(..) => Expr::LikeBlank(Box::new(value), Box::new(pattern), escape),
+            Expr::Placeholder(..) => Expr::LikePlaceholder(Box::new(value), Box::new(pattern), escape),
             _ => return Err(invalid(at, "a pattern that is not fixed", "a text or a parameter")),
         };
         self.node(like, Some(Type::Bool), value_at, size)
@@ -270,7 +270,7 @@ impl Parser<'_> {
                 self.bounded(&w.value)?;
                 self.next += 1;
                 self.params.insert(w.value.clone());
-                self.leaf(Expr::Blank(Blank::Param, w.value.into(), Type::Any), None, at)
+                self.leaf(Expr::Placeholder(Placeholder::Param, w.value.into(), Type::Any), None, at)
             }
             Token::Word(w) => {
                 match self.keyword() {
@@ -334,7 +334,7 @@ impl Parser<'_> {
             self.next += 1;
         }
         self.bounded(&path)?;
-        self.leaf(Expr::Blank(Blank::Claim, path.into(), Type::Any), None, at)
+        self.leaf(Expr::Placeholder(Placeholder::Claim, path.into(), Type::Any), None, at)
     }
 
     pub(super) fn leaf(&self, expr: Expr, ty: Option<Type>, at: Location) -> Result<Typed> {

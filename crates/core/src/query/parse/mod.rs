@@ -6,9 +6,9 @@
 
 mod condition;
 mod keyword;
-mod look_up;
 mod mask;
 mod select;
+mod subquery;
 mod token;
 mod tokens;
 mod types;
@@ -70,7 +70,7 @@ pub fn parse_condition(text: &str, table: &Arc<Table>, catalog: &Catalog) -> Res
     let e = p.expression(0)?;
     let condition = p.condition(e)?;
     p.end()?;
-    Ok(condition.normal())
+    Ok(condition.canonicalize())
 }
 
 /// Reads what a rule shows in the place of a column of `table`.

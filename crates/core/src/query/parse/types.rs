@@ -20,8 +20,8 @@ impl Parser<'_> {
             }
             (Some(x), None) | (None, Some(x)) => x,
             (None, None) => {
-                let blank = |e: &Expr| matches!(e, Expr::Blank(..));
-                if blank(&a.expr) && blank(&b.expr) {
+                let placeholder = |e: &Expr| matches!(e, Expr::Placeholder(..));
+                if placeholder(&a.expr) && placeholder(&b.expr) {
                     return Err(invalid(b.at, "neither side has a type", "a column or a value on one side"));
                 }
                 Type::Text
@@ -32,7 +32,7 @@ impl Parser<'_> {
 
     pub(super) fn of_type(&self, expr: Expr, ty: Option<Type>, wanted: Type, at: Location) -> Result<Expr> {
         match (expr, ty) {
-            (Expr::Blank(kind, name, _), None) => Ok(Expr::Blank(kind, name, wanted)),
+            (Expr::Placeholder(kind, name, _), None) => Ok(Expr::Placeholder(kind, name, wanted)),
             (Expr::Const(Value::Text(s)), None) => match Value::from_text(&s, wanted) {
                 Some(v) => Ok(Expr::Const(v)),
                 None => Err(invalid(at, format!("this text is not a value of type {wanted}"), "")),
@@ -56,7 +56,7 @@ impl Parser<'_> {
             Err(invalid(at, format!("{from} is not cast to {ty} here"), "a cast that cannot fail"))
         };
         let expr = match (std::mem::replace(&mut value.expr, Expr::Const(Value::Null)), value.ty) {
-            (Expr::Blank(kind, name, _), None) => Expr::Blank(kind, name, ty),
+            (Expr::Placeholder(kind, name, _), None) => Expr::Placeholder(kind, name, ty),
             (Expr::Const(Value::Null), _) => Expr::Const(Value::Null),
             (Expr::Const(Value::Text(s)), None) => match Value::from_text(&s, ty) {
                 Some(v) => Expr::Const(v),

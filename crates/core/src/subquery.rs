@@ -7,18 +7,18 @@ use std::cmp::Ordering;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use crate::query::LookUp;
+use crate::query::Subquery;
 use crate::value::Value;
 
 /// The values that look-ups have found.
-pub trait Sets {
+pub trait SubqueryResults {
     /// The values of one look-up; `None` if it is not known, so that a rule that needs it admits nothing.
-    fn set(&self, of: &LookUp) -> Option<&ValueSet>;
+    fn set(&self, of: &Subquery) -> Option<&ValueSet>;
 }
 
 /// Nothing is known of other tables.
-impl Sets for () {
-    fn set(&self, _: &LookUp) -> Option<&ValueSet> {
+impl SubqueryResults for () {
+    fn set(&self, _: &Subquery) -> Option<&ValueSet> {
         None
     }
 }

@@ -11,11 +11,11 @@ use serde::{Deserialize, Serialize};
 
 use crate::explain::{self, Verdict};
 use crate::feed::{self, Change};
-use crate::look_up::{Sets, ValueSet};
 use crate::position::{RowChange, Transaction};
-use crate::query::LookUp;
 use crate::query::QueryError;
-use crate::rule::{Effective, Seen};
+use crate::query::Subquery;
+use crate::rule::{EffectiveQuery, VisibleRow};
+use crate::subquery::{SubqueryResults, ValueSet};
 use crate::value::Value;
 
 /// Differences that are told of each query; the newest.
@@ -25,13 +25,13 @@ pub const TOLD: usize = 200;
 #[derive(Clone, Debug)]
 pub struct Tried {
     /// Under the rules in force.
-    pub now: Result<Arc<Effective>, QueryError>,
+    pub now: Result<Arc<EffectiveQuery>, QueryError>,
     /// Under the others.
-    pub then: Result<Arc<Effective>, QueryError>,
+    pub then: Result<Arc<EffectiveQuery>, QueryError>,
 }
 
 impl Tried {
-    fn both(&self) -> impl Iterator<Item = &Arc<Effective>> {
+    fn both(&self) -> impl Iterator<Item = &Arc<EffectiveQuery>> {
         self.now.iter().chain(self.then.iter())
     }
 }
@@ -45,7 +45,7 @@ pub struct Trial {
     /// The remembered transactions, oldest first.
     pub transactions: VecDeque<(Arc<str>, Arc<Transaction>)>,
     /// What the look-ups of the rules find now.
-    pub sets: BTreeMap<Arc<LookUp>, ValueSet>,
+    pub subquery_results: BTreeMap<Arc<Subquery>, ValueSet>,
 }
 
 /// How other rules would have changed what is heard of one row.
@@ -111,29 +111,29 @@ pub struct Outcome {
     pub differences: Vec<Difference>,
 }
 
-impl Sets for BTreeMap<Arc<LookUp>, ValueSet> {
-    fn set(&self, of: &LookUp) -> Option<&ValueSet> {
+impl SubqueryResults for BTreeMap<Arc<Subquery>, ValueSet> {
+    fn set(&self, of: &Subquery) -> Option<&ValueSet> {
         self.get(of)
     }
 }
 
 impl Trial {
     /// The look-ups that the rules ask, also through others.
-    pub fn look_ups(&self) -> BTreeSet<Arc<LookUp>> {
+    pub fn subqueries(&self) -> BTreeSet<Arc<Subquery>> {
         let mut found = BTreeSet::new();
-        let mut next: Vec<Arc<LookUp>> =
-            self.asked.iter().flat_map(Tried::both).flat_map(|e| e.look_ups().into_keys()).collect();
-        while let Some(look_up) = next.pop() {
-            if found.insert(look_up.clone()) {
-                next.extend(Effective::of_look_up(&look_up).look_ups().into_keys());
+        let mut next: Vec<Arc<Subquery>> =
+            self.asked.iter().flat_map(Tried::both).flat_map(|e| e.subqueries().into_keys()).collect();
+        while let Some(subquery) = next.pop() {
+            if found.insert(subquery.clone()) {
+                next.extend(EffectiveQuery::of_subquery(&subquery).subqueries().into_keys());
             }
         }
         found
     }
 
     /// Those of them of which nothing is known. Where there are any, rules that ask them seem to admit nothing.
-    pub fn unknown(&self) -> Vec<Arc<LookUp>> {
-        self.look_ups().into_iter().filter(|l| !self.sets.contains_key(l)).collect()
+    pub fn unknown(&self) -> Vec<Arc<Subquery>> {
+        self.subqueries().into_iter().filter(|l| !self.subquery_results.contains_key(l)).collect()
     }
 
     /// Holds every transaction against every query.
@@ -159,9 +159,9 @@ impl Trial {
                     Effect::Otherwise => &mut outcome.otherwise,
                 } += 1;
                 if outcome.differences.len() < TOLD {
-                    let verdict = |e: &Result<Arc<Effective>, QueryError>, heard| match e {
+                    let verdict = |e: &Result<Arc<EffectiveQuery>, QueryError>, heard| match e {
                         Err(_) => Verdict::Withheld,
-                        Ok(e) => explain::row_verdict(e, c, &self.sets, heard),
+                        Ok(e) => explain::row_verdict(e, c, &self.subquery_results, heard),
                     };
                     outcome.differences.push(Difference {
                         source: source.clone(),
@@ -178,12 +178,12 @@ impl Trial {
     }
 
     /// What is heard of a row, as its reader gets it.
-    fn heard(&self, effective: Result<&Arc<Effective>, &QueryError>, c: &RowChange) -> Option<Heard> {
+    fn heard(&self, effective: Result<&Arc<EffectiveQuery>, &QueryError>, c: &RowChange) -> Option<Heard> {
         let effective = effective.ok().filter(|e| e.is_about(c))?;
-        let cells = |seen: &Seen| effective.shown(seen).map(|(i, v)| (i, v.clone())).collect();
+        let cells = |seen: &VisibleRow| effective.shown(seen).map(|(i, v)| (i, v.clone())).collect();
         let heard = |how, cells| Some(Heard { how, cells });
-        match feed::change(effective, c, &self.sets, None) {
-            Err(feed::Untold) => heard(How::Anew, vec![]),
+        match feed::change(effective, c, &self.subquery_results, None) {
+            Err(feed::MissingValue) => heard(How::Anew, vec![]),
             Ok(None) => None,
             Ok(Some(Change::Add { row, .. })) => heard(How::Added, cells(&row)),
             Ok(Some(Change::Replace { row, .. })) => heard(How::Replaced, cells(&row)),

@@ -31,7 +31,7 @@ pub struct Pending {
     /// What was told last did not end with the end of a transaction.
     open: bool,
     /// Something of it takes back what may not be seen any more.
-    takes_back: bool,
+    revokes: bool,
 }
 
 impl Pending {
@@ -63,7 +63,7 @@ impl Pending {
                 left.map(|left| self.keyed.insert(left.key().clone(), left));
             }
         }
-        self.takes_back |= delta.takes_back;
+        self.revokes |= delta.revokes;
         self.newest = Some(delta);
         *self.due.get_or_insert(now.saturating_add(self.every))
     }
@@ -75,7 +75,7 @@ impl Pending {
 
     /// Whether it is to be told now: as much waits as may, or it takes something back.
     pub fn is_urgent(&self) -> bool {
-        self.takes_back || self.keyed.len() >= MAX_KEYED
+        self.revokes || self.keyed.len() >= MAX_KEYED
     }
 
     /// A part of a transaction was told past this: its end is to be told even if nothing else is.
@@ -87,7 +87,7 @@ impl Pending {
     pub fn take_out(&mut self) -> Option<Delta> {
         let newest = self.newest.take()?;
         let taken = std::mem::replace(self, Pending::new(self.every));
-        let Pending { keyed, keyless, skipped, open, takes_back, .. } = taken;
+        let Pending { keyed, keyless, skipped, open, revokes, .. } = taken;
         self.open = !newest.position.is_whole();
         let changes: Vec<Change> = keyed.into_values().chain(keyless).collect();
         (!changes.is_empty() || open && !self.open).then(|| Delta {
@@ -97,7 +97,7 @@ impl Pending {
             at: newest.at,
             changes,
             skipped,
-            takes_back,
+            revokes,
             more: self.open,
         })
     }
@@ -132,7 +132,7 @@ mod tests {
     use crate::engine::{Engine, Input, Limits, Request};
     use crate::position::Position;
     use crate::position::Term;
-    use crate::rule::{Claims, RuleSet, RuleText, Seen};
+    use crate::rule::{Claims, RuleSet, RuleText, VisibleRow};
     use crate::schema::{Column, Table, TableName};
     use crate::value::{Type, Value};
 
@@ -155,17 +155,17 @@ mod tests {
         let request = Request { query: "SELECT id FROM t".into(), claims, ..Request::default() };
         let feed = Arc::new(engine.compile(&request).unwrap());
         move |n| {
-            let row = Seen { row: [Value::Int(n as i64)].into(), columns: feed.table.all_columns() };
+            let row = VisibleRow { row: [Value::Int(n as i64)].into(), columns: feed.table.all_columns() };
             let key = feed.key_of(&row.row);
             let changes = vec![Change::Add { key, row, instead: false }];
             Arc::new(Delta {
                 feed: feed.clone(),
-                term: Term { epoch: 1, lineage: 0 },
+                term: Term { epoch: 1, timeline: 0 },
                 position: Position::at(n),
                 at: 0,
                 changes,
                 skipped: 0,
-                takes_back: false,
+                revokes: false,
                 more: false,
             })
         }
@@ -211,7 +211,7 @@ mod tests {
     /// A change that leaves a large value out says that it is as the one before told it.
     #[test]
     fn what_a_later_change_leaves_out_is_as_the_earlier_one_told_it() {
-        let seen = |a: i64, b: Option<i64>| Seen {
+        let seen = |a: i64, b: Option<i64>| VisibleRow {
             row: [Value::Int(a), b.map_or(Value::Null, Value::Int)].into(),
             columns: (0..if b.is_some() { 2 } else { 1 }).collect(),
         };

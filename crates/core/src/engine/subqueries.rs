@@ -5,47 +5,47 @@ use std::sync::Arc;
 
 use super::Engine;
 use super::io::Output;
-use super::kept::{Kept, Wanted, shows_less};
+use super::kept::{Materialized, Wanted, shows_less};
 use super::known::Asked;
 use crate::audience::SubId;
-use crate::index::{FeedId, Needs};
-use crate::look_up::{Found, Sets, ValueSet};
-use crate::query::{Expr, LookUp};
-use crate::rule::{Effective, Seen};
+use crate::index::{AccessPath, FeedId};
+use crate::query::{Expr, Subquery};
+use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{Key, Row};
+use crate::subquery::{Found, SubqueryResults, ValueSet};
 
 impl Engine {
     /// What is known of other tables.
-    pub fn sets(&self) -> &dyn Sets {
+    pub fn subquery_results(&self) -> &dyn SubqueryResults {
         &self.known
     }
 
     /// What a look-up finds, once all of it is known.
-    pub(super) fn found(&self, look_up: &LookUp) -> Option<&ValueSet> {
-        self.known.0.get(look_up).filter(|a| self.is_settled(a.feed)).map(|a| &a.values)
+    pub(super) fn found(&self, subquery: &Subquery) -> Option<&ValueSet> {
+        self.known.0.get(subquery).filter(|a| self.is_settled(a.feed)).map(|a| &a.values)
     }
 
     /// The feed of a look-up that is asked by another one; it begins if nobody has asked it yet.
-    pub(super) fn asked_by(&mut self, look_up: &Arc<LookUp>, by: FeedId) -> FeedId {
-        if let Some(asked) = self.known.0.get_mut(look_up) {
+    pub(super) fn asked_by(&mut self, subquery: &Arc<Subquery>, by: FeedId) -> FeedId {
+        if let Some(asked) = self.known.0.get_mut(subquery) {
             asked.by.push(by);
             return asked.feed;
         }
-        let id = self.new_feed(Arc::new(Effective::of_look_up(look_up)), 0, Some(look_up.clone()));
+        let id = self.new_feed(Arc::new(EffectiveQuery::of_subquery(subquery)), 0, Some(subquery.clone()));
         let asked = Asked { values: ValueSet::default(), feed: id, by: vec![by] };
-        self.known.0.insert(look_up.clone(), asked);
+        self.known.0.insert(subquery.clone(), asked);
         self.settle_later(id);
         id
     }
 
     /// Takes a feed that ends off the look-ups that it asks; those that nobody asks any more end too.
-    pub(super) fn let_go(&mut self, id: FeedId, kept: &Kept) {
+    pub(super) fn let_go(&mut self, id: FeedId, kept: &Materialized) {
         self.kept_bytes -= kept.bytes;
-        if let Some(look_up) = &kept.finds {
-            self.known.0.remove(look_up);
+        if let Some(subquery) = &kept.finds {
+            self.known.0.remove(subquery);
         }
-        for look_up in kept.asks.keys() {
-            let Some(asked) = self.known.0.get_mut(look_up) else { continue };
+        for subquery in kept.depends_on.keys() {
+            let Some(asked) = self.known.0.get_mut(subquery) else { continue };
             asked.by.retain(|f| *f != id);
             if asked.by.is_empty() {
                 let feed = asked.feed;
@@ -66,8 +66,8 @@ impl Engine {
         all
     }
 
-    pub(super) fn asks_are_settled(&self, kept: &Kept) -> bool {
-        kept.asks.keys().all(|l| self.known.0.get(l).is_some_and(|a| self.is_settled(a.feed)))
+    pub(super) fn asks_are_settled(&self, kept: &Materialized) -> bool {
+        kept.depends_on.keys().all(|l| self.known.0.get(l).is_some_and(|a| self.is_settled(a.feed)))
     }
 
     /// Lets nothing be read any more that is unsent of a feed and of those that ask it.
@@ -77,7 +77,7 @@ impl Engine {
         let asked = kept.finds.as_ref().and_then(|l| self.known.0.get(l));
         let by = asked.map(|a| a.by.clone()).unwrap_or_default();
         if !feed.live.is_empty() {
-            self.out.push(Output::Unsend(feed.live.clone()));
+            self.out.push(Output::Revoke(feed.live.clone()));
         }
         by.into_iter().for_each(|f| self.unsend(f));
     }
@@ -88,10 +88,10 @@ impl Engine {
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let effective = feed.effective.clone();
         let Some(kept) = &mut feed.kept else { return };
-        let Some(look_up) = kept.finds.clone() else { return };
+        let Some(subquery) = kept.finds.clone() else { return };
         let dirty: Vec<Key> = std::mem::take(&mut kept.dirty).into_iter().collect();
-        kept.takes_back = false;
-        let values = |row: &Row| -> Found { look_up.columns.iter().map(|&c| row[c].clone()).collect() };
+        kept.revokes = false;
+        let values = |row: &Row| -> Found { subquery.columns.iter().map(|&c| row[c].clone()).collect() };
         let (mut came, mut went) = (HashSet::new(), HashSet::new());
         let mut now_told = Vec::new();
         for key in dirty {
@@ -99,7 +99,7 @@ impl Engine {
             let now = entry.now.as_ref().and_then(|row| effective.see(row, known));
             let (before, after) = (entry.told.as_ref().map(|s| values(&s.row)), now.as_ref().map(|s| values(&s.row)));
             now_told.push((key, now));
-            let Some(asked) = known.0.get_mut(&look_up) else { return };
+            let Some(asked) = known.0.get_mut(&subquery) else { return };
             if before == after {
                 continue;
             }
@@ -122,10 +122,10 @@ impl Engine {
         if let Some(kept) = self.kept_mut(id) {
             kept.dirty.clear();
         }
-        let by = self.known.0.get(&look_up).map(|a| a.by.clone()).unwrap_or_default();
+        let by = self.known.0.get(&subquery).map(|a| a.by.clone()).unwrap_or_default();
         for feed in by {
             if !came.is_empty() || !went.is_empty() {
-                self.found_changed(feed, &look_up, &came, &went);
+                self.found_changed(feed, &subquery, &came, &went);
             }
             self.settle_later(feed);
         }
@@ -133,7 +133,7 @@ impl Engine {
 
     /// The values that a look-up finds are others now: what a feed kept is judged anew, and what may have come in is
     /// wanted.
-    fn found_changed(&mut self, id: FeedId, look_up: &Arc<LookUp>, came: &HashSet<Found>, went: &HashSet<Found>) {
+    fn found_changed(&mut self, id: FeedId, subquery: &Arc<Subquery>, came: &HashSet<Found>, went: &HashSet<Found>) {
         if self.audit.as_ref().is_some_and(|a| a.feed == id) {
             // Other rows were asked for than those that it has now.
             self.stop_audit();
@@ -142,19 +142,19 @@ impl Engine {
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let effective = feed.effective.clone();
         let Some(kept) = &mut feed.kept else { return };
-        let needs = Needs::of(&effective, known);
+        let needs = AccessPath::of(&effective, known);
         if needs != kept.needs {
             let index = &mut tables.entry(effective.table.name.clone()).or_default().index;
             index.remove(id, &kept.needs);
             index.insert(id, &needs);
             kept.needs = needs;
         }
-        let more_admits = kept.asks.get(look_up).copied().unwrap_or(false);
+        let more_admits = kept.depends_on.get(subquery).copied().unwrap_or(false);
         // A fetch that has not begun asks for what is found then.
         if kept.loaded || feed.joining.is_some() {
             // A condition can come true also because less of a row is visible.
             let less_may_show = effective.asks_what_may_be_hidden();
-            match columns_compared(&effective, look_up) {
+            match columns_compared(&effective, subquery) {
                 _ if more_admits && came.is_empty() && !less_may_show => {}
                 Some(columns) if more_admits => columns.into_iter().for_each(|c| {
                     let changed = came.iter().chain(went.iter().filter(|_| less_may_show));
@@ -169,8 +169,8 @@ impl Engine {
             let now = effective.see(row, known);
             let gone = now.is_none();
             if gone || now != entry.told {
-                let lost = |told: &Seen| now.as_ref().is_none_or(|n| shows_less(&effective, told, n));
-                kept.takes_back |= entry.told.as_ref().is_some_and(lost);
+                let lost = |told: &VisibleRow| now.as_ref().is_none_or(|n| shows_less(&effective, told, n));
+                kept.revokes |= entry.told.as_ref().is_some_and(lost);
                 changed.push((key.clone(), gone));
             }
         }
@@ -185,11 +185,11 @@ impl Engine {
 }
 
 /// The columns whose values are looked for with this look-up; `None` if something else is too.
-fn columns_compared(effective: &Effective, look_up: &Arc<LookUp>) -> Option<BTreeSet<usize>> {
+fn columns_compared(effective: &EffectiveQuery, subquery: &Arc<Subquery>) -> Option<BTreeSet<usize>> {
     let mut columns = Some(BTreeSet::new());
     for g in &effective.grants {
         g.condition.for_each(&mut |e| match e {
-            Expr::Member { of, look_up: l, .. } if l == look_up => match (of.first(), &mut columns) {
+            Expr::Member { of, subquery: l, .. } if l == subquery => match (of.first(), &mut columns) {
                 (Some(Expr::Column(c)), Some(found)) => drop(found.insert(*c)),
                 _ => columns = None,
             },

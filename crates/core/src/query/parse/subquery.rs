@@ -10,7 +10,7 @@ use super::keyword::Keyword;
 use super::token::{Location, Token, invalid};
 
 use super::{Parser, Result, Scope, Size, Typed};
-use crate::query::LookUp;
+use crate::query::Subquery;
 use crate::query::{CmpOp, Expr, QueryError, similar};
 use crate::value::Type;
 
@@ -28,7 +28,7 @@ struct Filter {
 
 impl Parser<'_> {
     /// After `value IN (`.
-    pub(super) fn in_look_up(&mut self, left: Typed) -> Result<Typed> {
+    pub(super) fn in_subquery(&mut self, left: Typed) -> Result<Typed> {
         let at = self.at();
         self.enter()?;
         self.next += 1;
@@ -159,5 +159,5 @@ fn only_equal(at: Location) -> QueryError {
 
 fn member(table: Arc<crate::schema::Table>, apart: Vec<(Expr, usize)>, condition: Expr, exists: bool) -> Expr {
     let (of, columns) = apart.into_iter().unzip();
-    Expr::Member { of, look_up: Arc::new(LookUp::new(table, columns, condition)), exists }
+    Expr::Member { of, subquery: Arc::new(Subquery::new(table, columns, condition)), exists }
 }

@@ -6,11 +6,11 @@ use std::sync::Arc;
 
 use gossip_core::engine::{Engine, Input, Limits, Output, Request};
 use gossip_core::feed::Change;
-use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Shows, Transaction};
-use gossip_core::rule::{Claims, Effective, RuleSet, RuleText};
+use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, SnapshotPoint, Transaction};
+use gossip_core::rule::{Claims, EffectiveQuery, RuleSet, RuleText};
 use gossip_core::schema::{Column, ColumnSet, Row, Table, TableName};
-use gossip_core::trial::Effect;
 use gossip_core::value::{Type, Value};
+use gossip_core::what_if::Effect;
 use proptest::prelude::*;
 use serde_json::json;
 
@@ -48,7 +48,7 @@ fn rules(of: &[usize]) -> Arc<RuleSet> {
 /// What was told of a row.
 type Told = BTreeMap<(Position, i64), String>;
 
-fn told(e: &Effective, c: &Change) -> String {
+fn told(e: &EffectiveQuery, c: &Change) -> String {
     let cells = |row| format!("{:?}", e.shown(row).map(|(i, v)| (i, v.clone())).collect::<Vec<_>>());
     match c {
         Change::Add { row, .. } => "add ".to_string() + &cells(row),
@@ -69,7 +69,7 @@ fn run(rules: Arc<RuleSet>, request: &Request, transactions: &[Arc<Transaction>]
             transactions,
             resets: vec![],
             settled: Position::at(to),
-            lineage: 0,
+            timeline: 0,
             mark: 0,
             reader: "one".into(),
             read_at: 0,
@@ -78,7 +78,7 @@ fn run(rules: Arc<RuleSet>, request: &Request, transactions: &[Arc<Transaction>]
     engine.handle(interval(vec![], 0, 1));
     for output in engine.handle(Input::Subscribe(1, Box::new(request.clone()))) {
         if let Output::FetchSnapshot(id, ..) = output {
-            engine.handle(Input::SnapshotDone(id, Shows::UpTo(Position::at(1))));
+            engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(1))));
         }
     }
     let mut all = Told::new();
@@ -123,7 +123,7 @@ fn transactions(steps: Vec<Vec<Step>>) -> Vec<Arc<Transaction>> {
                 key: [Value::Int(key)].into(),
                 old: Old::Known(old),
                 new,
-                untold: ColumnSet::default(),
+                omitted_columns: ColumnSet::default(),
             };
             changes.insert(key, change);
         }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use crate::query::LookUp;
+use crate::query::Subquery;
 use crate::rule::{Rule, RuleSet, find_look_ups};
 use crate::schema::{Catalog, ColumnSet, Table, TableName};
 
@@ -43,15 +43,15 @@ pub fn needed(rules: &RuleSet, catalog: &Catalog) -> Option<Needed> {
         let mut columns = rule.shown();
         rule.condition().for_each_column(&mut |i| columns.insert(i));
         add(&mut needed, table, &columns);
-        let mut look_ups: BTreeMap<Arc<LookUp>, bool> = BTreeMap::new();
-        find_look_ups(rule.condition(), true, &mut look_ups);
-        let mut next: Vec<Arc<LookUp>> = look_ups.into_keys().collect();
-        while let Some(look_up) = next.pop() {
-            let mut columns: ColumnSet = look_up.columns.iter().copied().collect();
-            look_up.condition.for_each_column(&mut |i| columns.insert(i));
-            add(&mut needed, &look_up.table, &columns);
+        let mut subqueries: BTreeMap<Arc<Subquery>, bool> = BTreeMap::new();
+        find_look_ups(rule.condition(), true, &mut subqueries);
+        let mut next: Vec<Arc<Subquery>> = subqueries.into_keys().collect();
+        while let Some(subquery) = next.pop() {
+            let mut columns: ColumnSet = subquery.columns.iter().copied().collect();
+            subquery.condition.for_each_column(&mut |i| columns.insert(i));
+            add(&mut needed, &subquery.table, &columns);
             let mut inner = BTreeMap::new();
-            find_look_ups(&look_up.condition, true, &mut inner);
+            find_look_ups(&subquery.condition, true, &mut inner);
             next.extend(inner.into_keys());
         }
     }
@@ -100,11 +100,11 @@ mod tests {
             masks: masks.iter().map(|(c, m)| (c.to_string(), m.to_string())).collect(),
             ..RuleText::default()
         };
-        let asks = "status = 'in' AND EXISTS (SELECT 1 FROM assignments a WHERE a.call = calls.id \
+        let condition = "status = 'in' AND EXISTS (SELECT 1 FROM assignments a WHERE a.call = calls.id \
                     AND pilot IN (SELECT member FROM crews WHERE boss = claim.sub))";
         let masks = [("fee", "'hidden'"), ("note", "left(agency, 2)")];
         let mut texts =
-            vec![rule("calls", asks, Some(&["id", "fee"]), &masks), rule("berths", "id = claim.sub", None, &[])];
+            vec![rule("calls", condition, Some(&["id", "fee"]), &masks), rule("berths", "id = claim.sub", None, &[])];
         let these = |names: &[&str]| Columns::These(names.iter().map(|n| Arc::from(*n)).collect());
         let expected = [
             ("calls", these(&["id", "status", "agency"])),

@@ -67,7 +67,7 @@ impl Own {
             transactions,
             resets: vec![],
             settled: Position::default(),
-            lineage: 0,
+            timeline: 0,
             mark: 0,
             reader: self.source.clone(),
             read_at: now,

@@ -12,7 +12,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use gossip_client::{Follow, Followed, Incoming, Live, Session};
+use gossip_client::{Incoming, ReconnectingSubscription, ResultSet, Session, SubscriptionEvent};
 use postgres::{Client, NoTls};
 use serde_json::{Map, Value as Json, json};
 use testbed::{Broker, Kind, PATIENCE, Postgres, Process, Proxy, run, wait_for};
@@ -152,18 +152,18 @@ struct Follower {
 /// Follows a part of the table. No row is ever seen to go back: what comes twice, or late, would do that.
 async fn follow(me: Arc<Follower>, urls: Vec<String>) {
     let params = json!({"g": me.group}).as_object().cloned().unwrap();
-    let mut follow = Follow::new(urls, None, "SELECT id, n FROM calls WHERE grp = :g", params);
+    let mut follow = ReconnectingSubscription::new(urls, None, "SELECT id, n FROM calls WHERE grp = :g", params);
     loop {
         let what = follow.next().await.unwrap();
-        let now = |live: &Live| -> BTreeMap<String, i64> {
+        let now = |live: &ResultSet| -> BTreeMap<String, i64> {
             live.rows.iter().map(|(k, r)| (k.clone(), r["n"].as_i64().unwrap())).collect()
         };
         match &what {
-            Followed::Lost(_) => drop(me.lost.fetch_add(1, Relaxed)),
-            Followed::Whole(why) => *me.wholes.lock().unwrap().entry(why.clone()).or_default() += 1,
-            Followed::Resumed | Followed::Changed => {}
+            SubscriptionEvent::Lost(_) => drop(me.lost.fetch_add(1, Relaxed)),
+            SubscriptionEvent::Whole(why) => *me.wholes.lock().unwrap().entry(why.clone()).or_default() += 1,
+            SubscriptionEvent::Resumed | SubscriptionEvent::Changed => {}
         }
-        if !matches!(what, Followed::Changed) {
+        if !matches!(what, SubscriptionEvent::Changed) {
             *me.at.lock().unwrap() = follow.url().to_string();
         }
         let Some(live) = follow.live() else { continue };

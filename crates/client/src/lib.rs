@@ -1,11 +1,11 @@
 //! The protocol's Rust client: connect, authenticate, subscribe, and keep the result.
 //!
-//! A [`Session`] is one WebSocket with one owner, who calls [`Session::next`] and hands what comes to a [`Live`] result.
+//! A [`Session`] is one WebSocket with one owner, who calls [`Session::next`] and hands what comes to a [`ResultSet`] result.
 //! It does not reconnect by itself: whoever owns it decides when, and learns from [`ClientError`] why it ended. A
-//! [`Follow`] does: it keeps one live query over whichever instance can be reached.
+//! [`ReconnectingSubscription`] does: it keeps one live query over whichever instance can be reached.
 
-pub mod follow;
-pub mod live;
+pub mod result_set;
+pub mod subscription;
 
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -19,8 +19,8 @@ use tokio_tungstenite::tungstenite::protocol::WebSocketConfig;
 use tokio_tungstenite::tungstenite::{Error as WsError, Message};
 use tokio_tungstenite::{MaybeTlsStream, WebSocketStream};
 
-pub use follow::{Follow, Followed};
-pub use live::Live;
+pub use result_set::ResultSet;
+pub use subscription::{ReconnectingSubscription, SubscriptionEvent};
 
 /// Messages kept while an answer is waited for.
 const KEPT: usize = 100_000;

@@ -17,13 +17,13 @@ use tokio_tungstenite::tungstenite::protocol::CloseFrame;
 use tokio_tungstenite::tungstenite::protocol::frame::Frame;
 use tokio_tungstenite::tungstenite::{Error as SocketError, Message};
 
-use crate::asked::{Askable, Asked, owner};
+use crate::audit_log::{AuditLog, Who};
 use crate::auth::{Accepted, KeyId};
-use crate::node::{Ask, Client, OPERATORS, Operate, Publish};
+use crate::node::{Client, Command, OPERATORS, Operate, Publish};
 use crate::now;
 use crate::outbox::{self, Flushed, Style};
 use crate::params::{self, Params, invalid, missing};
-use crate::record::{Record, Who};
+use crate::query_ref::{Askable, QueryRef, owner};
 use crate::upgrade::{Calls, MAX_MESSAGE};
 use crate::writers::tell;
 
@@ -60,11 +60,11 @@ pub struct Served {
     /// The client.
     pub client: Arc<Client>,
     /// The engine's loop.
-    pub asks: mpsc::Sender<Ask>,
+    pub asks: mpsc::Sender<Command>,
     /// Where queries come from.
     pub askable: Askable,
     /// Who was refused what.
-    pub record: Arc<Record>,
+    pub record: Arc<AuditLog>,
     /// Seals keys and cursors.
     pub sealer: Arc<Sealer>,
     /// Turns true when the instance stops.
@@ -108,7 +108,7 @@ type Flow = Result<(), Option<End>>;
 pub async fn serve(mut calls: Calls, served: Served, token: Option<String>) {
     let mut c = Connection { served, expires: None, key: None };
     let client = c.served.client.clone();
-    if c.served.asks.send(Ask::Connected(client.clone())).await.is_err() {
+    if c.served.asks.send(Command::Connected(client.clone())).await.is_err() {
         return;
     }
     let _known = Known { client: client.clone(), asks: c.served.asks.clone() };
@@ -134,7 +134,7 @@ pub async fn serve(mut calls: Calls, served: Served, token: Option<String>) {
 /// A client that the loop knows, until this is dropped, however its connection ends.
 pub(crate) struct Known {
     pub(crate) client: Arc<Client>,
-    pub(crate) asks: mpsc::Sender<Ask>,
+    pub(crate) asks: mpsc::Sender<Command>,
 }
 
 impl Drop for Known {
@@ -143,7 +143,7 @@ impl Drop for Known {
         let (asks, id) = (self.asks.clone(), self.client.id);
         // Where the runtime is ending, so is the loop.
         if let Ok(runtime) = tokio::runtime::Handle::try_current() {
-            runtime.spawn(async move { asks.send(Ask::Disconnected(id)).await });
+            runtime.spawn(async move { asks.send(Command::Disconnected(id)).await });
         }
     }
 }
@@ -282,7 +282,7 @@ impl Connection {
         while let Ok(1..) = calls.get_mut().read(&mut unread).await {}
     }
 
-    async fn ask(&self, ask: Ask) -> Flow {
+    async fn ask(&self, ask: Command) -> Flow {
         self.served.asks.send(ask).await.map_err(|_| None)
     }
 
@@ -365,7 +365,7 @@ impl Connection {
             }
             "subscribe" => {
                 let (query, name, grant) = (p.text("query")?, p.text("name")?, p.text("grant")?);
-                let asked = Asked { query, name, grant, params: p.object("params")? };
+                let asked = QueryRef { query, name, grant, params: p.object("params")? };
                 let resume = p.text("cursor")?.map(|c| match self.served.sealer.open(&c) {
                     Some(cursor) => Resume::At(cursor),
                     None => Resume::Unreadable,
@@ -399,14 +399,14 @@ impl Connection {
                 let request = Request { observed: observed.is_some(), every, resume: resume.map(Box::new), ..request };
                 let style = Style { batch: batch as usize, only_changed };
                 let client = self.served.client.id;
-                self.ask(Ask::Subscribe { client, call: id.clone(), request, style, observed }).await?;
+                self.ask(Command::Subscribe { client, call: id.clone(), request, style, observed }).await?;
                 Ok(None)
             }
             "unsubscribe" => {
                 let number = p.number("subscription")?;
                 p.end(&["subscription"])?;
                 let client = self.served.client.id;
-                self.ask(Ask::Unsubscribe { client, call: id.clone(), number }).await?;
+                self.ask(Command::Unsubscribe { client, call: id.clone(), number }).await?;
                 Ok(None)
             }
             call if OPERATORS.contains(&call) => {
@@ -428,7 +428,7 @@ impl Connection {
                 self.record(|record, who| record.looked(who, &format!("{what}{at}")));
                 let (answer, answered) = oneshot::channel();
                 let operate = Operate { instance, call: call.into(), params: p.0, answer };
-                self.ask(Ask::Operate(Box::new(operate))).await?;
+                self.ask(Command::Operate(Box::new(operate))).await?;
                 self.say_later(id.clone(), answered);
                 Ok(None)
             }
@@ -444,7 +444,7 @@ impl Connection {
                 let mut event = CloudEvent::new(&topic, "", event_id.unwrap_or_default(), String::new(), data);
                 event.time = None;
                 let (answer, answered) = oneshot::channel();
-                self.ask(Ask::Publish(Box::new(Publish { topic, claims, event, answer }))).await?;
+                self.ask(Command::Publish(Box::new(Publish { topic, claims, event, answer }))).await?;
                 let (told, tell) = oneshot::channel();
                 self.say_later(id.clone(), tell);
                 tokio::spawn(async move {
@@ -459,14 +459,14 @@ impl Connection {
                 let data = p.0.remove("data").unwrap_or(Json::Null);
                 p.end(&["place", "data"])?;
                 let client = self.served.client.id;
-                self.ask(Ask::Join { client, call: id.clone(), place, data }).await?;
+                self.ask(Command::Join { client, call: id.clone(), place, data }).await?;
                 Ok(None)
             }
             "leave" => {
                 let place = p.text("place")?.ok_or_else(|| missing("place"))?;
                 p.end(&["place"])?;
                 let client = self.served.client.id;
-                self.ask(Ask::Leave { client, call: id.clone(), place }).await?;
+                self.ask(Command::Leave { client, call: id.clone(), place }).await?;
                 Ok(None)
             }
             other => {
@@ -490,7 +490,7 @@ impl Connection {
         });
     }
 
-    fn record(&self, tell: impl FnOnce(&Record, &Who<'_>)) {
+    fn record(&self, tell: impl FnOnce(&AuditLog, &Who<'_>)) {
         let claims = self.served.client.claims.lock().clone();
         tell(&self.served.record, &Who { address: &self.served.client.address, claims: &claims });
     }
@@ -499,7 +499,7 @@ impl Connection {
     async fn expire(&mut self) -> Flow {
         (self.expires, self.key) = (None, None);
         *self.served.client.claims.lock() = Arc::new(Claims::anonymous());
-        self.ask(Ask::Expired(self.served.client.id)).await
+        self.ask(Command::Expired(self.served.client.id)).await
     }
 
     async fn authenticate(&mut self, token: &str) -> Result<Accepted, RpcError> {
@@ -512,7 +512,7 @@ impl Connection {
         let before = std::mem::replace(&mut *self.served.client.claims.lock(), claims.clone());
         (self.expires, self.key) = (Some(accepted.expires), Some(accepted.key));
         if before != claims {
-            let ask = Ask::Claims(self.served.client.id, before, claims);
+            let ask = Command::Claims(self.served.client.id, before, claims);
             self.ask(ask).await.map_err(|_| RpcError::new(code::UNAVAILABLE, "the instance stops"))?;
         }
         Ok(accepted)
@@ -520,7 +520,7 @@ impl Connection {
 }
 
 /// Writes until nothing waits, or the socket takes no more: then it is true.
-async fn write(client: &Client, asks: &mpsc::Sender<Ask>, sealer: &Sealer) -> Result<bool, Option<End>> {
+async fn write(client: &Client, asks: &mpsc::Sender<Command>, sealer: &Sealer) -> Result<bool, Option<End>> {
     loop {
         let told = client.outbox.flush(sealer);
         let flushed = told.flushed;

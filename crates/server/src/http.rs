@@ -1,4 +1,4 @@
-//! HTTP: the way to a socket, single results, and how the instance stands. [`crate::live`] has server-sent events.
+//! HTTP: the way to a socket, single results, and how the instance stands. [`crate::sse`] has server-sent events.
 
 use std::collections::HashMap;
 use std::convert::Infallible;
@@ -17,14 +17,14 @@ use gossip_core::wire::{self, RpcError, code};
 use serde_json::json;
 use tokio::sync::oneshot;
 
-use crate::asked::owner;
+use crate::audit_log::Who;
 use crate::connection::{self, Served};
 use crate::front::Seat;
-use crate::live;
-use crate::node::{Ask, OneResult};
-use crate::posted;
-use crate::record::Who;
+use crate::node::{Command, OneResult};
+use crate::publish_http;
+use crate::query_ref::owner;
 use crate::requests::{Front, asked, bearer, nothing_else, refuse};
+use crate::sse;
 use crate::upgrade::upgrade;
 
 /// Longest time for the body of a request, and for what is done with it.
@@ -37,15 +37,12 @@ pub fn router(front: Arc<Front>) -> Router {
     Router::new()
         .route("/v1/socket", get(socket))
         .route("/v1/rows", get(rows).layer(cors.clone()))
-        .route("/v1/live", get(live::live).layer(cors.clone()))
-        .route(
-            "/v1/tickets",
-            post(live::ticket).layer::<_, Infallible>(middleware::from_fn(within)).layer(cors.clone()),
-        )
+        .route("/v1/live", get(sse::live).layer(cors.clone()))
+        .route("/v1/tickets", post(sse::ticket).layer::<_, Infallible>(middleware::from_fn(within)).layer(cors.clone()))
         .route(
             "/v1/events",
-            post(posted::events)
-                .layer::<_, Infallible>(DefaultBodyLimit::max(posted::MAX_BODY))
+            post(publish_http::events)
+                .layer::<_, Infallible>(DefaultBodyLimit::max(publish_http::MAX_BODY))
                 .layer::<_, Infallible>(middleware::from_fn(within))
                 .layer(cors),
         )
@@ -126,7 +123,7 @@ async fn one_result(
     let request = front.askable.request(asked, claims, owner).await?;
     let (answer, answered) = oneshot::channel();
     let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
-    front.asks.send(Ask::Rows(request, answer)).await.map_err(|_| stops(()))?;
+    front.asks.send(Command::Rows(request, answer)).await.map_err(|_| stops(()))?;
     let one = answered.await.map_err(|_| stops(()))??;
     let sealer = front.sealer.clone();
     // A large result is put into words where nobody else waits.
@@ -152,7 +149,7 @@ async fn health(Shared(front): Shared<Arc<Front>>) -> Response {
     }
     let (answer, answered) = oneshot::channel();
     let asks = async {
-        front.asks.send(Ask::State(answer)).await.map_err(drop)?;
+        front.asks.send(Command::State(answer)).await.map_err(drop)?;
         answered.await.map_err(drop)
     };
     match tokio::time::timeout(HEALTHY_WITHIN, asks).await {
@@ -167,7 +164,7 @@ async fn ready(Shared(front): Shared<Arc<Front>>, headers: HeaderMap) -> Respons
     let who = front.who(bearer(&headers).as_deref()).await;
     let operator = matches!(who, Ok(Some(accepted)) if accepted.claims.operator);
     let (answer, answered) = oneshot::channel();
-    let _ = front.asks.send(Ask::State(answer)).await;
+    let _ = front.asks.send(Command::State(answer)).await;
     let state = answered.await.unwrap_or_default();
     let body = match operator {
         true => json!({

@@ -22,15 +22,15 @@ use tokio::sync::{mpsc, oneshot, watch};
 use tokio::task::JoinHandle;
 
 use crate::admission::Admission;
-use crate::asked::Askable;
+use crate::audit_log::AuditLog;
 use crate::auth::Tokens;
+use crate::authz_webhook::Decisions;
 use crate::config::{StoredQuery, TopicSettings};
-use crate::decisions::Decisions;
 use crate::front::{self, Seats};
 use crate::http;
-use crate::node::{self, Ask, CHANNEL, State};
+use crate::node::{self, CHANNEL, Command, State};
+use crate::query_ref::Askable;
 use crate::reading::Reading;
-use crate::record::Record;
 use crate::requests::Front;
 use crate::snapshots::Snapshots;
 use crate::supervisor::{OnFailure, Supervisor};
@@ -100,7 +100,7 @@ pub struct Instance {
 
 /// What runs.
 struct Running {
-    asks: mpsc::Sender<Ask>,
+    asks: mpsc::Sender<Command>,
     stopping: watch::Sender<bool>,
     /// The loop, and the front.
     tasks: Mutex<Vec<JoinHandle<()>>>,
@@ -114,7 +114,7 @@ impl Running {
     async fn stop(&self) {
         self.supervisor.stop();
         self.stopping.send_replace(true);
-        let _ = self.asks.send(Ask::Stopping).await;
+        let _ = self.asks.send(Command::Stopping).await;
         let reading = self.reading.clone();
         let _ = tokio::task::spawn_blocking(move || reading.stop()).await;
         // The front first: its connections have things to ask of the loop until they end.
@@ -124,7 +124,7 @@ impl Running {
             if tokio::time::timeout(DRAIN, task).await.is_err() {
                 abort.abort();
             }
-            let _ = self.asks.send(Ask::End).await;
+            let _ = self.asks.send(Command::End).await;
         }
         self.over.send_replace(true);
     }
@@ -227,7 +227,7 @@ impl Instance {
             .map_err(StartError::Thread)?;
         let reading = Arc::new(reading);
         let sealer = Arc::new(Sealer::new(&options.secret));
-        let record = Arc::new(Record::default());
+        let record = Arc::new(AuditLog::default());
         let (asks, asked) = mpsc::channel(CHANNEL);
         let (stopping, stop) = watch::channel(false);
         let (drain, mut drained) = watch::channel(false);
@@ -310,13 +310,13 @@ impl Instance {
     /// How it stands.
     pub async fn state(&self) -> State {
         let (answer, answered) = oneshot::channel();
-        let _ = self.running.asks.send(Ask::State(answer)).await;
+        let _ = self.running.asks.send(Command::State(answer)).await;
         answered.await.unwrap_or_default()
     }
 
     /// Puts other rules in force. Running subscriptions follow at once.
     pub async fn set_rules(&self, rules: Vec<RuleText>) {
-        let _ = self.running.asks.send(Ask::Rules(Arc::new(RuleSet::new(rules)))).await;
+        let _ = self.running.asks.send(Command::Rules(Arc::new(RuleSet::new(rules)))).await;
     }
 
     /// Stops: no new connections, clients are told to come again elsewhere (1012), the reader's office is given up.

@@ -1,28 +1,35 @@
 //! One Gossip instance: it listens, knows who its clients are, and moves bytes between them, the source, the relay and
 //! the engine, which decides everything (`gossip-core`).
 //!
-//! Start with [`instance`] for the parts and their lives, then [`node`], the loop that owns the engine. [`front`] is where connections come in, [`connection`]
-//! is one client's socket ([`upgrade`] gets it), [`outbox`] what waits for it, [`writers`] write it, [`reading`] and [`snapshots`] the threads that touch the database, [`system`]
-//! Gossip's own tables, [`auth`] tokens, [`record`] who was refused what, [`supervisor`] sees to it that nothing dies unnoticed, and [`config`] the file.
+//! Start with [`instance`] for the parts and their lives, then [`node`], the loop that owns the engine.
+//!
+//! - [`front`] lets connections in; [`connection`] is one client's socket ([`upgrade`] gets it), [`outbox`] what waits for
+//!   it, [`writers`] write it.
+//! - [`http`] routes requests, [`requests`] is what they share; [`sse`] has server-sent events, [`publish_http`] events that
+//!   are published; [`query_ref`] is what a query is asked by: its text, a name or a grant.
+//! - [`reading`] and [`snapshots`] are the threads that touch the database, [`system`] Gossip's own tables, [`topics`] those
+//!   of events.
+//! - [`admission`] and [`auth`] decide who may come, [`authz_webhook`] asks an application for more claims, [`audit_log`] says
+//!   who was refused what; [`supervisor`] sees to it that nothing dies unnoticed, and [`config`] is the file.
 
 pub mod admission;
-pub mod asked;
+pub mod audit_log;
 pub mod auth;
+pub mod authz_webhook;
 pub mod config;
 pub mod connection;
-pub mod decisions;
 pub mod front;
 pub mod http;
 pub mod instance;
-pub mod live;
 pub mod node;
 pub mod outbox;
 pub mod params;
-pub mod posted;
+pub mod publish_http;
+pub mod query_ref;
 pub mod reading;
-pub mod record;
 pub mod requests;
 pub mod snapshots;
+pub mod sse;
 pub mod supervisor;
 pub mod system;
 pub mod topics;

@@ -15,17 +15,17 @@ use parking_lot::Mutex;
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::{mpsc, watch};
 
-use crate::asked::{Askable, Asked};
+use crate::audit_log::{AuditLog, Who};
 use crate::auth::Accepted;
-use crate::node::{Ask, Client};
+use crate::node::{Client, Command};
 use crate::now;
 use crate::outbox::Outbox;
-use crate::record::{Record, Who};
+use crate::query_ref::{Askable, QueryRef};
 
 /// What HTTP calls work with.
 pub struct Front {
     /// The engine's loop.
-    pub asks: mpsc::Sender<Ask>,
+    pub asks: mpsc::Sender<Command>,
     /// Where queries come from, and who may come.
     pub askable: Askable,
     /// Seals keys, cursors and tickets.
@@ -35,7 +35,7 @@ pub struct Front {
     /// Turns true when the instance stops.
     pub stopping: watch::Receiver<bool>,
     /// Who was refused what.
-    pub record: Arc<Record>,
+    pub record: Arc<AuditLog>,
     /// The next client's number.
     pub next_client: AtomicU64,
     /// Which part of the instance has failed, if one has.
@@ -95,13 +95,13 @@ pub fn refuse(front: &Front, address: &SocketAddr, what: &str, e: &RpcError) -> 
 }
 
 /// What is asked, from the parameters of an address.
-pub fn asked(q: &mut HashMap<String, String>) -> Result<Asked, RpcError> {
+pub fn asked(q: &mut HashMap<String, String>) -> Result<QueryRef, RpcError> {
     let params: Map<String, Json> = match q.remove("params") {
         None => Map::new(),
         Some(text) => serde_json::from_str(&text)
             .map_err(|_| RpcError::new(code::INVALID_PARAMS, "params: expected a JSON object"))?,
     };
-    Ok(Asked { query: q.remove("query"), name: q.remove("name"), grant: q.remove("grant"), params })
+    Ok(QueryRef { query: q.remove("query"), name: q.remove("name"), grant: q.remove("grant"), params })
 }
 
 /// Refuses parameters that are not known.

@@ -11,7 +11,7 @@ use gossip_core::seal::Sealer;
 use parking_lot::Mutex;
 use tokio::sync::{Notify, mpsc};
 
-use crate::node::{Ask, Client};
+use crate::node::{Client, Command};
 use crate::now;
 use crate::outbox::{Flushed, Told};
 use crate::supervisor::{Supervisor, faults};
@@ -46,7 +46,7 @@ pub struct Writers {
 
 impl Writers {
     /// Starts the writers. They end when this is dropped.
-    pub fn start(asks: &mpsc::WeakSender<Ask>, sealer: &Arc<Sealer>, supervisor: &Supervisor) -> Writers {
+    pub fn start(asks: &mpsc::WeakSender<Command>, sealer: &Arc<Sealer>, supervisor: &Supervisor) -> Writers {
         let count = std::thread::available_parallelism().map_or(1, usize::from);
         let lanes: Vec<Arc<Lane>> = (0..count).map(|_| Arc::default()).collect();
         for lane in &lanes {
@@ -97,7 +97,7 @@ impl Drop for Writers {
     }
 }
 
-async fn write(lane: Arc<Lane>, asks: mpsc::WeakSender<Ask>, sealer: Arc<Sealer>) {
+async fn write(lane: Arc<Lane>, asks: mpsc::WeakSender<Command>, sealer: Arc<Sealer>) {
     let (mut now_due, mut again) = (Vec::new(), Vec::new());
     loop {
         {
@@ -138,13 +138,13 @@ async fn write(lane: Arc<Lane>, asks: mpsc::WeakSender<Ask>, sealer: Arc<Sealer>
 ///
 /// # Errors
 /// The loop has ended.
-pub async fn tell(told: Told, asks: &mpsc::Sender<Ask>) -> Result<(), ()> {
+pub async fn tell(told: Told, asks: &mpsc::Sender<Command>) -> Result<(), ()> {
     let at = now();
     for id in told.lagging {
-        asks.send(Ask::CatchUp(id)).await.map_err(drop)?;
+        asks.send(Command::CatchUp(id)).await.map_err(drop)?;
     }
     for receipt in told.receipts {
-        asks.send(Ask::Written(Box::new(receipt), at)).await.map_err(drop)?;
+        asks.send(Command::Written(Box::new(receipt), at)).await.map_err(drop)?;
     }
     Ok(())
 }

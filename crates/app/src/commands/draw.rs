@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use gossip_client::{Live, Session};
+use gossip_client::{ResultSet, Session};
 use serde_json::{Map, Value as Json};
 
 use super::watch::read_token;
@@ -34,7 +34,7 @@ type Rows = BTreeMap<String, Map<String, Json>>;
 
 async fn rows(session: &mut Session, table: &str, key: &str) -> Result<Rows, Failure> {
     let answer = session.subscribe(&format!("SELECT * FROM gossip.{table}"), &Map::new(), None).await?;
-    let live = Live::new(answer);
+    let live = ResultSet::new(answer);
     let named = |row: &Map<String, Json>| Some((row.get(key)?.as_str()?.to_string(), row.clone()));
     Ok(live.rows.values().filter_map(named).collect())
 }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use gossip_client::{ClientError, Incoming, Live, Session};
+use gossip_client::{ClientError, Incoming, ResultSet, Session};
 use serde_json::{Map, Value as Json, json};
 
 use crate::cli::{Failure, Outcome, print_line};
@@ -54,7 +54,7 @@ pub async fn run(args: Args) -> Outcome {
     tokio::pin!(until);
     let answer = session.subscribe(&args.query, &params, None).await?;
     print_line(&json!({"result": answer}).to_string())?;
-    let mut live = Live::new(answer);
+    let mut live = ResultSet::new(answer);
     let mut lines = 1;
     while args.count.is_none_or(|c| lines < c) {
         let (incoming, text) = tokio::select! {
@@ -63,8 +63,8 @@ pub async fn run(args: Args) -> Outcome {
         };
         let Incoming::Told(told) = incoming else { continue };
         match live.apply(&told).map_err(|e| Failure::check(format!("the instance sent what does not fit: {e}")))? {
-            gossip_client::live::Applied::NotMine => continue,
-            gossip_client::live::Applied::Closed(why) => return Err(ClientError::Ended(why).into()),
+            gossip_client::result_set::Applied::NotMine => continue,
+            gossip_client::result_set::Applied::Closed(why) => return Err(ClientError::Ended(why).into()),
             _ => {}
         }
         let message: Json = serde_json::from_str(&text).unwrap_or_default();

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use gossip_client::live::Applied;
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::result_set::Applied;
+use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::wire::{ChangeEntry, Notification};
 use gossip_server::now;
 use hdrhistogram::Histogram;
@@ -139,7 +139,7 @@ impl Summary {
 /// What a watcher's task has taken in.
 #[derive(Default)]
 struct Taken {
-    live: Live,
+    live: ResultSet,
     arrived: Vec<(i64, Arrived)>,
     position: u64,
     error: Option<String>,
@@ -192,7 +192,7 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
         let instance = w.instance.clone().unwrap_or_else(|| INSTANCES[0].into());
         let mut session = Session::connect(&url(&instance), token.as_deref()).await?;
         let answer = session.subscribe(&w.query, &Map::new(), Some(&i.to_string())).await?;
-        let taken = Arc::new(Mutex::new(Taken { live: Live::new(answer), ..Taken::default() }));
+        let taken = Arc::new(Mutex::new(Taken { live: ResultSet::new(answer), ..Taken::default() }));
         let lose = options.lose.filter(|(who, _)| *who == i).map(|(_, lose)| lose);
         tasks.push(tokio::spawn(watch(session, taken.clone(), lose, stopped.clone())));
         watchers.push((w.persona.clone(), instance, taken));
@@ -318,7 +318,7 @@ async fn watch(mut session: Session, taken: Arc<Mutex<Taken>>, lose: Option<Lose
 }
 
 /// A delta in the audit's form; `live` is the result before it.
-fn shape(live: &Live, changes: &[ChangeEntry]) -> Shape {
+fn shape(live: &ResultSet, changes: &[ChangeEntry]) -> Shape {
     let one = |c: &ChangeEntry| match c {
         ChangeEntry::Add { row, .. } => format!("add {}", canonical(&Json::Object(row.clone()))),
         ChangeEntry::Replace { key, row, .. } => {

@@ -25,7 +25,7 @@ use file::{File, RuleSection, TopicSection};
 pub use personas::{Persona, Watcher};
 
 use crate::admission::Admission;
-use crate::decisions;
+use crate::authz_webhook;
 
 /// Where an instance listens unless told otherwise.
 pub const DEFAULT_LISTEN: &str = "127.0.0.1:4750";
@@ -50,7 +50,7 @@ pub struct Config {
     /// Where the secrets are by which instances know each other on a broker.
     pub relay_secrets: RelaySecrets,
     /// Who decides about rights outside; `None`: nobody.
-    pub decisions: Option<decisions::Settings>,
+    pub decisions: Option<authz_webhook::Settings>,
     /// Topics by name.
     pub topics: BTreeMap<String, TopicSettings>,
     /// The rules.
@@ -309,7 +309,7 @@ impl Config {
                     fail(offset, format!("decisions.{name}: {value}; expected 1 to {most}"));
                 }
             }
-            decisions::Settings {
+            authz_webhook::Settings {
                 url: d.url,
                 key_env: d.key_env,
                 tables: d.tables.iter().map(|t| plain_name(t, default_schema).to_string()).collect(),

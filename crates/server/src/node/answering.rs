@@ -10,14 +10,14 @@ use gossip_core::value::Value;
 use gossip_core::wire::{self, RpcError, code};
 use serde_json::{Value as Json, json};
 
-use super::{Ask, MAX_SUBSCRIPTIONS, Node, Sub, Target};
+use super::{Command, MAX_SUBSCRIPTIONS, Node, Sub, Target};
 use crate::outbox::{Receipt, Style, Subscription};
 
 impl Node {
-    pub(super) fn answer(&mut self, ask: Ask) {
+    pub(super) fn answer(&mut self, ask: Command) {
         match ask {
-            Ask::Connected(client) => drop(self.clients.insert(client.id, (client, BTreeMap::new()))),
-            Ask::Disconnected(id) => {
+            Command::Connected(client) => drop(self.clients.insert(client.id, (client, BTreeMap::new()))),
+            Command::Disconnected(id) => {
                 let Some((_, subs)) = self.clients.remove(&id) else { return };
                 self.leave_everywhere(id);
                 for sub in subs.into_values() {
@@ -26,7 +26,7 @@ impl Node {
                     self.handle(Input::Unsubscribe(sub));
                 }
             }
-            Ask::Expired(client) => {
+            Command::Expired(client) => {
                 let subs = self.clients.get(&client).map(|(_, subs)| subs.values().copied().collect::<Vec<_>>());
                 for id in subs.unwrap_or_default() {
                     self.handle(Input::Unsubscribe(id));
@@ -35,8 +35,8 @@ impl Node {
                 // Nor is it anywhere any more: that was said in the name of whom the token spoke of.
                 self.leave_everywhere(client);
             }
-            Ask::Decided(id, claims, answer) => self.decided(id, claims, answer),
-            Ask::Claims(id, before, claims) => {
+            Command::Decided(id, claims, answer) => self.decided(id, claims, answer),
+            Command::Claims(id, before, claims) => {
                 let Some((_, subs)) = self.clients.get(&id) else { return };
                 let subs: Vec<SubId> = subs.values().copied().collect();
                 for id in &subs {
@@ -47,10 +47,10 @@ impl Node {
                 self.claims_of_decided(subs, &before, &claims);
                 self.leave_where_not_permitted(Some(id));
             }
-            Ask::Subscribe { client, call, request, style, observed } => {
+            Command::Subscribe { client, call, request, style, observed } => {
                 self.subscribe(client, call, request, style, observed);
             }
-            Ask::Unsubscribe { client, call, number } => {
+            Command::Unsubscribe { client, call, number } => {
                 let Some((client, subs)) = self.clients.get_mut(&client) else { return };
                 match subs.remove(&number) {
                     Some(id) => {
@@ -75,36 +75,36 @@ impl Node {
                     }
                 }
             }
-            Ask::Publish(publish) => self.publish(*publish),
-            Ask::Join { client, call, place, data } => {
+            Command::Publish(publish) => self.publish(*publish),
+            Command::Join { client, call, place, data } => {
                 let outcome = self.join(client, place, data);
                 self.presence(client, &call, outcome);
             }
-            Ask::Leave { client, call, place } => {
+            Command::Leave { client, call, place } => {
                 let outcome = self.leave(client, &place);
                 self.presence(client, &call, outcome);
             }
-            Ask::Stopping => self.take_leave(),
+            Command::Stopping => self.take_leave(),
             // The loop itself sees to it.
-            Ask::End => {}
-            Ask::CatchUp(id) => self.handle(Input::CatchUp(id)),
-            Ask::Written(receipt, at) => {
+            Command::End => {}
+            Command::CatchUp(id) => self.handle(Input::CatchUp(id)),
+            Command::Written(receipt, at) => {
                 let Receipt { subscription, source, position } = *receipt;
                 self.tell_verdict(&subscription, &source, position, "written", Tally::default(), at, Value::Null);
                 self.flush_system();
             }
-            Ask::Operate(o) => self.operate(*o),
-            Ask::WhatIf(question, answer, held) => self.what_if(question, answer, held),
-            Ask::Rows(request, answer) => {
+            Command::Operate(o) => self.operate(*o),
+            Command::WhatIf(question, answer, held) => self.what_if(question, answer, held),
+            Command::Rows(request, answer) => {
                 let id = self.new_sub(Target::Once(Some(answer)), &request);
                 self.begin(id, request);
             }
-            Ask::Rules(rules) => {
+            Command::Rules(rules) => {
                 self.handle(Input::Rules(rules));
                 self.tell_needs();
                 self.leave_where_not_permitted(None);
             }
-            Ask::State(answer) => drop(answer.send(self.state())),
+            Command::State(answer) => drop(answer.send(self.state())),
         }
     }
 

@@ -19,10 +19,10 @@ use tokio::sync::{mpsc, oneshot, watch};
 
 use super::what_if::{self, Held, WhatIf};
 use super::{OneResult, Operate, Publish};
-use crate::decisions::{Decided, Decisions, Undecided};
+use crate::audit_log::AuditLog;
+use crate::authz_webhook::{Decided, Decisions, Undecided};
 use crate::outbox::{Outbox, Receipt, Style};
 use crate::reading::Reading;
-use crate::record::Record;
 use crate::snapshots::Snapshots;
 use crate::supervisor::Supervisor;
 
@@ -46,7 +46,7 @@ pub struct Client {
 }
 
 /// What is asked of the loop.
-pub enum Ask {
+pub enum Command {
     /// A client has come.
     Connected(Arc<Client>),
     /// A client has gone.
@@ -163,9 +163,9 @@ pub struct Start {
     /// The reading thread.
     pub reading: Arc<Reading>,
     /// The loop's own questions, which must not keep it alive.
-    pub asks: mpsc::WeakSender<Ask>,
+    pub asks: mpsc::WeakSender<Command>,
     /// Who was refused what.
-    pub record: Arc<Record>,
+    pub record: Arc<AuditLog>,
     /// Who decides about rights outside.
     pub decisions: Option<Arc<Decisions>>,
     /// Set when an operator has this instance drained.

@@ -8,8 +8,8 @@ use gossip_core::engine::{Input, Refusal, Request, SubId};
 use gossip_core::rule::Claims;
 use serde_json::{Map, Value as Json};
 
-use super::{Ask, Node, Target};
-use crate::decisions::{Decided, Undecided, with};
+use super::{Command, Node, Target};
+use crate::authz_webhook::{Decided, Undecided, with};
 
 /// Time between two attempts while an answer still holds.
 const AGAIN: Duration = Duration::from_secs(1);
@@ -53,7 +53,7 @@ impl Node {
         tokio::spawn(async move {
             let answer = decisions.decide(&claims, &table, &params, again).await;
             if let Some(asks) = asks.upgrade() {
-                let _ = asks.send(Ask::Decided(id, claims, answer)).await;
+                let _ = asks.send(Command::Decided(id, claims, answer)).await;
             }
         });
     }

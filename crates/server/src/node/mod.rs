@@ -41,7 +41,7 @@ use serde_json::{Value as Json, json};
 use tokio::sync::{Semaphore, mpsc, oneshot};
 
 use alarms::Alarms;
-pub use ask::{Ask, Client, Start, State};
+pub use ask::{Client, Command, Start, State};
 use calls::Calls;
 pub use calls::{OPERATORS, Operate};
 use deciding::Outside;
@@ -53,10 +53,10 @@ use members::Members;
 pub use publishing::Published;
 pub use what_if::{Held, MAX_ASKED, MAX_RULES, WhatIf};
 
+use crate::audit_log::Who;
 use crate::now;
 use crate::outbox::{self, Receipt, Subscription, Then, WholeResult};
 use crate::reading::HEARTBEAT;
-use crate::record::Who;
 use crate::supervisor::faults;
 use crate::system::SystemTables;
 use crate::topics::Topics;
@@ -163,7 +163,7 @@ struct Node {
 }
 
 /// Runs the loop until all senders of `asks` are gone.
-pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) {
+pub async fn run(start: Start, mut asks: mpsc::Receiver<Command>, mut inbox: Inbox) {
     let (inputs, mut from_threads) = mpsc::channel(PIECES);
     let _guard = start.supervisor.guard("the loop");
     let beat = start.supervisor.beat("the loop", HANGS);
@@ -236,7 +236,7 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Ask>, mut inbox: Inbox) 
             },
             Some(input) = from_threads.recv() => node.handle(input),
             ask = asks.recv() => match ask {
-                Some(Ask::End) | None => return,
+                Some(Command::End) | None => return,
                 Some(ask) => node.answer(ask),
             },
             _ = tick.tick() => {
@@ -264,9 +264,9 @@ async fn until(due: Option<Micros>) {
 }
 
 impl Node {
-    async fn tick_only(&mut self, asks: &mut mpsc::Receiver<Ask>) -> bool {
+    async fn tick_only(&mut self, asks: &mut mpsc::Receiver<Command>) -> bool {
         match asks.recv().await {
-            Some(Ask::End) | None => return true,
+            Some(Command::End) | None => return true,
             Some(ask) => self.answer(ask),
         }
         self.tick();

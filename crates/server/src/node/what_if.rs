@@ -13,7 +13,7 @@ use serde_json::{Value as Json, json};
 use tokio::sync::{OwnedSemaphorePermit, oneshot};
 
 use super::operators::show_change;
-use super::{Ask, Node, Target, Whom, word};
+use super::{Command, Node, Target, Whom, word};
 
 /// Queries of one question.
 pub const MAX_ASKED: usize = 64;
@@ -120,7 +120,7 @@ impl Node {
             };
             let _ = tokio::time::timeout(PATIENCE, all).await;
             if let Some(asks) = asks.upgrade() {
-                let _ = asks.send(Ask::WhatIf(question, answer, held)).await;
+                let _ = asks.send(Command::WhatIf(question, answer, held)).await;
             }
         });
     }

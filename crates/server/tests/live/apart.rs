@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::time::Duration;
 
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::{Incoming, ResultSet, Session};
 use postgres::{Client, NoTls};
 use serde_json::{Map, json};
 use testbed::{PATIENCE, Postgres};
@@ -52,11 +52,11 @@ async fn whoever_comes_while_rows_with_large_values_are_written_gets_a_result() 
         // Another query each time, so that each has a snapshot of its own.
         let query = format!("SELECT * FROM notes WHERE n > -{i}");
         let answer = tokio::time::timeout(PATIENCE, session.subscribe(&query, &Map::new(), None)).await;
-        all.push(Live::new(answer.expect("an answer").expect("a result")));
+        all.push(ResultSet::new(answer.expect("an answer").expect("a result")));
     }
     over.store(true, Relaxed);
     let truth = writer.await.unwrap();
-    let shows = |live: &Live| -> BTreeMap<String, i32> {
+    let shows = |live: &ResultSet| -> BTreeMap<String, i32> {
         live.rows.iter().map(|(key, row)| (key.clone(), row["n"].as_i64().unwrap() as i32)).collect()
     };
     let follow = async {

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 
-use gossip_client::{Incoming, Live};
+use gossip_client::{Incoming, ResultSet};
 use gossip_core::send_queue::QueueLimits;
 use serde_json::{Map, Value as Json, json};
 use testbed::PATIENCE;
@@ -38,17 +38,18 @@ async fn what_was_lost_without_a_trace_is_found_and_repaired() {
     }
     let which = which.expect("one reads and one does not");
     let mut session = c.connect(which, &["agent"], json!({"sub": "ada"})).await;
-    let mut live = Live::new(session.subscribe("SELECT * FROM calls WHERE id > 0", &Map::new(), None).await.unwrap());
+    let mut live =
+        ResultSet::new(session.subscribe("SELECT * FROM calls WHERE id > 0", &Map::new(), None).await.unwrap());
     let mut operator = c.operator(which).await;
     let query = "SELECT name, audits, audit_differences FROM gossip.instances WHERE here";
     let standing = async |operator: &mut gossip_client::Session| -> (i64, i64) {
         let answer = operator.subscribe(query, &Map::new(), None).await.unwrap();
-        let row = Live::new(answer.clone()).rows.into_values().next().unwrap_or_default();
+        let row = ResultSet::new(answer.clone()).rows.into_values().next().unwrap_or_default();
         operator.call("unsubscribe", json!({"subscription": answer.subscription})).await.unwrap();
         let number = |name: &str| row.get(name).and_then(Json::as_i64).unwrap_or(0);
         (number("audits"), number("audit_differences"))
     };
-    let follow = async |session: &mut gossip_client::Session, live: &mut Live, key: &str, v: i64| {
+    let follow = async |session: &mut gossip_client::Session, live: &mut ResultSet, key: &str, v: i64| {
         while live.rows.get(key).is_none_or(|row| row["v"] != json!(v)) {
             if let Incoming::Told(told) = session.next().await.unwrap().0 {
                 live.apply(&told).unwrap();
@@ -75,7 +76,7 @@ async fn what_was_lost_without_a_trace_is_found_and_repaired() {
     let (audits, differences) = tokio::time::timeout(PATIENCE, told).await.expect("that it was found");
     assert_eq!(differences, 1);
     let alarms = operator.subscribe("SELECT kind, about FROM gossip.alarms", &Map::new(), None).await.unwrap();
-    let alarms = Live::new(alarms);
+    let alarms = ResultSet::new(alarms);
     assert!(
         alarms.rows.values().any(|row| row["kind"] == json!("audit") && row["about"] == json!("calls")),
         "{:?}",

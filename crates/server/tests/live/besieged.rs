@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::rule::{May, RuleText};
 use gossip_core::schema::TableName;
 use gossip_core::send_queue::QueueLimits;
@@ -207,7 +207,8 @@ async fn hostile_clients_do_not_keep_others_waiting() {
     let vhf = topics("[topic.vhf]\nkeep = 100\ncolumns = { text = \"text\" }");
     let c = Cluster::with_topics(SCHEMA, &["calls"], rules(), QueueLimits::default(), vhf).await;
     let mut well = c.connect(0, &["agent"], json!({"sub": "ada"})).await;
-    let mut live = Live::new(well.subscribe("SELECT id, at FROM calls WHERE id = 1", &Map::new(), None).await.unwrap());
+    let mut live =
+        ResultSet::new(well.subscribe("SELECT id, at FROM calls WHERE id = 1", &Map::new(), None).await.unwrap());
     let before = memory();
     let hostile = begin_siege(&c.url(0), &c.token(&["agent"], json!({"sub": "eve"})));
     let over = Arc::new(AtomicBool::new(false));

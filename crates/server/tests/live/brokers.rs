@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use crate::common::{Cluster, rule};
 use crate::topics::topics;
-use gossip_client::live::Applied;
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::result_set::Applied;
+use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::rule::{May, RuleText};
 use gossip_core::send_queue::QueueLimits;
 use gossip_relay::{Settings, connect};
@@ -22,14 +22,14 @@ const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT, s
 
 struct Watching {
     session: Session,
-    live: Live,
+    live: ResultSet,
 }
 
 impl Watching {
     async fn start(c: &Cluster, instance: &Instance) -> Watching {
         let token = c.token(&["control"], json!({}));
         let mut session = Session::connect(&instance.address().to_string(), Some(&token)).await.unwrap();
-        let live = Live::new(session.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap());
+        let live = ResultSet::new(session.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap());
         Watching { session, live }
     }
 
@@ -119,7 +119,8 @@ async fn events_are_heard_everywhere_once(c: &Cluster, instances: &[Option<Insta
     for instance in instances.iter().flatten() {
         let token = c.token(&["ops"], json!({}));
         let mut s = Session::connect(&instance.address().to_string(), Some(&token)).await.unwrap();
-        let mut live = Live::new(s.subscribe("SELECT name FROM gossip.instances", &Map::new(), None).await.unwrap());
+        let mut live =
+            ResultSet::new(s.subscribe("SELECT name FROM gossip.instances", &Map::new(), None).await.unwrap());
         let read = async {
             while live.rows.len() < 3 {
                 if let Incoming::Told(told) = s.next().await.unwrap().0 {
@@ -331,7 +332,8 @@ async fn what_no_rule_shows_is_not_on_the_broker() {
     let mut session = Session::connect(&instances[0].address().to_string(), Some(&token)).await.unwrap();
     let answer = session.call("subscribe", json!({"query": "SELECT * FROM calls", "cursor": cursor})).await.unwrap();
     assert!(answer["resumed"].is_null() && answer["rows"].as_array().unwrap().len() == 14, "{answer}");
-    shows(&mut Watching { session, live: Live::new(serde_json::from_value(answer).unwrap()) }, 14, "resumed").await;
+    shows(&mut Watching { session, live: ResultSet::new(serde_json::from_value(answer).unwrap()) }, 14, "resumed")
+        .await;
     for instance in instances {
         instance.stop().await;
     }

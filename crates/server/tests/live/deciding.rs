@@ -5,10 +5,10 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use crate::common::{Cluster, rule};
-use gossip_client::{ClientError, Incoming, Live, Session};
+use gossip_client::{ClientError, Incoming, ResultSet, Session};
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::wire::Notification;
-use gossip_server::decisions::{Decisions, Settings};
+use gossip_server::authz_webhook::{Decisions, Settings};
 use gossip_server::instance::{Instance, Options};
 use serde_json::{Map, json};
 use testbed::{Behaviour, Decider};
@@ -52,7 +52,7 @@ impl Set {
     async fn state(&self, done: impl Fn(&str) -> bool) {
         let mut ops = self.connect(&["ops"]).await;
         let query = "SELECT decisions FROM gossip.instances WHERE name = 'third'";
-        let mut live = Live::new(ops.subscribe(query, &Map::new(), None).await.unwrap());
+        let mut live = ResultSet::new(ops.subscribe(query, &Map::new(), None).await.unwrap());
         let mut row = String::new();
         let read = async {
             loop {
@@ -75,15 +75,19 @@ impl Set {
     }
 }
 
-async fn calls(session: &mut Session) -> Result<Live, String> {
+async fn calls(session: &mut Session) -> Result<ResultSet, String> {
     match session.subscribe("SELECT * FROM calls", &Map::new(), None).await {
-        Ok(answer) => Ok(Live::new(answer)),
+        Ok(answer) => Ok(ResultSet::new(answer)),
         Err(ClientError::Refused(e)) => Err(e.message),
         Err(e) => panic!("{e}"),
     }
 }
 
-async fn until(session: &mut Session, live: &mut Live, done: impl Fn(&Notification, &Live) -> bool) -> Notification {
+async fn until(
+    session: &mut Session,
+    live: &mut ResultSet,
+    done: impl Fn(&Notification, &ResultSet) -> bool,
+) -> Notification {
     let read = async {
         loop {
             if let Incoming::Told(told) = session.next().await.unwrap().0 {

@@ -13,7 +13,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
 use crate::common::{prepared, rule};
-use gossip_client::{ClientError, Incoming, Live, Session, live::Applied};
+use gossip_client::{ClientError, Incoming, ResultSet, Session, result_set::Applied};
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::wire::Notification;
 use gossip_relay::inproc::InProcess;
@@ -137,7 +137,7 @@ type Truth = BTreeMap<String, (i64, i64, i64)>;
 struct Listener {
     query: String,
     group: Option<i32>,
-    live: Live,
+    live: ResultSet,
     /// Whether `live` holds a result.
     begun: bool,
     version: i64,
@@ -157,7 +157,7 @@ impl Listener {
             Some(g) => format!("SELECT * FROM acct WHERE grp = {g}"),
             None => "SELECT * FROM acct".into(),
         };
-        Listener { query, group, live: Live::default(), begun: false, version: -1, deltas: 0, wholes: 0 }
+        Listener { query, group, live: ResultSet::default(), begun: false, version: -1, deltas: 0, wholes: 0 }
     }
 
     /// Holds the result against what every committed state fulfils.
@@ -216,7 +216,7 @@ impl Listener {
         if answer.resumed {
             self.live.subscription = answer.subscription;
         } else {
-            self.live = Live::new(answer);
+            self.live = ResultSet::new(answer);
             self.wholes += 1;
             if !self.live.unfinished {
                 self.check(true);
@@ -440,7 +440,8 @@ async fn a_lost_slot_is_an_alarm_and_a_new_one_begins_with_snapshots() {
     let source = with_table(&url).await;
     let instance = instances(&source, &[SocketAddr::from(([127, 0, 0, 1], 0))]).await.remove(0);
     let mut session = Session::connect(&instance.address().to_string(), None).await.unwrap();
-    let mut live = Live::new(session.subscribe("SELECT id FROM acct WHERE id > 0", &Map::new(), None).await.unwrap());
+    let mut live =
+        ResultSet::new(session.subscribe("SELECT id FROM acct WHERE id > 0", &Map::new(), None).await.unwrap());
     run(&url, "INSERT INTO acct VALUES (1, 0, 0, 0)").await;
     while live.rows.is_empty() {
         if let Incoming::Told(told) = session.next().await.unwrap().0 {
@@ -500,7 +501,7 @@ async fn an_instance_that_starts_again_goes_on_where_the_relay_is() {
         let instance = Instance::start(options.clone()).await.unwrap();
         let mut session = Session::connect(&instance.address().to_string(), None).await.unwrap();
         let mut live =
-            Live::new(session.subscribe("SELECT * FROM acct WHERE id > 0", &Map::new(), None).await.unwrap());
+            ResultSet::new(session.subscribe("SELECT * FROM acct WHERE id > 0", &Map::new(), None).await.unwrap());
         // All but the first row of what came meanwhile, after the table was emptied.
         let before = if round == 1 { 0 } else { 9 };
         assert_eq!(live.rows.len() as i64, before, "round {round}: {:?}", instance.state().await);
@@ -554,7 +555,8 @@ async fn a_broker_that_stays_away_costs_no_more_log_than_is_allowed() {
     };
     let instance = Instance::start(options).await.unwrap();
     let mut session = Session::connect(&instance.address().to_string(), None).await.unwrap();
-    let mut live = Live::new(session.subscribe("SELECT id FROM acct WHERE id > 0", &Map::new(), None).await.unwrap());
+    let mut live =
+        ResultSet::new(session.subscribe("SELECT id FROM acct WHERE id > 0", &Map::new(), None).await.unwrap());
     run(&url, "INSERT INTO acct VALUES (1, 0, 0, 0)").await;
     while live.rows.is_empty() {
         if let Incoming::Told(told) = session.next().await.unwrap().0 {

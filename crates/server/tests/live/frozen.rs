@@ -4,7 +4,7 @@
 use std::io::Write;
 use std::time::{Duration, Instant};
 
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::{Incoming, ResultSet, Session};
 use postgres::{Client, NoTls};
 use serde_json::{Map, json};
 use testbed::{PATIENCE, Postgres, Proxy};
@@ -27,7 +27,7 @@ async fn a_database_that_hangs_is_noticed_and_gone_on_with() {
     let instance = start(source, vec![rule("anonymous", "t", None, &[])]).await;
     let url = instance.address().to_string();
     let mut session = Session::connect(&url, None).await.unwrap();
-    let mut live = Live::new(session.subscribe("SELECT * FROM t", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(session.subscribe("SELECT * FROM t", &Map::new(), None).await.unwrap());
     for _ in 0..2 {
         proxy.freeze();
         run(&direct, "UPDATE t SET n = n + 1").await;

@@ -1,7 +1,7 @@
 //! What is hidden cannot be learnt: not by asking, not by waiting, not by counting.
 
-use gossip_client::live::Applied;
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::result_set::Applied;
+use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::rule::RuleText;
 use gossip_core::send_queue::QueueLimits;
 use serde_json::{Map, Value as Json, json};
@@ -45,12 +45,12 @@ async fn same_words(s: &mut Session, hidden: &str, missing: &str, names: (&str, 
     assert!(!a.contains("did you mean"), "{a}");
 }
 
-async fn listen(s: &mut Session, query: &str) -> Live {
-    Live::new(s.subscribe(query, &Map::new(), None).await.unwrap())
+async fn listen(s: &mut Session, query: &str) -> ResultSet {
+    ResultSet::new(s.subscribe(query, &Map::new(), None).await.unwrap())
 }
 
 /// All frames about a result until it fulfils a condition.
-async fn hear(s: &mut Session, live: &mut Live, done: impl Fn(&Live) -> bool) -> Vec<String> {
+async fn hear(s: &mut Session, live: &mut ResultSet, done: impl Fn(&ResultSet) -> bool) -> Vec<String> {
     let mut told = Vec::new();
     while !done(live) {
         let (incoming, text) = tokio::time::timeout(testbed::PATIENCE, s.next()).await.expect("a delta").unwrap();
@@ -62,7 +62,7 @@ async fn hear(s: &mut Session, live: &mut Live, done: impl Fn(&Live) -> bool) ->
     told
 }
 
-fn told_status(of: &'static str) -> impl Fn(&Live) -> bool {
+fn told_status(of: &'static str) -> impl Fn(&ResultSet) -> bool {
     move |l| l.rows["[5]"].get("status") == Some(&json!(of))
 }
 

@@ -4,7 +4,7 @@ use std::sync::atomic::Ordering::Relaxed;
 use std::time::Duration;
 
 use crate::common::{Cluster, rule};
-use gossip_client::{ClientError, Incoming, Live, Session, live::Applied};
+use gossip_client::{ClientError, Incoming, ResultSet, Session, result_set::Applied};
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::wire::Notification;
 use serde_json::{Map, Value as Json, json};
@@ -25,8 +25,8 @@ pub async fn cluster(queue: QueueLimits) -> Cluster {
 /// Reads until a message fulfils a condition.
 pub async fn until(
     session: &mut Session,
-    live: &mut Live,
-    done: impl Fn(&Notification, &Live) -> bool,
+    live: &mut ResultSet,
+    done: impl Fn(&Notification, &ResultSet) -> bool,
 ) -> Notification {
     let read = async {
         loop {
@@ -41,8 +41,8 @@ pub async fn until(
     tokio::time::timeout(testbed::PATIENCE, read).await.expect("what was waited for")
 }
 
-pub async fn subscribe(session: &mut Session, query: &str) -> Live {
-    Live::new(session.subscribe(query, &Map::new(), None).await.unwrap())
+pub async fn subscribe(session: &mut Session, query: &str) -> ResultSet {
+    ResultSet::new(session.subscribe(query, &Map::new(), None).await.unwrap())
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -379,7 +379,7 @@ async fn a_subscription_is_paced_cut_and_worded_as_asked() {
     let call = json!({"name": "of_agency", "params": {"a": "Dunmore"}, "batch": 1, "every_ms": 300, "send": "changed"});
     let answer = s.call("subscribe", call).await.unwrap();
     assert_eq!((answer["rows"].as_array().map(Vec::len), &answer["more"]), (Some(1), &json!(true)), "{answer}");
-    let mut live = Live::new(serde_json::from_value(answer).unwrap());
+    let mut live = ResultSet::new(serde_json::from_value(answer).unwrap());
     until(&mut s, &mut live, |_, l| !l.unfinished).await;
     for status in ["inbound", "berthed", "gone"] {
         c.db.execute("UPDATE calls SET status = ?1 WHERE id = 21", [status]).unwrap();

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
 use crate::common::{Cluster, rule};
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::wire::Notification;
 use rand::rngs::StdRng;
@@ -57,7 +57,7 @@ struct Person {
 }
 
 /// Reads until the end, keeping the result, and holding every frame against what this person may see.
-async fn read(session: &mut Session, person: &Person, live: &mut Live, until: impl Fn(u64, u64) -> bool) {
+async fn read(session: &mut Session, person: &Person, live: &mut ResultSet, until: impl Fn(u64, u64) -> bool) {
     let (mut at, mut deltas) = (0, 0);
     while !until(at, deltas) {
         let (incoming, text) = session.next().await.expect("the connection holds");
@@ -107,7 +107,7 @@ async fn every_result_equals_the_database_at_the_end() {
                 };
                 let mut session = door.connect(rng.random_range(0..2), &roles, claims).await;
                 let answer = session.subscribe(QUERIES[person.query].0, &Map::new(), None).await.unwrap();
-                let mut live = Live::new(answer);
+                let mut live = ResultSet::new(answer);
                 if last_round {
                     return (session, person, live);
                 }

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::send_queue::QueueLimits;
 use rusqlite::Connection;
 use serde_json::{Map, Value as Json, json};
@@ -21,7 +21,7 @@ fn rows(path: &Path) -> Vec<Json> {
 }
 
 /// Follows a live query until it is as the database is.
-async fn right(session: &mut Session, live: &mut Live, path: &Path) {
+async fn right(session: &mut Session, live: &mut ResultSet, path: &Path) {
     let follow = async {
         while live.rows.values().map(|row| Json::Object(row.clone())).collect::<Vec<_>>() != rows(path) {
             if let Incoming::Told(told) = session.next().await.unwrap().0 {
@@ -41,7 +41,7 @@ async fn what_clients_have_is_what_was_restored() {
     let mut clients = Vec::new();
     for i in 0..2 {
         let mut session = Session::connect(&c.url(i), None).await.unwrap();
-        let live = Live::new(session.subscribe("SELECT * FROM t", &Map::new(), None).await.unwrap());
+        let live = ResultSet::new(session.subscribe("SELECT * FROM t", &Map::new(), None).await.unwrap());
         clients.push((session, live));
     }
     macro_rules! all_are_right {
@@ -94,7 +94,7 @@ async fn what_clients_have_is_what_was_restored() {
             let mut session = Session::connect(&c.url(i), None).await.unwrap();
             let answer =
                 session.call("subscribe", json!({"query": "SELECT * FROM t", "cursor": cursor})).await.unwrap();
-            let mut live = Live::new(serde_json::from_value(answer).unwrap());
+            let mut live = ResultSet::new(serde_json::from_value(answer).unwrap());
             right(&mut session, &mut live, &path).await;
         }
     }

@@ -3,8 +3,8 @@
 
 use std::time::Duration;
 
-use gossip_client::live::Applied;
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::result_set::Applied;
+use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::rule::RuleText;
 use gossip_core::send_queue::QueueLimits;
 use gossip_core::wire::Notification;
@@ -75,7 +75,7 @@ impl End {
 struct Listener {
     name: &'static str,
     session: Session,
-    live: Live,
+    live: ResultSet,
     ended: bool,
 }
 
@@ -85,7 +85,7 @@ impl Listener {
         let mut session = c.connect(0, &[role], claims).await;
         let params = json!({"query": "SELECT id, note FROM calls WHERE id = 5", "every_ms": every_ms});
         let answer = session.call("subscribe", params).await.unwrap();
-        let live = Live::new(serde_json::from_value(answer).unwrap());
+        let live = ResultSet::new(serde_json::from_value(answer).unwrap());
         assert_eq!(live.rows["[5]"]["note"], "first", "{name}, {end:?}");
         Listener { name, session, live, ended: false }
     }
@@ -114,7 +114,7 @@ impl Listener {
 }
 
 /// Reads until a row has a note.
-async fn hear(session: &mut Session, live: &mut Live, key: &str, note: &str) {
+async fn hear(session: &mut Session, live: &mut ResultSet, key: &str, note: &str) {
     let read = async {
         while live.rows[key]["note"] != note {
             if let Incoming::Told(told) = session.next().await.unwrap().0 {
@@ -128,7 +128,7 @@ async fn hear(session: &mut Session, live: &mut Live, key: &str, note: &str) {
 async fn a_right_ends(end: End) {
     let c = cluster().await;
     let mut observer = c.connect(0, &["control"], json!({})).await;
-    let mut seen = Live::new(observer.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap());
+    let mut seen = ResultSet::new(observer.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap());
     let mut reads = Listener::new(&c, "reads", end, 0).await;
     let mut stuck = Listener::new(&c, "stuck", end, 0).await;
     let mut paced = Listener::new(&c, "paced", end, 60_000).await;
@@ -205,10 +205,10 @@ async fn a_membership_brings_its_rows_and_a_token_is_renewed_without_a_break() {
         c.token(&["pilot"], json!({"me": "eve", "exp": exp}))
     };
     let mut s = Session::connect(&c.url(1), Some(&token(8))).await.unwrap();
-    let mut live = Live::new(s.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(s.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap());
     assert_eq!(live.rows.keys().collect::<Vec<_>>(), ["[6]"]);
     s.call("authenticate", json!({"token": token(60)})).await.unwrap();
-    let mut wait = async |live: &mut Live, rows: &[&str], end: &str| loop {
+    let mut wait = async |live: &mut ResultSet, rows: &[&str], end: &str| loop {
         if live.rows.keys().map(String::as_str).eq(rows.iter().copied()) {
             return;
         }

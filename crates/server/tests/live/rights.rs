@@ -11,8 +11,8 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
-use gossip_client::live::Applied;
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::result_set::Applied;
+use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
 use gossip_core::send_queue::QueueLimits;
@@ -309,7 +309,7 @@ fn write(db: &mut Client, seed: u64, oracle: &Mutex<Oracle>) {
 
 /// What one client has heard.
 struct Heard {
-    live: Live,
+    live: ResultSet,
     /// Every row that stood in its result.
     rows: BTreeSet<String>,
 }
@@ -371,7 +371,7 @@ impl Bench {
         let condition = if condition == "true" { String::new() } else { format!(" WHERE {condition}") };
         let params = json!({"query": format!("SELECT {columns} FROM calls{condition}")});
         let answer = session.call("subscribe", params).await.unwrap();
-        let live = Live::new(serde_json::from_value(answer).unwrap());
+        let live = ResultSet::new(serde_json::from_value(answer).unwrap());
         let rows = live.rows.values().cloned().map(plain).collect();
         let heard = Arc::new(Mutex::new(Heard { live, rows }));
         let listening = tokio::spawn(listen(session, heard.clone()));
@@ -534,7 +534,7 @@ async fn a_table_that_a_rule_asks_is_truncated_and_altered() {
     let now = gossip_server::now() / 1_000_000;
     let token = bench.tokens.mint_for("ada", &["pilot".to_string()], &Map::new(), now, 600).unwrap();
     let mut s = Session::connect(&bench.instance.address().to_string(), Some(&token)).await.unwrap();
-    let mut live = Live::new(s.subscribe("SELECT id, note FROM calls", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(s.subscribe("SELECT id, note FROM calls", &Map::new(), None).await.unwrap());
     let mut shows = async |keys: &[&str]| {
         while !live.rows.keys().map(String::as_str).eq(keys.iter().copied()) {
             let (incoming, text) = tokio::time::timeout(PATIENCE, s.next()).await.expect("its rows").unwrap();

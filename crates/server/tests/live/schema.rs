@@ -9,8 +9,8 @@ use std::io::Write;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use gossip_client::live::Applied;
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::result_set::Applied;
+use gossip_client::{Incoming, ResultSet, Session};
 use postgres::{Client, NoTls, SimpleQueryMessage};
 use serde_json::{Map, json};
 use testbed::Postgres;
@@ -245,7 +245,7 @@ impl Case {
 
 /// Somebody's result, and how it ended if it did.
 struct Shown {
-    live: Live,
+    live: ResultSet,
     closed: Option<String>,
 }
 
@@ -321,7 +321,7 @@ async fn every_change_of_a_table_ends_right_or_closed() {
     for (i, case) in cases.iter().enumerate() {
         let query = format!("SELECT * FROM {}", case.table);
         let answer = session.subscribe(&query, &Map::new(), None).await.unwrap();
-        shown.insert(answer.subscription, (i, Shown { live: Live::new(answer), closed: None }));
+        shown.insert(answer.subscription, (i, Shown { live: ResultSet::new(answer), closed: None }));
     }
     // The changes, side by side where they do not depend on each other.
     let work: Vec<_> = (0..6)
@@ -421,11 +421,11 @@ async fn a_publication_that_brings_less_is_noticed() {
     let instance = start(source, vec![rule("anonymous", "t", None, &[])]).await;
     let url = instance.address().to_string();
     let mut session = Session::connect(&url, None).await.unwrap();
-    let mut live = Live::new(session.subscribe("SELECT * FROM t", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(session.subscribe("SELECT * FROM t", &Map::new(), None).await.unwrap());
     run("ALTER PUBLICATION gossip SET (publish = 'insert'); UPDATE t SET v = 'x'; DELETE FROM t WHERE id = 2; \
          ALTER PUBLICATION gossip SET (publish = 'insert, update, delete, truncate')")
     .await;
-    let mut expect = async |live: &mut Live, rows: serde_json::Value| {
+    let mut expect = async |live: &mut ResultSet, rows: serde_json::Value| {
         while json!(live.rows.values().collect::<Vec<_>>()) != rows {
             if let Incoming::Told(told) = session.next().await.unwrap().0 {
                 assert!(!matches!(live.apply(&told).unwrap(), Applied::Closed(_)));
@@ -451,7 +451,7 @@ async fn a_publication_that_brings_less_is_noticed() {
     let again = async {
         loop {
             if let Ok(answer) = session.subscribe("SELECT * FROM t", &Map::new(), None).await {
-                return Live::new(answer);
+                return ResultSet::new(answer);
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         }

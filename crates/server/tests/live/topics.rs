@@ -5,8 +5,8 @@ use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use gossip_client::live::Applied;
-use gossip_client::{ClientError, Incoming, Live, Session};
+use gossip_client::result_set::Applied;
+use gossip_client::{ClientError, Incoming, ResultSet, Session};
 use gossip_core::rule::{May, RuleText};
 use gossip_core::schema::TableName;
 use gossip_core::send_queue::QueueLimits;
@@ -61,7 +61,7 @@ async fn cluster(text: &str) -> Cluster {
 
 struct Listening {
     session: Session,
-    live: Live,
+    live: ResultSet,
 }
 
 impl Listening {
@@ -71,7 +71,7 @@ impl Listening {
     }
 
     async fn with(mut session: Session, query: &str) -> Listening {
-        let live = Live::new(session.subscribe(query, &Map::new(), None).await.unwrap());
+        let live = ResultSet::new(session.subscribe(query, &Map::new(), None).await.unwrap());
         Listening { session, live }
     }
 

@@ -1,7 +1,7 @@
 //! What other rules would have let be heard, asked by an operator over the wire.
 
 use crate::common::{Cluster, rule};
-use gossip_client::{ClientError, Incoming, Live};
+use gossip_client::{ClientError, Incoming, ResultSet};
 use gossip_core::send_queue::QueueLimits;
 use serde_json::{Map, json};
 
@@ -22,11 +22,11 @@ async fn an_operator_asks_what_other_rules_would_let_be_heard() {
     let mut ops = c.operator(0).await;
     let answer = agent.call("subscribe", observe).await.unwrap();
     assert_eq!(answer["rows"].as_array().unwrap().len(), 1);
-    let mut verdicts = Live::new(ops.subscribe("SELECT * FROM gossip.verdicts", &Map::new(), None).await.unwrap());
+    let mut verdicts = ResultSet::new(ops.subscribe("SELECT * FROM gossip.verdicts", &Map::new(), None).await.unwrap());
     // One after the other: what is committed between two reads arrives as one.
     for id in [1, 2] {
         c.db.execute_batch(&format!("UPDATE calls SET status = 'inbound' WHERE id = {id}")).unwrap();
-        let judged = |v: &Live| v.stream.iter().filter(|r| r["verdict"] != "written").count();
+        let judged = |v: &ResultSet| v.stream.iter().filter(|r| r["verdict"] != "written").count();
         let read = async {
             while judged(&verdicts) < id {
                 if let Incoming::Told(told) = ops.next().await.unwrap().0 {

@@ -10,8 +10,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
-use gossip_client::live::Applied;
-use gossip_client::{Incoming, Live, Session};
+use gossip_client::result_set::Applied;
+use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::send_queue::QueueLimits;
 use gossip_relay::faulty::{Faults, Faulty};
 use gossip_server::instance::{Instance, Options};
@@ -45,7 +45,7 @@ fn write(url: &str, stop: &AtomicBool) -> u32 {
 }
 
 /// Reads for ever, and keeps the result. No row goes back, nothing is closed.
-async fn read(mut session: Session, mut live: Live, rows: Arc<Mutex<Rows>>) {
+async fn read(mut session: Session, mut live: ResultSet, rows: Arc<Mutex<Rows>>) {
     loop {
         let Incoming::Told(told) = session.next().await.expect("the connection holds").0 else { continue };
         if let Applied::Closed(why) = live.apply(&told).unwrap() {
@@ -114,7 +114,7 @@ async fn all_is_right_in_the_end(kind: Kind) {
     for i in 0..CLIENTS {
         let mut session = Session::connect(&instances[i % 3].address().to_string(), None).await.unwrap();
         let query = format!("SELECT id, n FROM calls WHERE grp = {}", i as i64 % GROUPS);
-        let live = Live::new(session.subscribe(&query, &Map::new(), None).await.unwrap());
+        let live = ResultSet::new(session.subscribe(&query, &Map::new(), None).await.unwrap());
         let rows = Arc::new(Mutex::new(Rows::new()));
         clients.push((rows.clone(), tokio::spawn(read(session, live, rows))));
     }

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use gossip_client::live::{Applied, JsonRow};
-use gossip_client::{ClientError, Incoming, Live, Session};
+use gossip_client::result_set::{Applied, JsonRow};
+use gossip_client::{ClientError, Incoming, ResultSet, Session};
 use gossip_core::wire::{Notification, RpcError, code};
 use gossip_server::auth::Tokens;
 use gossip_server::config::Persona;
@@ -99,7 +99,7 @@ impl Listener {
             Ok(answer) => answer,
             Err(e) => return e,
         };
-        let mut live = Live::new(answer);
+        let mut live = ResultSet::new(answer);
         let mut tell = Message::Listening(self.watcher, now(), live.rows.len());
         loop {
             if messages.send(tell).await.is_err() {
@@ -172,7 +172,7 @@ impl Asker {
             Err(e) => return e,
         };
         let mut live = match session.subscribe(&self.query, &self.params, None).await {
-            Ok(answer) => Live::new(answer),
+            Ok(answer) => ResultSet::new(answer),
             Err(e) => return e,
         };
         let mut deltas = 0;
@@ -217,7 +217,7 @@ fn refused(e: RpcError) -> Refused {
     Refused { place: number("line").zip(number("column")), text: e.message }
 }
 
-fn picture_of(live: &Live, deltas: u64) -> Told {
+fn picture_of(live: &ResultSet, deltas: u64) -> Told {
     let parsed = |key: &str| serde_json::from_str::<Json>(key).unwrap_or_default();
     let of_key = live.rows.iter().map(|(key, row)| (key.clone(), row.clone()));
     let rows: Vec<(String, JsonRow)> = if live.rows.len() > ORDERED {

@@ -10,7 +10,7 @@ pub type JsonRow = Map<String, Json>;
 
 /// A materialised result.
 #[derive(Clone, Debug, Default)]
-pub struct Live {
+pub struct ResultSet {
     /// The subscription's number within its connection.
     pub subscription: u64,
     /// The columns.
@@ -38,15 +38,15 @@ pub enum Applied {
     Closed(String),
 }
 
-impl Live {
+impl ResultSet {
     /// Begins with the answer to `subscribe`.
-    pub fn new(answer: Subscribed) -> Live {
-        let mut live = Live {
+    pub fn new(answer: Subscribed) -> ResultSet {
+        let mut live = ResultSet {
             subscription: answer.subscription,
             columns: answer.columns,
             cursor: answer.cursor,
             unfinished: answer.more,
-            ..Live::default()
+            ..ResultSet::default()
         };
         live.take(answer.rows);
         live

@@ -6,8 +6,8 @@ use backon::{BackoffBuilder, ExponentialBackoff, ExponentialBuilder};
 use gossip_core::wire::{Subscribed, code};
 use serde_json::{Map, Value as Json, json};
 
-use crate::live::Applied;
-use crate::{ClientError, Incoming, Live, Session};
+use crate::result_set::Applied;
+use crate::{ClientError, Incoming, ResultSet, Session};
 
 /// The first pause before another attempt, and the longest. Jitter can double both.
 const FIRST_PAUSE: Duration = Duration::from_millis(50);
@@ -18,7 +18,7 @@ const SILENCE: Duration = Duration::from_secs(10);
 
 /// What became of the result.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Followed {
+pub enum SubscriptionEvent {
     /// The result is whole, for this reason: `first`, or as a snapshot says it.
     Whole(String),
     /// It goes on where it was, on a new connection; what was missed follows.
@@ -37,13 +37,13 @@ fn pauses() -> ExponentialBackoff {
 
 /// A live query over whichever instance can be reached.
 #[derive(Debug)]
-pub struct Follow {
+pub struct ReconnectingSubscription {
     urls: Vec<String>,
     token: Option<String>,
     query: String,
     params: Map<String, Json>,
     session: Option<Session>,
-    live: Option<Live>,
+    live: Option<ResultSet>,
     /// Whether all parts of the result have come, so that one can go on from its cursor.
     complete: bool,
     /// The instance that is tried next.
@@ -51,10 +51,15 @@ pub struct Follow {
     pauses: ExponentialBackoff,
 }
 
-impl Follow {
+impl ReconnectingSubscription {
     /// Follows a query at these instances, beginning with the first.
-    pub fn new(urls: Vec<String>, token: Option<String>, query: &str, params: Map<String, Json>) -> Follow {
-        Follow {
+    pub fn new(
+        urls: Vec<String>,
+        token: Option<String>,
+        query: &str,
+        params: Map<String, Json>,
+    ) -> ReconnectingSubscription {
+        ReconnectingSubscription {
             urls,
             token,
             query: query.into(),
@@ -68,7 +73,7 @@ impl Follow {
     }
 
     /// The result as it is known; `None` before the first.
-    pub fn live(&self) -> Option<&Live> {
+    pub fn live(&self) -> Option<&ResultSet> {
         self.live.as_ref()
     }
 
@@ -81,7 +86,7 @@ impl Follow {
     ///
     /// # Errors
     /// The query is refused, or ended by the instance: another connection would not help.
-    pub async fn next(&mut self) -> Result<Followed, ClientError> {
+    pub async fn next(&mut self) -> Result<SubscriptionEvent, ClientError> {
         loop {
             let (Some(session), Some(live)) = (&mut self.session, &mut self.live) else {
                 match self.connect().await {
@@ -98,11 +103,11 @@ impl Follow {
                     Ok(Applied::NotMine) => continue,
                     Ok(Applied::Whole(why)) => {
                         self.complete = !live.unfinished;
-                        return Ok(Followed::Whole(why));
+                        return Ok(SubscriptionEvent::Whole(why));
                     }
                     Ok(Applied::Changed) => {
                         self.complete |= !live.unfinished;
-                        return Ok(Followed::Changed);
+                        return Ok(SubscriptionEvent::Changed);
                     }
                     Ok(Applied::Closed(why)) => return Err(ClientError::Ended(why)),
                     Err(e) => {
@@ -117,11 +122,11 @@ impl Follow {
             };
             self.session = None;
             self.at += 1;
-            return Ok(Followed::Lost(lost));
+            return Ok(SubscriptionEvent::Lost(lost));
         }
     }
 
-    async fn connect(&mut self) -> Result<Followed, ClientError> {
+    async fn connect(&mut self) -> Result<SubscriptionEvent, ClientError> {
         let url = self.url().to_string();
         let begun = self.begin(&url).await;
         if begun.is_ok() {
@@ -133,7 +138,7 @@ impl Follow {
         begun
     }
 
-    async fn begin(&mut self, url: &str) -> Result<Followed, ClientError> {
+    async fn begin(&mut self, url: &str) -> Result<SubscriptionEvent, ClientError> {
         let mut session = Session::connect(url, self.token.as_deref()).await?;
         let mut call = json!({"query": self.query, "params": self.params});
         if let Some(live) = self.live.as_ref().filter(|_| self.complete) {
@@ -145,10 +150,11 @@ impl Follow {
             serde_json::from_value(answer).map_err(|e| ClientError::NotUnderstood(e.to_string()))?;
         self.complete = answer.resumed || !answer.more;
         let (live, followed) = match (self.live.take(), answer.resumed) {
-            (Some(known), true) => {
-                (Live { subscription: answer.subscription, unfinished: false, ..known }, Followed::Resumed)
-            }
-            (_, _) => (Live::new(answer), Followed::Whole(why)),
+            (Some(known), true) => (
+                ResultSet { subscription: answer.subscription, unfinished: false, ..known },
+                SubscriptionEvent::Resumed,
+            ),
+            (_, _) => (ResultSet::new(answer), SubscriptionEvent::Whole(why)),
         };
         self.live = Some(live);
         self.session = Some(session);

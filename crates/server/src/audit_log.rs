@@ -28,18 +28,18 @@ pub struct Who<'a> {
 
 /// Tells the log, within its limit.
 #[derive(Debug, Default)]
-pub struct Record {
+pub struct AuditLog {
     /// The second that is counted, its lines, and how many were left out.
     second: Mutex<(Micros, u32, u64)>,
 }
 
-impl Record {
+impl AuditLog {
     /// Somebody may not do something, or may not any more.
     pub fn refused(&self, who: &Who<'_>, what: &str, e: &RpcError) {
         if matches!(e.code, code::NOT_AUTHENTICATED | code::NOT_KNOWN) && self.has_room() {
             let (subject, roles) = about(who.claims);
             let reason = cut(&e.message);
-            tracing::warn!(target: "gossip_server::record", address = %who.address, %subject, %roles, "refused {what}: {reason}");
+            tracing::warn!(target: "gossip_server::audit_log", address = %who.address, %subject, %roles, "refused {what}: {reason}");
         }
     }
 
@@ -47,7 +47,7 @@ impl Record {
     pub fn looked(&self, who: &Who<'_>, at: &str) {
         if self.has_room() {
             let (subject, roles) = about(who.claims);
-            tracing::info!(target: "gossip_server::record", address = %who.address, %subject, %roles, "looked at {}", cut(at));
+            tracing::info!(target: "gossip_server::audit_log", address = %who.address, %subject, %roles, "called {}", cut(at));
         }
     }
 
@@ -56,7 +56,7 @@ impl Record {
         let (of, lines, left_out) = &mut *second;
         if now() / 1_000_000 != *of {
             if *left_out > 0 {
-                tracing::warn!(target: "gossip_server::record", "{left_out} more like these in a second, not told one by one");
+                tracing::warn!(target: "gossip_server::audit_log", "{left_out} more like these in a second, not told one by one");
             }
             (*of, *lines, *left_out) = (now() / 1_000_000, 0, 0);
         }
@@ -108,7 +108,7 @@ mod tests {
         let who = Who { address: &address, claims: &claims };
         let refused = |code| RpcError::new(code, "table crews is not known or not permitted");
         tracing::subscriber::with_default(log, || {
-            let record = Record::default();
+            let record = AuditLog::default();
             record.refused(&who, "the call subscribe", &refused(code::LIMIT));
             record.looked(&who, "why s:7 did or did not reach subscription 3");
             (0..1_000).for_each(|_| record.refused(&who, "the call subscribe", &refused(code::NOT_KNOWN)));
@@ -117,7 +117,7 @@ mod tests {
         let told: Vec<&str> = text.lines().collect();
         // At most two seconds were begun.
         assert!((1..=2 * MOST as usize + 1).contains(&told.len()), "{} lines", told.len());
-        assert!(told[0].contains("looked at why s:7") && told[0].contains("ada forged"), "{}", told[0]);
+        assert!(told[0].contains("called why s:7") && told[0].contains("ada forged"), "{}", told[0]);
         assert!(
             told[1].contains("refused the call subscribe: table crews") && told[1].contains("agent"),
             "{}",

@@ -14,7 +14,7 @@ use gossip_relay::cloudevent::{CloudEvent, MAX_EVENT};
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::oneshot;
 
-use crate::node::{Ask, Publish, Published};
+use crate::node::{Command, Publish, Published};
 use crate::params::invalid;
 use crate::requests::{Front, bearer, refuse};
 
@@ -55,7 +55,7 @@ async fn take(front: &Front, headers: &HeaderMap, body: &[u8]) -> Result<Vec<Pub
     for (i, event) in events.into_iter().enumerate() {
         let (answer, answered) = oneshot::channel();
         let publish = Publish { topic: event.kind.clone(), claims: claims.clone(), event, answer };
-        front.asks.send(Ask::Publish(Box::new(publish))).await.map_err(|_| stops())?;
+        front.asks.send(Command::Publish(Box::new(publish))).await.map_err(|_| stops())?;
         match answered.await.map_err(|_| stops())? {
             Ok(published) => taken.push(published),
             Err(e) => {

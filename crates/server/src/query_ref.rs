@@ -29,7 +29,7 @@ pub fn owner(client: Option<u64>, claims: &Claims, address: SocketAddr) -> Owner
 
 /// What a client says about its query.
 #[derive(Clone, Debug, Default)]
-pub struct Asked {
+pub struct QueryRef {
     /// A query of its own.
     pub query: Option<String>,
     /// The name of a stored one.
@@ -55,8 +55,8 @@ pub struct Askable {
 
 impl Askable {
     /// The request that is meant, compiled, so that the loop need not.
-    pub async fn request(&self, asked: Asked, claims: Arc<Claims>, owner: Owner) -> Result<Request, RpcError> {
-        let Asked { query, name, grant, params } = asked;
+    pub async fn request(&self, asked: QueryRef, claims: Arc<Claims>, owner: Owner) -> Result<Request, RpcError> {
+        let QueryRef { query, name, grant, params } = asked;
         let (query, params, trusted) = match (query, name, grant) {
             (Some(query), None, None) => {
                 self.admission.own_query(&claims)?;

@@ -22,13 +22,13 @@ use serde_json::{Map, Value as Json, json};
 use tokio::sync::mpsc;
 use tokio::time::{Instant, sleep_until, timeout};
 
-use crate::asked::{Asked, owner};
 use crate::auth::{Accepted, KeyId};
 use crate::connection::{Known, MAX_EVERY_MS, STUCK, changed};
-use crate::node::{Ask, Client};
+use crate::node::{Client, Command};
 use crate::now;
 use crate::outbox::Style;
 use crate::params::invalid;
+use crate::query_ref::{QueryRef, owner};
 use crate::requests::{Front, asked, bearer, nothing_else, refuse};
 use crate::writers::tell;
 
@@ -93,7 +93,7 @@ async fn make_ticket(
         body.map_err(|e| invalid(format!("the body: {}", e.body_text())))?;
     let (claims, expires) = who.map_or((Claims::anonymous(), 0), |a| (a.claims, a.expires));
     // What is wrong with it is told here, where it can be read.
-    let asked = Asked { query: query.clone(), name: name.clone(), grant: grant.clone(), params: params.clone() };
+    let asked = QueryRef { query: query.clone(), name: name.clone(), grant: grant.clone(), params: params.clone() };
     let owner = owner(None, &claims, address);
     front.askable.request(asked, Arc::new(claims), owner).await?;
     let ticket = json!(Ticket { token, query, name, grant, params }).to_string();
@@ -145,7 +145,7 @@ async fn begin(
             let Some(Ticket { token, query, name, grant, params }) = ticket else {
                 return Err(RpcError::new(code::NOT_AUTHENTICATED, "the ticket is not one of this cluster's"));
             };
-            (Some(token), Asked { query, name, grant, params })
+            (Some(token), QueryRef { query, name, grant, params })
         }
     };
     nothing_else(&q, "ticket, or query, name or grant with params; cursor, every_ms, send")?;
@@ -164,8 +164,8 @@ async fn begin(
     let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
     let known = Known { client: client.clone(), asks: front.asks.clone() };
     let connected = Connected { front: front.clone(), client: client.clone(), _known: known };
-    front.asks.send(Ask::Connected(client.clone())).await.map_err(|_| stops(()))?;
-    let subscribe = Ask::Subscribe { client: client.id, call: 1.into(), request, style, observed: None };
+    front.asks.send(Command::Connected(client.clone())).await.map_err(|_| stops(()))?;
+    let subscribe = Command::Subscribe { client: client.id, call: 1.into(), request, style, observed: None };
     front.asks.send(subscribe).await.map_err(|_| stops(()))?;
     // Only what has begun is a stream: a refusal is an answer of its own.
     let mut stopping = front.stopping.clone();

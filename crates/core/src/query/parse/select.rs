@@ -83,7 +83,10 @@ impl Parser<'_> {
             schema = Some(name);
             (name, quoted, _) = self.name("the name of a table")?;
         }
-        if matches!(self.peek(), Token::Comma) || matches!(self.peek(), Token::Word(_)) && !self.may_follow_table() {
+        if *self.peek() == Token::Comma {
+            return Err(self.unexpected("WHERE: one table is supported"));
+        }
+        if matches!(self.peek(), Token::Word(_)) && !self.may_follow_table() {
             return Err(self.unexpected("WHERE: aliases are not supported"));
         }
         match visible.table(schema.as_deref(), &name, quoted) {

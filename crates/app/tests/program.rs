@@ -397,7 +397,7 @@ fn check_says_that_anybody_on_the_broker_can_speak_as_an_instance() {
     );
 }
 
-/// The README's first command is `cargo run --release -- demo`: it works while there is one program to choose.
+/// `cargo run` works while there is one program to choose.
 #[test]
 fn cargo_run_means_gossip() {
     let root = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");

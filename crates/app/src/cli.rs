@@ -103,7 +103,7 @@ impl From<gossip_client::ClientError> for Failure {
 fn start_log(command: &Command) -> Result<(), String> {
     // What expectations find, they print.
     let usual = if matches!(command, Command::Expect(_)) { "warn,gossip_server::audit_log=off" } else { "info" };
-    let filter = std::env::var("GOSSIP_LOG").unwrap_or_else(|_| usual.into());
+    let filter = std::env::var("GOSSIP_LOG").ok().filter(|text| !text.is_empty()).unwrap_or_else(|| usual.into());
     let filter: Targets = filter.parse().map_err(|e| {
         format!("GOSSIP_LOG: {e}; expected a level (off, error, warn, info, debug, trace) or module=level, with commas")
     })?;

@@ -410,3 +410,21 @@ fn cargo_run_means_gossip() {
     let programs: Vec<_> = targets.filter(|t| t["kind"][0] == "bin").map(|t| t["name"].as_str().unwrap()).collect();
     assert_eq!(programs, ["gossip"]);
 }
+
+/// The README's first command; `scripts/test` builds what it builds.
+#[test]
+fn cargo_knows_the_demo() {
+    let root = concat!(env!("CARGO_MANIFEST_DIR"), "/../..");
+    let said = Command::new(env!("CARGO")).arg("--list").current_dir(root).output().unwrap();
+    let said = String::from_utf8(said.stdout).unwrap();
+    let alias = said.lines().find(|line| line.trim_start().starts_with("demo ")).unwrap_or_default();
+    assert!(alias.contains("run --profile quick --no-default-features --package gossip -- demo"), "{alias}");
+}
+
+#[test]
+fn a_filter_of_the_log_that_is_none_is_an_error() {
+    let dir = tempfile::tempdir().unwrap();
+    let o = run(Path::new(GOSSIP), &["check"], dir.path(), &[("GOSSIP_LOG", "gossip=loudly")]);
+    let err = String::from_utf8_lossy(&o.stderr).into_owned();
+    assert!(o.status.code() == Some(2) && err.contains("GOSSIP_LOG") && err.contains("expected a level"), "{err}");
+}

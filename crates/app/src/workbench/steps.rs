@@ -3,6 +3,7 @@
 use super::actions::Action;
 use super::rail::View;
 use super::state::{Link, State};
+use super::view::words::counted;
 
 /// A step.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -15,10 +16,6 @@ pub struct Step {
     pub text: String,
     /// What does it.
     pub action: Action,
-}
-
-fn counted(n: usize, one: &str, many: &str) -> String {
-    if n == 1 { format!("1 {one}") } else { format!("{n} {many}") }
 }
 
 /// All steps, in their order.

@@ -7,7 +7,7 @@ use ratatui::style::Style;
 use ratatui::text::{Line as Text, Span};
 use unicode_width::UnicodeWidthStr;
 
-use super::words::{self, fit, time, wrap};
+use super::words::{self, counted, fit, time, wrap};
 use super::{put, rule};
 use crate::workbench::line::RowShown;
 use crate::workbench::rules::{self, Cell, Different, Outcome};
@@ -112,7 +112,12 @@ fn matrix(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     s.places_on_screen.extend(drawn);
     let used = tables.min(rows) as u16 + 2;
     if more > 0 {
-        put(frame, area, used, Text::styled(format!("{more} more roles to the right"), t.dim()));
+        put(
+            frame,
+            area,
+            used,
+            Text::styled(format!("{} to the right", counted(more, "more role", "more roles")), t.dim()),
+        );
     } else if used + 1 < area.height {
         let text = "■ all  ▤ some rows  ▥ some columns  ▦ some of both  ↗ publish  · nothing";
         put(frame, area, used, Text::styled(fit(text, area.width as usize), t.dim()));
@@ -226,7 +231,7 @@ fn what_if(s: &State, frame: &mut Frame<'_>, area: Rect) {
         Some(o) if o.transactions == 0 => "no transaction is remembered yet".into(),
         Some(o) => {
             let since = o.since.map_or(String::new(), |at| format!(", since {}", time(at)));
-            format!("tried on the last {} transactions{since}", o.transactions)
+            format!("tried on {}{since}", counted(o.transactions as usize, "transaction", "recent transactions"))
         }
     };
     let head = vec![Span::styled("what if", t.strong()), Span::styled(format!("   {over}"), t.dim())];

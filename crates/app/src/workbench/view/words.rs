@@ -14,6 +14,11 @@ fn short(v: &Json) -> String {
     fit(&plain(v), SHORT)
 }
 
+/// A number of things, with the word for one or for more.
+pub fn counted(n: usize, one: &str, many: &str) -> String {
+    if n == 1 { format!("1 {one}") } else { format!("{n} {many}") }
+}
+
 /// Cuts a text to a width in cells, with an ellipsis where something is missing.
 pub fn fit(text: &str, width: usize) -> String {
     // A control character would move the terminal's cursor.
@@ -124,5 +129,20 @@ pub fn span(micros: i64) -> String {
 /// A text in lines of at most `width` cells, broken between words where it can be.
 pub fn wrap(text: &str, width: usize) -> Vec<String> {
     let options = textwrap::Options::new(width.max(1)).wrap_algorithm(textwrap::WrapAlgorithm::FirstFit);
-    textwrap::wrap(text, options).into_iter().map(String::from).collect()
+    let one_line = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    textwrap::wrap(&one_line, options).into_iter().map(|line| fit(&line, width)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::wrap;
+
+    #[test]
+    fn wrapped_lines_fit_and_move_no_cursor() {
+        assert_eq!(wrap("one\n\ttwo  three", 8), ["one two", "three"]);
+        assert_eq!(wrap("a\u{1b}[2J b", 20), ["a [2J b"]);
+        assert_eq!(wrap("語語語語", 4), ["語語", "語語"]);
+        assert_eq!(wrap("", 4), [""]);
+        assert!(wrap("a b", 0).iter().all(String::is_empty));
+    }
 }

@@ -3,8 +3,7 @@
 use std::sync::Arc;
 
 use super::keyword::Keyword;
-use super::token::{Location, Token, invalid};
-
+use super::lexer::{Location, Token, invalid};
 use super::types::ordered;
 use super::{MAX_BRACKETS, OPERAND, Parser, Result, SUPPORTED, Size, Typed};
 use crate::query::expr::{CmpOp, Expr, Placeholder};

@@ -1,8 +1,7 @@
 //! What a rule shows in the place of a column: a constant, or parts of texts put together.
 
 use super::keyword::Keyword;
-use super::token::{Token, invalid};
-
+use super::lexer::{Token, invalid};
 use super::{Parser, Result};
 use crate::mask::Mask;
 use crate::value::{Type, Value};

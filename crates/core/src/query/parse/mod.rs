@@ -6,19 +6,19 @@
 
 mod condition;
 mod keyword;
+mod lexer;
+mod lookahead;
 mod mask;
 mod select;
 mod subquery;
-mod token;
-mod tokens;
 mod types;
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use self::token::{Location, Spanned};
 use serde_json::{Map, Value as Json};
 
+use self::lexer::{Location, Spanned};
 use super::{Expr, LiveQuery, QueryError, Visible, shortened, similar};
 use crate::mask::Mask;
 use crate::schema::{Catalog, ColumnSet, Table};
@@ -132,10 +132,10 @@ impl<'a> Parser<'a> {
     fn node(&self, expr: Expr, ty: Option<Type>, at: Location, parts: Size) -> Result<Typed> {
         let size = Size { depth: parts.depth + 1, nodes: parts.nodes.saturating_add(1) };
         if size.depth > MAX_DEPTH {
-            return Err(token::invalid(at, "nested too deeply", format!("at most {MAX_DEPTH} levels")));
+            return Err(lexer::invalid(at, "nested too deeply", format!("at most {MAX_DEPTH} levels")));
         }
         if size.nodes > MAX_NODES {
-            return Err(token::invalid(at, "too long a condition", format!("at most {MAX_NODES} parts")));
+            return Err(lexer::invalid(at, "too long a condition", format!("at most {MAX_NODES} parts")));
         }
         Ok(Typed { expr, ty, at, size })
     }

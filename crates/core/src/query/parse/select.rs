@@ -1,8 +1,7 @@
 //! `SELECT`, its tables and columns.
 
 use super::keyword::Keyword;
-use super::token::{Location, Token, invalid};
-
+use super::lexer::{Location, Token, invalid};
 use super::{Parser, Result, Scope, Typed};
 use crate::query::{Expr, LiveQuery, MAX_NAME, QueryError, Visible, similar};
 

@@ -7,11 +7,9 @@
 use std::sync::Arc;
 
 use super::keyword::Keyword;
-use super::token::{Location, Token, invalid};
-
+use super::lexer::{Location, Token, invalid};
 use super::{Parser, Result, Scope, Size, Typed};
-use crate::query::Subquery;
-use crate::query::{CmpOp, Expr, QueryError, similar};
+use crate::query::{CmpOp, Expr, QueryError, Subquery, similar};
 use crate::value::Type;
 
 /// Sub-selects within sub-selects: a rule asks a table that asks a table.

@@ -1,7 +1,6 @@
 //! Which values may stand beside which, and what a text in quotes means there.
 
-use super::token::{Location, invalid};
-
+use super::lexer::{Location, invalid};
 use super::{Parser, Result, SUPPORTED, Typed};
 use crate::query::expr::Expr;
 use crate::value::{Type, Value};

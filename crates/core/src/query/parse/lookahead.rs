@@ -1,9 +1,9 @@
-//! Words and signs, one after the other, each with its place.
+//! The parser's place in its tokens: what is next, and taking it if it is what the grammar needs.
 
 use std::collections::BTreeSet;
 
 use super::keyword::Keyword;
-use super::token::{LexError, Location, Token, excerpt, invalid, tokens};
+use super::lexer::{LexError, Location, Token, excerpt, invalid, tokens};
 use super::{MAX_TEXT, Parser, Result};
 use crate::query::QueryError;
 

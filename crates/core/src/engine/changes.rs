@@ -18,7 +18,7 @@ struct Evaluated {
     /// What it did to their results.
     matched: HashMap<FeedId, Tally>,
     /// It does not tell enough for these.
-    omitted_columns: Vec<FeedId>,
+    incomplete: Vec<FeedId>,
     /// Feeds that keep their rows, with the changes that concern them.
     kept: Vec<(FeedId, u32)>,
 }
@@ -261,7 +261,7 @@ impl Engine {
         let term = Term { epoch: interval.epoch.max(self.progress(source).epoch), timeline: interval.timeline };
         let followed = self.sources.entry(source.clone()).or_default();
         let mut unfinished = followed.unfinished.take();
-        let Evaluated { mut matched, omitted_columns, kept } = self.evaluate(term, t, &touched, &mut unfinished);
+        let Evaluated { mut matched, incomplete, kept } = self.evaluate(term, t, &touched, &mut unfinished);
         self.touched = touched;
         if let Some(followed) = self.sources.get_mut(source) {
             followed.unfinished = unfinished;
@@ -273,7 +273,7 @@ impl Engine {
             matched.extend(self.settle(source, Moment { term, position: t.position, at: t.committed.to }));
         }
         self.tell_verdicts(source, term, t, &matched);
-        omitted_columns.into_iter().for_each(|id| self.renew(id, ResyncReason::Gap));
+        incomplete.into_iter().for_each(|id| self.renew(id, ResyncReason::Gap));
         otherwise.into_iter().for_each(|name| self.described_otherwise(name, t.position));
         self.remember(source, t);
         self.out.push(Output::Taken(interval.clone(), t.clone()));
@@ -335,7 +335,7 @@ impl Engine {
         let observing = !self.observed.is_empty();
         let more = !t.position.is_whole();
         let mut open = unfinished.take().unwrap_or_default();
-        let (mut omitted_columns, mut kept) = (Vec::new(), Vec::new());
+        let (mut incomplete, mut kept) = (Vec::new(), Vec::new());
         self.out.reserve(touched.len() + self.observed.len() + 1);
         let (mut matched, mut full) = (HashMap::new(), Vec::new());
         for group in touched.chunk_by(|a, b| a.0 == b.0) {
@@ -361,7 +361,7 @@ impl Engine {
                     Ok(Some(change)) => change,
                     Ok(None) => continue,
                     Err(feed::MissingValue) => {
-                        omitted_columns.push(id);
+                        incomplete.push(id);
                         break;
                     }
                 };
@@ -378,7 +378,7 @@ impl Engine {
                 revokes |= feed::revokes(&effective, &change, row, &());
                 changes.push(change);
             }
-            if changes.is_empty() || omitted_columns.last() == Some(&id) {
+            if changes.is_empty() || incomplete.last() == Some(&id) {
                 continue;
             }
             if more {
@@ -409,7 +409,7 @@ impl Engine {
             open.into_iter().for_each(|id| self.tell_end(id, term, t));
             full.into_iter().for_each(|id| self.tell_pending(id));
         }
-        Evaluated { matched, omitted_columns, kept }
+        Evaluated { matched, incomplete, kept }
     }
 
     /// Tells a feed that a transaction of which it has got parts is complete.

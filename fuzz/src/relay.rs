@@ -5,9 +5,9 @@ use std::sync::{Arc, LazyLock};
 
 use async_trait::async_trait;
 use gossip_core::position::Position;
+use gossip_protocol::CloudEvent;
 use gossip_relay::broker::Broker;
 use gossip_relay::broker_relay::BrokerRelay;
-use gossip_relay::cloudevent::CloudEvent;
 use gossip_relay::event::{decode, encode, learn};
 use gossip_relay::message::{Message, Path};
 use gossip_relay::parts::Part;

@@ -12,17 +12,18 @@ use gossip::workbench::theme::Theme;
 use gossip::workbench::update::{add_watcher, update};
 use gossip::workbench::view::view;
 use gossip::workbench::{Access, Place};
+use gossip_protocol::system::SystemRow;
 use gossip_server::config::Persona;
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 
 const PER_SECOND: u64 = 10_000;
 const FRAMES: u64 = 30;
 const WATCHERS: u32 = 5;
 
-fn row(v: Json) -> Map<String, Json> {
-    v.as_object().cloned().unwrap_or_default()
+fn row<R: SystemRow>(v: Json) -> Box<R> {
+    Box::new(R::read(v.as_object().unwrap()).unwrap())
 }
 
 /// Bytes of memory in use, as the system counts them.

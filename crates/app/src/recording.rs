@@ -10,7 +10,7 @@ use std::io::{BufRead, BufReader, BufWriter, Read, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
-use gossip_core::wire::rfc3339;
+use gossip_protocol::timestamp::rfc3339;
 use serde_json::{Map, Value as Json, json};
 
 /// What stands in the place of a masked value.

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use gossip_draw::{Colour, Drawing, Shape, fit, text_width};
-use serde_json::{Map, Value as Json};
+use gossip_protocol::system::{InstanceRow, LinkRow};
 
 /// An instance.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -22,11 +22,11 @@ pub struct Node {
     /// For how many seconds it has not been there, if it is not.
     pub away: Option<i64>,
     /// Milliseconds since it was known to be current; 0 if it is.
-    pub behind_ms: i64,
+    pub behind_ms: u64,
     /// Clients and their subscriptions.
-    pub clients: i64,
+    pub clients: u64,
     /// Subscriptions.
-    pub subscriptions: i64,
+    pub subscriptions: u64,
     /// Row changes taken, and deltas handed out, in a second.
     pub changes: f64,
     /// Deltas handed out in a second.
@@ -34,11 +34,11 @@ pub struct Node {
     /// How long a message of its own takes until it is back, in milliseconds.
     pub round_trip: Option<f64>,
     /// Messages that wait for it, that it lost, and that nobody could read.
-    pub waiting: i64,
+    pub waiting: u64,
     /// Messages that it lost.
-    pub lost: i64,
+    pub lost: u64,
     /// Messages that nobody could read.
-    pub malformed: i64,
+    pub malformed: u64,
     /// The newest of those, and why.
     pub last_malformed: String,
     /// Other programs' topics that it listens to.
@@ -76,50 +76,43 @@ pub struct Picture {
 /// What was counted of an instance, and when, for rates.
 pub type Counted = BTreeMap<String, (i64, i64, i64)>;
 
-fn text(row: &Map<String, Json>, column: &str) -> String {
-    row.get(column).and_then(Json::as_str).unwrap_or("").to_string()
-}
-
-fn int(row: &Map<String, Json>, column: &str) -> i64 {
-    row.get(column).and_then(Json::as_i64).unwrap_or(0)
-}
-
 impl Picture {
     /// From rows of `gossip.instances` and `gossip.links`, by instance. `rates` tells row changes and deltas in a second.
     pub fn new(
-        instances: &BTreeMap<String, Map<String, Json>>,
-        links: &BTreeMap<String, Map<String, Json>>,
+        instances: &BTreeMap<String, InstanceRow>,
+        links: &BTreeMap<String, LinkRow>,
         rates: impl Fn(&str) -> (f64, f64),
         at: String,
     ) -> Picture {
-        let none = Map::new();
-        let node = |(name, row): (&String, &Map<String, Json>)| {
+        // Of whom nothing is known yet, it is not said that it is cut off.
+        let none = LinkRow { connected: true, ..LinkRow::default() };
+        let node = |(name, row): (&String, &InstanceRow)| {
             let link = links.get(name).unwrap_or(&none);
             let (changes, deliveries) = rates(name);
             Node {
                 name: name.clone(),
-                address: text(row, "address"),
-                reads: row.get("reads") == Some(&Json::Bool(true)),
-                state: text(row, "state"),
+                address: row.address.clone(),
+                reads: row.reads,
+                state: row.state.clone(),
                 away: None,
-                connected: link.get("connected") != Some(&Json::Bool(false)),
-                behind_ms: int(row, "behind_ms"),
-                clients: int(row, "clients"),
-                subscriptions: int(row, "subscriptions"),
+                connected: link.connected,
+                behind_ms: row.behind_ms,
+                clients: row.clients,
+                subscriptions: row.subscriptions,
                 changes,
                 deliveries,
-                round_trip: link.get("delay_ms").and_then(Json::as_f64),
-                waiting: int(link, "waiting"),
-                lost: int(link, "lost"),
-                malformed: int(link, "malformed"),
-                last_malformed: text(link, "last_malformed"),
-                foreign: text(link, "foreign"),
-                rules: text(row, "rules"),
+                round_trip: link.delay_ms,
+                waiting: link.waiting,
+                lost: link.lost,
+                malformed: link.malformed,
+                last_malformed: link.last_malformed.clone().unwrap_or_default(),
+                foreign: link.foreign.clone(),
+                rules: row.rules.clone(),
             }
         };
         Picture {
-            source: instances.values().map(|r| text(r, "source")).find(|s| !s.is_empty()).unwrap_or_default(),
-            relay: links.values().map(|r| text(r, "kind")).find(|k| !k.is_empty()).unwrap_or_default(),
+            source: instances.values().map(|r| r.source.clone()).find(|s| !s.is_empty()).unwrap_or_default(),
+            relay: links.values().map(|r| r.kind.clone()).find(|k| !k.is_empty()).unwrap_or_default(),
             nodes: instances.iter().map(node).collect(),
             at,
         }
@@ -255,18 +248,17 @@ pub fn words(p: &Picture) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use serde_json::json;
 
     #[test]
     fn the_picture_says_who_reads_who_is_behind_and_who_is_cut_off() {
-        let row = |name: &str, reads: bool, behind: i64| {
-            let row = json!({"name": name, "address": "h:1", "source": "harbour", "reads": reads, "behind_ms": behind,
-                "clients": 3, "subscriptions": 4, "rules": "abc", "state": ""});
-            (name.to_string(), row.as_object().cloned().unwrap())
+        let row = |name: &str, reads: bool, behind_ms: u64| {
+            let (address, source, rules) = ("h:1".into(), "harbour".into(), "abc".into());
+            let about = InstanceRow { address, source, rules, clients: 3, subscriptions: 4, ..InstanceRow::default() };
+            (name.to_string(), InstanceRow { name: name.into(), reads, behind_ms, ..about })
         };
         let link = |name: &str, connected: bool| {
-            let row = json!({"instance": name, "kind": "nats", "connected": connected, "delay_ms": 0.8});
-            (name.to_string(), row.as_object().cloned().unwrap())
+            let (instance, kind) = (name.to_string(), "nats".into());
+            (name.into(), LinkRow { instance, kind, connected, delay_ms: Some(0.8), ..LinkRow::default() })
         };
         let instances = BTreeMap::from([row("east", true, 0), row("far", false, 900), row("west", false, 0)]);
         let links = BTreeMap::from([link("east", true), link("far", true), link("west", false)]);

@@ -9,9 +9,9 @@ use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::time::Duration;
 
 use gossip_client::{Incoming, Session};
-use gossip_core::wire::{ChangeEntry, Notification};
+use gossip_protocol::{ChangeEntry, Notification};
 use postgres::{Client, NoTls};
-use serde_json::{Map, Value as Json};
+use serde_json::Value as Json;
 use testbed::{Postgres, Process, Tmux, free_port, run, wait_for};
 
 const GOSSIP: &str = env!("CARGO_BIN_EXE_gossip");
@@ -150,14 +150,14 @@ async fn a_million_rows_in_a_snapshot_and_in_a_transaction_stay_within_bounds() 
     let counted = answered.clone();
     let asking = tokio::spawn(async move {
         loop {
-            let refused = other.subscribe("SELECT nothing FROM big", &Map::new(), None).await;
+            let refused = other.subscribe("SELECT nothing FROM big").await;
             assert!(matches!(refused, Err(gossip_client::ClientError::Refused(_))), "{refused:?}");
             counted.fetch_add(1, Relaxed);
             tokio::time::sleep(Duration::from_millis(5)).await;
         }
     });
     let mut session = Session::connect(&place.url(), None).await.unwrap();
-    let first = session.subscribe("SELECT id, n FROM big", &Map::new(), None).await.unwrap();
+    let first = session.subscribe("SELECT id, n FROM big").await.unwrap();
     // A slow client: the database must not wait for it.
     wait_for(
         || "the snapshot's transaction to end".into(),

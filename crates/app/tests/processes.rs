@@ -14,7 +14,7 @@ use std::time::{Duration, Instant};
 
 use gossip_client::{Incoming, ReconnectingSubscription, ResultSet, Session, SubscriptionEvent};
 use postgres::{Client, NoTls};
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 use testbed::{Broker, Kind, PATIENCE, Postgres, Process, Proxy, run, wait_for};
 
 const GOSSIP: &str = env!("CARGO_BIN_EXE_gossip");
@@ -263,9 +263,9 @@ fn everything_is_heard_once(kind: Kind) {
         let mut all = Vec::new();
         for url in &urls {
             let mut rows = Session::connect(url, None).await.unwrap();
-            rows.subscribe("SELECT id, n FROM calls WHERE id = 1", &Map::new(), None).await.unwrap();
+            rows.subscribe("SELECT id, n FROM calls WHERE id = 1").await.unwrap();
             let mut events = Session::connect(url, None).await.unwrap();
-            events.subscribe("SELECT text FROM vhf", &Map::new(), None).await.unwrap();
+            events.subscribe("SELECT text FROM vhf").await.unwrap();
             all.push((rows, events));
         }
         all
@@ -443,7 +443,7 @@ fn every_part_that_is_killed_ends_its_process_and_another_takes_over() {
             let runtime = tokio::runtime::Runtime::new().unwrap();
             runtime.block_on(async {
                 while let Ok(mut s) = Session::connect(&url, None).await {
-                    let _ = s.subscribe("SELECT * FROM calls", &Map::new(), None).await;
+                    let _ = s.subscribe("SELECT * FROM calls").await;
                     tokio::time::sleep(Duration::from_millis(50)).await;
                 }
             });

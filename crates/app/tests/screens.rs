@@ -12,7 +12,8 @@ use gossip::workbench::update::{add_watcher, update};
 use gossip::workbench::view::view;
 use gossip::workbench::{Access, Place};
 use gossip_client::Direction;
-use gossip_core::wire::ColumnInfo;
+use gossip_protocol::ColumnInfo;
+use gossip_protocol::system::SystemRow;
 use gossip_server::config::Persona;
 use gossip_source::Finding;
 use rand::rngs::StdRng;
@@ -40,8 +41,8 @@ fn state() -> State {
     s
 }
 
-fn row(v: Json) -> Map<String, Json> {
-    v.as_object().cloned().unwrap_or_default()
+fn row<R: SystemRow>(v: Json) -> Box<R> {
+    Box::new(R::read(v.as_object().unwrap()).unwrap())
 }
 
 fn change(s: &mut State, n: u64) {
@@ -278,7 +279,9 @@ fn a_click_chooses_what_is_under_it_and_the_wheel_walks() {
 
 fn rows(all: &[(i64, &str)], deltas: u64) -> Told {
     let column = |name: &str| ColumnInfo { name: name.into(), ty: "text".into(), key: name == "id" };
-    let one = |(id, status): &(i64, &str)| (format!("[{id}]"), row(json!({"id": id, "status": status})));
+    let one = |(id, status): &(i64, &str)| {
+        (format!("[{id}]"), json!({"id": id, "status": status}).as_object().cloned().unwrap())
+    };
     Told::Rows {
         columns: vec![column("id"), column("status"), column("hidden")],
         rows: all.iter().map(one).collect(),

@@ -11,8 +11,9 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use futures_util::{SinkExt, StreamExt};
-use gossip_core::wire::{Notification, RpcError, SUBPROTOCOL, Subscribed};
-use serde_json::{Map, Value as Json, json};
+use gossip_protocol::call::Subscribe;
+use gossip_protocol::{Call, Notification, RpcError, SUBPROTOCOL, Subscribed, message};
+use serde_json::{Value as Json, json};
 use tokio::net::TcpStream;
 use tokio_tungstenite::tungstenite::client::IntoClientRequest;
 use tokio_tungstenite::tungstenite::protocol::WebSocketConfig;
@@ -136,12 +137,18 @@ impl Session {
     }
 
     /// Sends a call and returns its id; the answer comes as [`Incoming::Answer`].
-    pub async fn send(&mut self, method: &str, params: Json) -> Result<u64, ClientError> {
-        let id = self.next_id;
-        self.next_id += 1;
-        let call = json!({"jsonrpc": "2.0", "id": id, "method": method, "params": params});
-        self.send_raw(call.to_string()).await?;
+    ///
+    /// # Errors
+    /// The connection has ended.
+    pub async fn send(&mut self, call: &Call) -> Result<u64, ClientError> {
+        let id = self.id();
+        self.send_raw(message::request(id, call)).await?;
         Ok(id)
+    }
+
+    fn id(&mut self) -> u64 {
+        self.next_id += 1;
+        self.next_id - 1
     }
 
     /// Sends text as it is.
@@ -181,9 +188,36 @@ impl Session {
         }
     }
 
-    /// Calls and waits for the answer. What is told meanwhile is kept for [`Session::next`].
+    /// Makes a call and waits for the answer. What is told meanwhile is kept for [`Session::next`].
+    ///
+    /// # Errors
+    /// The instance refuses, or the connection ends.
+    pub async fn make(&mut self, call: &Call) -> Result<Json, ClientError> {
+        let id = self.send(call).await?;
+        self.answer(id).await
+    }
+
+    /// Calls by name, with whatever parameters, and waits for the answer.
+    ///
+    /// # Errors
+    /// The instance refuses, or the connection ends.
     pub async fn call(&mut self, method: &str, params: Json) -> Result<Json, ClientError> {
-        let id = self.send(method, params).await?;
+        let id = self.send_named(method, params).await?;
+        self.answer(id).await
+    }
+
+    /// Sends a call by its name, with whatever parameters, and returns its id.
+    ///
+    /// # Errors
+    /// The connection has ended.
+    pub async fn send_named(&mut self, method: &str, params: Json) -> Result<u64, ClientError> {
+        let id = self.id();
+        let call = json!({"jsonrpc": "2.0", "id": id, "method": method, "params": params});
+        self.send_raw(call.to_string()).await?;
+        Ok(id)
+    }
+
+    async fn answer(&mut self, id: u64) -> Result<Json, ClientError> {
         loop {
             match self.receive().await? {
                 (Incoming::Answer(of, answer), _) if of == id => return answer.map_err(ClientError::Refused),
@@ -193,18 +227,12 @@ impl Session {
         }
     }
 
-    /// Subscribes and waits for the first rows. `observed` is the label for operators.
-    pub async fn subscribe(
-        &mut self,
-        query: &str,
-        params: &Map<String, Json>,
-        observed: Option<&str>,
-    ) -> Result<Subscribed, ClientError> {
-        let mut call = json!({"query": query, "params": params});
-        if let Some(label) = observed {
-            call["observed"] = label.into();
-        }
-        let answer = self.call("subscribe", call).await?;
+    /// Subscribes and waits for the first rows.
+    ///
+    /// # Errors
+    /// The instance refuses, or the connection ends.
+    pub async fn subscribe(&mut self, asked: impl Into<Subscribe>) -> Result<Subscribed, ClientError> {
+        let answer = self.make(&Call::Subscribe(Box::new(asked.into()))).await?;
         serde_json::from_value(answer).map_err(|e| ClientError::NotUnderstood(e.to_string()))
     }
 

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use gossip_core::wire::{ChangeEntry, ColumnInfo, Notification, RowEntry, Subscribed};
+use gossip_protocol::{ChangeEntry, ColumnInfo, Notification, RowEntry, Subscribed};
 use serde_json::{Map, Value as Json};
 
 /// A row by its columns.

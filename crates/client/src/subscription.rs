@@ -3,8 +3,9 @@
 use std::time::Duration;
 
 use backon::{BackoffBuilder, ExponentialBackoff, ExponentialBuilder};
-use gossip_core::wire::{Subscribed, code};
-use serde_json::{Map, Value as Json, json};
+use gossip_protocol::call::Subscribe;
+use gossip_protocol::code;
+use serde_json::{Map, Value as Json};
 
 use crate::result_set::Applied;
 use crate::{ClientError, Incoming, ResultSet, Session};
@@ -140,14 +141,15 @@ impl ReconnectingSubscription {
 
     async fn begin(&mut self, url: &str) -> Result<SubscriptionEvent, ClientError> {
         let mut session = Session::connect(url, self.token.as_deref()).await?;
-        let mut call = json!({"query": self.query, "params": self.params});
-        if let Some(live) = self.live.as_ref().filter(|_| self.complete) {
-            call["cursor"] = live.cursor.as_str().into();
-        }
-        let answer = session.call("subscribe", call).await?;
-        let why = answer.get("why").and_then(Json::as_str).unwrap_or("first").to_string();
-        let answer: Subscribed =
-            serde_json::from_value(answer).map_err(|e| ClientError::NotUnderstood(e.to_string()))?;
+        let known = self.live.as_ref().filter(|_| self.complete);
+        let asked = Subscribe {
+            query: Some(self.query.clone()),
+            params: self.params.clone(),
+            cursor: known.map(|live| live.cursor.clone()),
+            ..Subscribe::default()
+        };
+        let answer = session.subscribe(asked).await?;
+        let why = answer.why.clone().unwrap_or_else(|| "first".into());
         self.complete = answer.resumed || !answer.more;
         let (live, followed) = match (self.live.take(), answer.resumed) {
             (Some(known), true) => (

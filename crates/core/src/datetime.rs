@@ -37,15 +37,7 @@ fn days_from(year: i64, month: i64, day: i64) -> i64 {
 
 /// Year, month and day of a number of days from 2000-01-01.
 fn calendar(days: i64) -> (i64, i64, i64) {
-    let days = days + 730_425;
-    let era = days.div_euclid(146_097);
-    let of_era = days.rem_euclid(146_097);
-    let year = (of_era - of_era / 1_460 + of_era / 36_524 - of_era / 146_096) / 365;
-    let of_year = of_era - (365 * year + year / 4 - year / 100);
-    let month = (5 * of_year + 2) / 153;
-    let day = of_year - (153 * month + 2) / 5 + 1;
-    let month = if month < 10 { month + 3 } else { month - 9 };
-    (era * 400 + year + i64::from(month <= 2), month, day)
+    gossip_protocol::timestamp::calendar(days + SINCE_1970 / DAY)
 }
 
 fn days_in(year: i64, month: i64) -> i64 {

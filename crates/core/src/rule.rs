@@ -11,6 +11,7 @@ use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use gossip_protocol::spelling::similar;
 use serde_json::{Map, Value as Json};
 
 use crate::canonical::{Canonical, Encoder};
@@ -19,7 +20,6 @@ use crate::position::RowChange;
 use crate::query::Subquery;
 use crate::query::{
     Beside, Expr, LiveQuery, Masked, Placeholder, PlaceholderError, QueryError, Visible, parse_condition, parse_mask,
-    similar,
 };
 use crate::schema::{Catalog, ColumnSet, Key, Row, Table, TableName};
 use crate::subquery::SubqueryResults;

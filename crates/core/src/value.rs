@@ -18,6 +18,7 @@ use std::sync::Arc;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use bigdecimal::{BigDecimal, FromPrimitive, ToPrimitive};
+use gossip_protocol::system::{Cell, ColumnType};
 use serde_json::Value as Json;
 
 use crate::datetime;
@@ -554,6 +555,34 @@ impl From<&str> for Value {
 impl From<String> for Value {
     fn from(s: String) -> Value {
         Value::Text(s.into())
+    }
+}
+
+impl From<Cell> for Value {
+    fn from(cell: Cell) -> Value {
+        match cell {
+            Cell::Null => Value::Null,
+            Cell::Bool(b) => Value::Bool(b),
+            Cell::Int(i) => Value::Int(i),
+            Cell::Float(f) => Value::Float(f),
+            Cell::Text(text) => Value::Text(text.into()),
+            Cell::Json(text) => Value::Json(text.into()),
+            // One that is not a time is none.
+            Cell::Timestamp(text) => Value::from_text(&text, Type::Timestamptz).unwrap_or(Value::Null),
+        }
+    }
+}
+
+impl From<ColumnType> for Type {
+    fn from(ty: ColumnType) -> Type {
+        match ty {
+            ColumnType::Bool => Type::Bool,
+            ColumnType::Int8 => Type::Int8,
+            ColumnType::Float8 => Type::Float8,
+            ColumnType::Text => Type::Text,
+            ColumnType::Json => Type::Json,
+            ColumnType::Timestamptz => Type::Timestamptz,
+        }
     }
 }
 

@@ -6,9 +6,10 @@ use std::time::{Duration, Instant};
 
 use gossip_core::query::expr::MAX_LIST;
 use gossip_core::query::parse::{MAX_DEPTH, MAX_TEXT};
-use gossip_core::query::{Expr, LiveQuery, MAX_NAME, QueryError, parse_condition, parse_mask, parse_query, similar};
+use gossip_core::query::{Expr, LiveQuery, QueryError, parse_condition, parse_mask, parse_query};
 use gossip_core::schema::{Catalog, Column, Table, TableName};
 use gossip_core::value::{Type, Value};
+use gossip_protocol::spelling::{MAX_NAME, similar};
 use proptest::prelude::*;
 use serde_json::{Map, Value as Json, json};
 

@@ -18,20 +18,20 @@ use gossip_core::column_pruning::Needed;
 use gossip_core::datetime;
 use gossip_core::position::{Interval, Micros, Position, ResetReason};
 use gossip_core::schema::{Identified, Table};
-use gossip_core::wire::rfc3339;
+use gossip_protocol::timestamp::rfc3339;
 use parking_lot::Mutex;
 use rand::Rng;
 use serde_json::{Value as Json, json};
 use tokio::sync::{Semaphore, mpsc};
 
 use crate::broker::Broker;
-use crate::cloudevent::{CloudEvent, MAX_EVENT, SENDER};
 use crate::event::{self, Tables};
 use crate::message::{Message, Path, token};
 use crate::parts::{Part, Parts};
 use crate::vouch::Keys;
 use crate::window::{Window, sign, unbroken};
 use crate::{About, Event, Heard, INBOX, Inbox, Relay, RelayError, Settings, Standing};
+use gossip_protocol::cloudevent::{CloudEvent, MAX_EVENT, SENDER};
 
 /// Asks another instance for intervals.
 const ASK: &str = "gossip.replay.ask.v1";

@@ -16,7 +16,7 @@ use gossip_core::column_pruning::{Columns, Needed};
 use gossip_core::position::{CommitTime, Interval, Old, Position, Reset, ResetReason, RowChange, Transaction};
 use gossip_core::schema::{Column, ColumnSet, Identified, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
-use gossip_core::wire::rfc3339;
+use gossip_protocol::timestamp::rfc3339;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json, json};
 

@@ -14,7 +14,6 @@
 
 pub mod broker;
 pub mod broker_relay;
-pub mod cloudevent;
 mod connect;
 mod error;
 pub mod event;
@@ -40,7 +39,7 @@ pub use crate::connect::{check_ingest, connect, expected_schemes, ingest, scheme
 pub use crate::error::RelayError;
 pub use crate::settings::{Keep, Settings, scheme};
 
-use crate::cloudevent::CloudEvent;
+use gossip_protocol::CloudEvent;
 
 /// Messages that may wait for one member. Beyond, the newest is dropped for that member; it will notice.
 pub const INBOX: usize = 1_024;

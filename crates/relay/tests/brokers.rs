@@ -8,7 +8,7 @@ use std::time::Duration;
 use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, Transaction};
 use gossip_core::schema::{Column, ColumnSet, Table, TableName};
 use gossip_core::value::{Type, Value};
-use gossip_relay::cloudevent::CloudEvent;
+use gossip_protocol::CloudEvent;
 use gossip_relay::ingest::{Ingest, Sink};
 use gossip_relay::tls::TlsRoots;
 use gossip_relay::vouch::Keys;
@@ -270,7 +270,7 @@ async fn what_no_instance_of_the_cluster_said_is_not_believed(kind: Kind) {
         Arc::new(Event { about: About::Members, event })
     };
     north.tell(of_now("old", "2026-11-27T00:00:00Z".into())).await.unwrap();
-    let fresh = of_now("new", gossip_core::wire::rfc3339(jiff::Timestamp::now().as_microsecond()));
+    let fresh = of_now("new", gossip_protocol::timestamp::rfc3339(jiff::Timestamp::now().as_microsecond()));
     north.tell(fresh.clone()).await.unwrap();
     for inbox in [&mut a, &mut b] {
         assert_eq!(heard(inbox).await, Heard::Event(fresh.clone()));

@@ -14,9 +14,8 @@ use gossip_client::{Incoming, Session};
 use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::Notification;
+use gossip_protocol::{CloudEvent, Notification};
 use gossip_relay::Settings;
-use gossip_relay::cloudevent::CloudEvent;
 use gossip_server::config::Config;
 use gossip_server::instance::{Instance, Options};
 use gossip_server::now;
@@ -24,7 +23,7 @@ use gossip_source::Source;
 use gossip_source::sqlite::{SqliteSource, triggers};
 use hdrhistogram::Histogram;
 use parking_lot::Mutex;
-use serde_json::{Map, json};
+use serde_json::json;
 use testbed::{Broker, Kind};
 
 const SUBSCRIBERS: usize = 200;
@@ -64,7 +63,7 @@ fn processor() -> Duration {
 fn event(n: u64) -> Vec<u8> {
     let sent = now();
     let data = json!({"shard": n % SHARDS as u64, "sent": sent, "text": "a reading of some gauge in the harbour"});
-    CloudEvent::new("ticks", "/bench", n.to_string(), gossip_core::wire::rfc3339(sent), data).to_bytes()
+    CloudEvent::new("ticks", "/bench", n.to_string(), gossip_protocol::timestamp::rfc3339(sent), data).to_bytes()
 }
 
 /// Publishes at the pace and waits until everything has arrived: deliveries per second, and processor time for each.
@@ -154,13 +153,13 @@ async fn ours(broker: &Broker, round: usize) -> (Arc<Arrived>, f64, f64) {
     for i in 0..SUBSCRIBERS {
         let mut session = Session::connect(&instance.address().to_string(), None).await.unwrap();
         let query = format!("SELECT sent, text FROM ticks WHERE shard = {}", i % SHARDS);
-        session.subscribe(&query, &Map::new(), None).await.unwrap();
+        session.subscribe(&query).await.unwrap();
         let arrived = arrived.clone();
         listening.push(tokio::spawn(async move {
             while let Ok((incoming, _)) = session.next().await {
                 let Incoming::Told(Notification::Delta { changes, .. }) = incoming else { continue };
                 for change in changes {
-                    if let gossip_core::wire::ChangeEntry::Add { row, .. } = change {
+                    if let gossip_protocol::ChangeEntry::Add { row, .. } = change {
                         arrived.one(row["sent"].as_i64().unwrap());
                     }
                 }

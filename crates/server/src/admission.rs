@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use axum::http::{HeaderMap, HeaderName, Method, header};
 use gossip_core::rule::Claims;
-use gossip_core::wire::{RpcError, code};
+use gossip_protocol::{RpcError, code};
 use tower_http::cors::{AllowOrigin, CorsLayer};
 
 /// Who may come and with which queries.

@@ -6,7 +6,7 @@ use std::net::SocketAddr;
 
 use gossip_core::position::Micros;
 use gossip_core::rule::Claims;
-use gossip_core::wire::{RpcError, code};
+use gossip_protocol::{RpcError, code};
 use parking_lot::Mutex;
 
 use crate::now;

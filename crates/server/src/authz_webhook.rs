@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 
 use gossip_core::position::Micros;
 use gossip_core::rule::Claims;
-use gossip_core::wire;
+use gossip_protocol::timestamp::rfc3339;
 use moka::sync::Cache;
 use parking_lot::Mutex;
 use serde_json::{Map, Value as Json, json};
@@ -199,7 +199,7 @@ impl Decisions {
     pub fn state(&self) -> String {
         match &self.breaker.lock().trouble {
             None => "answering".into(),
-            Some((why, since)) => format!("failing since {}: {why}", wire::rfc3339(*since)),
+            Some((why, since)) => format!("failing since {}: {why}", rfc3339(*since)),
         }
     }
 

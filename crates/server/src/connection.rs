@@ -7,8 +7,8 @@ use futures_util::StreamExt;
 use gossip_core::engine::{Request, Resume};
 use gossip_core::rule::Claims;
 use gossip_core::seal::Sealer;
-use gossip_core::wire::{self, RpcError, code};
-use gossip_relay::cloudevent::CloudEvent;
+use gossip_protocol::timestamp::rfc3339;
+use gossip_protocol::{Call, CloudEvent, RpcError, call, close, code, message};
 use serde_json::{Map, Value as Json, json};
 use tokio::io::AsyncReadExt;
 use tokio::sync::{mpsc, oneshot, watch};
@@ -19,19 +19,13 @@ use tokio_tungstenite::tungstenite::{Error as SocketError, Message};
 
 use crate::audit_log::{AuditLog, Who};
 use crate::auth::{Accepted, KeyId};
-use crate::node::{Client, Command, OPERATORS, Operate, Publish};
+use crate::node::{Client, Command, Operate, Publish};
 use crate::now;
 use crate::outbox::{self, Flushed, Style};
-use crate::params::{self, Params, invalid, missing};
 use crate::query_ref::{Askable, QueryRef, owner};
+use crate::questions;
 use crate::upgrade::{Calls, MAX_MESSAGE};
 use crate::writers::tell;
-
-/// Longest time between two deltas that a client can ask for, in milliseconds.
-pub const MAX_EVERY_MS: u64 = 60_000;
-
-/// Most rows in one message that a client can ask for; a message ends earlier where it grows long.
-const MAX_BATCH: u64 = 1_000_000;
 
 /// A client that takes nothing for so long is gone.
 pub const STUCK: Duration = Duration::from_secs(60);
@@ -45,14 +39,6 @@ const LONGEST: Duration = Duration::from_secs(365 * 86_400);
 /// Seconds as microseconds; a token may claim to end after the end of time.
 fn micros(seconds: i64) -> i64 {
     seconds.saturating_mul(1_000_000)
-}
-
-/// WebSocket close codes (RFC 6455 and its registry).
-mod close {
-    pub const UNSUPPORTED: u16 = 1003;
-    pub const POLICY: u16 = 1008;
-    pub const TOO_BIG: u16 = 1009;
-    pub const RESTART: u16 = 1012;
 }
 
 /// What a connection works with.
@@ -86,18 +72,12 @@ pub(crate) async fn changed(keys: &mut Option<watch::Receiver<u64>>) {
     std::future::pending().await
 }
 
-/// Bytes of a call's id: it is kept until the call is answered.
-const MAX_CALL_ID: usize = 128;
-
 /// Calls that a connection may make at once, and how many more each second.
 const CALLS: u32 = 2_000;
 const CALLS_PER_SECOND: u32 = 200;
 
 /// A connection that has made no call within this time ends.
 const FIRST_CALL: Duration = Duration::from_secs(30);
-
-/// Bytes of an event's id.
-const MAX_ID: usize = 200;
 
 /// Why a connection ends.
 struct End(u16, String);
@@ -117,7 +97,7 @@ pub async fn serve(mut calls: Calls, served: Served, token: Option<String>) {
         && let Err(e) = c.authenticate(&token).await
     {
         c.record(|record, who| record.refused(who, "the token of a connection", &e));
-        client.outbox.say(&wire::refuse(&Json::Null, &e));
+        client.outbox.say(&message::refuse(&Json::Null, &e));
         flow = Err(Some(End(close::POLICY, e.message)));
     }
     if flow.is_ok() {
@@ -226,7 +206,7 @@ impl Connection {
                     } else {
                         let grace = self.served.askable.tokens.as_ref().map_or(Duration::ZERO, |t| t.grace());
                         let told = json!({"closes_ms": grace.as_millis() as u64});
-                        client.outbox.say(&wire::notify("expired", told));
+                        client.outbox.say(&message::notify("expired", told));
                         ends.as_mut().reset(Instant::now() + grace);
                         noticed = true;
                     }
@@ -236,7 +216,7 @@ impl Connection {
                     let tokens = self.served.askable.tokens.as_ref();
                     if self.key.is_some_and(|key| tokens.is_none_or(|t| !t.has(&key))) {
                         // What it let in it lets in no more, and there is nothing to wait for.
-                        client.outbox.say(&wire::notify("expired", json!({"closes_ms": 0})));
+                        client.outbox.say(&message::notify("expired", json!({"closes_ms": 0})));
                         self.expire().await?;
                         known_end = None;
                     }
@@ -296,50 +276,21 @@ impl Connection {
             // The next turn answers it and finds the end.
             Message::Close(_) => return Ok(()),
         };
-        let say = |e: RpcError, id: &Json| self.served.client.outbox.say(&wire::refuse(id, &e));
-        let call: Json = match serde_json::from_str(&text) {
-            Ok(call) => call,
-            Err(e) => {
-                let e = format!("not JSON: line {}, column {}", e.line(), e.column());
-                say(RpcError::new(code::PARSE, e), &Json::Null);
+        let request = match message::Request::read(&text) {
+            Ok(Some(request)) => request,
+            Ok(None) => return Ok(()),
+            Err((id, e)) => {
+                self.served.client.outbox.say(&message::refuse(&id, &e));
                 return Ok(());
             }
         };
-        let Json::Object(mut call) = call else {
-            let what = if call.is_array() { "batches are not part of gossip.v1" } else { "expected an object" };
-            say(RpcError::new(code::INVALID_REQUEST, what), &Json::Null);
-            return Ok(());
-        };
-        let id = call.remove("id");
-        let ok_id = match &id {
-            None | Some(Json::Number(_)) => true,
-            Some(Json::String(text)) => text.len() <= MAX_CALL_ID,
-            Some(_) => false,
-        };
-        let method = call.get("method").and_then(Json::as_str).map(String::from);
-        let version = call.get("jsonrpc").and_then(Json::as_str) == Some("2.0");
-        let (Some(method), true, true) = (method, ok_id, version) else {
-            let text = "expected {\"jsonrpc\":\"2.0\",\"id\":…,\"method\":\"…\",\"params\":{…}} with a number or a string of at most \
-                 128 bytes as id";
-            say(RpcError::new(code::INVALID_REQUEST, text), &id.filter(|_| ok_id).unwrap_or(Json::Null));
-            return Ok(());
-        };
-        // A notification by the standard: it asks for no answer, and every call here is about its answer.
-        let Some(id) = id else { return Ok(()) };
-        let params = match call.remove("params") {
-            None => Map::new(),
-            Some(Json::Object(params)) => params,
-            Some(_) => {
-                say(RpcError::new(code::INVALID_PARAMS, "params: expected an object"), &id);
-                return Ok(());
-            }
-        };
+        let message::Request { id, method, params } = request;
         match self.call(&method, params, &id).await {
-            Ok(Some(result)) => self.served.client.outbox.say(&wire::reply(&id, result)),
+            Ok(Some(result)) => self.served.client.outbox.say(&message::reply(&id, result)),
             Ok(None) => {}
             Err(Failed::Call(e)) => {
                 self.record(|record, who| record.refused(who, &format!("the call {method}"), &e));
-                self.served.client.outbox.say(&wire::refuse(&id, &e));
+                self.served.client.outbox.say(&message::refuse(&id, &e));
             }
             Err(Failed::Connection(end)) => return Err(end),
         }
@@ -348,136 +299,86 @@ impl Connection {
 
     /// Carries out a call. `None`: the engine's loop answers.
     async fn call(&mut self, method: &str, params: Map<String, Json>, id: &Json) -> Result<Option<Json>, Failed> {
-        let mut p = Params(params);
-        match method {
-            "authenticate" => {
-                let token = p.text("token")?.ok_or_else(|| missing("token"))?;
-                p.end(&["token"])?;
-                let before = self.served.client.claims.lock().clone();
-                let accepted = self.authenticate(&token).await?;
-                let subject = accepted.claims.subject().map(String::from);
-                if before.subject().is_some() && before.subject() != subject.as_deref() {
-                    let reason = "another subject; connect again".to_string();
-                    return Err(Failed::Connection(Some(End(close::POLICY, reason))));
-                }
-                let expires = wire::rfc3339(micros(accepted.expires));
-                Ok(Some(json!({"subject": subject, "roles": accepted.claims.roles, "expires": expires})))
-            }
-            "subscribe" => {
-                let (query, name, grant) = (p.text("query")?, p.text("name")?, p.text("grant")?);
-                let asked = QueryRef { query, name, grant, params: p.object("params")? };
-                let resume = p.text("cursor")?.map(|c| match self.served.sealer.open(&c) {
-                    Some(cursor) => Resume::At(cursor),
-                    None => Resume::Unreadable,
-                });
-                let every_ms = p.number_up_to("every_ms", MAX_EVERY_MS)?.unwrap_or(0);
-                let batch = p.number_up_to("batch", MAX_BATCH)?.unwrap_or(MAX_BATCH).max(1);
-                let only_changed = match p.text("send")?.as_deref() {
-                    None | Some("rows") => false,
-                    Some("changed") => true,
-                    Some(_) => return Err(invalid("send: expected \"rows\" or \"changed\"").into()),
-                };
-                let observed = match p.0.remove("observed") {
-                    None | Some(Json::Bool(false)) => None,
-                    Some(Json::Bool(true)) => Some(String::new()),
-                    Some(Json::String(label)) if label.len() <= 64 => Some(label),
-                    Some(_) => {
-                        return Err(invalid("observed: expected true, false or a label of at most 64 bytes").into());
-                    }
-                };
-                p.end(&["query", "name", "grant", "params", "cursor", "every_ms", "batch", "send", "observed"])?;
-                if observed.is_some() && every_ms > 0 {
-                    return Err(
-                        invalid("observed and every_ms: what is observed is told transaction by transaction").into()
-                    );
-                }
-                let claims = self.served.client.claims.lock().clone();
-                let every = every_ms as i64 * 1_000;
-                let client = &self.served.client;
-                let owner = owner(Some(client.id), &claims, client.address);
-                let request = self.served.askable.request(asked, claims, owner).await?;
-                let request = Request { observed: observed.is_some(), every, resume: resume.map(Box::new), ..request };
-                let style = Style { batch: batch as usize, only_changed };
-                let client = self.served.client.id;
-                self.ask(Command::Subscribe { client, call: id.clone(), request, style, observed }).await?;
-                Ok(None)
-            }
-            "unsubscribe" => {
-                let number = p.number("subscription")?;
-                p.end(&["subscription"])?;
-                let client = self.served.client.id;
-                self.ask(Command::Unsubscribe { client, call: id.clone(), number }).await?;
-                Ok(None)
-            }
-            call if OPERATORS.contains(&call) => {
-                let claims = self.served.client.claims.lock().clone();
-                if !claims.operator {
-                    return Err(RpcError::new(code::NOT_KNOWN, format!("{call} is not known or not permitted")).into());
-                }
-                let instance = p.text("instance")?;
-                let at = instance.as_ref().map_or(String::new(), |name| format!(" at {}", name.escape_debug()));
-                let what = match call {
-                    // Looked at here already, so that what is recorded says what was asked.
-                    "explain" => params::explain(&mut Params(p.0.clone()))?.to_string(),
-                    "what_if" => {
-                        let n = params::what_if(Params(p.0.clone()))?.asked.len();
-                        format!("what other rules would mean for {n} queries")
-                    }
-                    call => call.to_string(),
-                };
-                self.record(|record, who| record.looked(who, &format!("{what}{at}")));
-                let (answer, answered) = oneshot::channel();
-                let operate = Operate { instance, call: call.into(), params: p.0, answer };
-                self.ask(Command::Operate(Box::new(operate))).await?;
-                self.say_later(id.clone(), answered);
-                Ok(None)
-            }
-            "publish" => {
-                let topic = p.text("topic")?.ok_or_else(|| missing("topic"))?;
-                let event_id = p.text("id")?;
-                if event_id.as_ref().is_some_and(|id| id.is_empty() || id.len() > MAX_ID) {
-                    return Err(invalid(format!("id: expected 1 to {MAX_ID} bytes")).into());
-                }
-                let data = p.0.remove("data").ok_or_else(|| missing("data"))?;
-                p.end(&["topic", "data", "id"])?;
-                let claims = self.served.client.claims.lock().clone();
-                let mut event = CloudEvent::new(&topic, "", event_id.unwrap_or_default(), String::new(), data);
-                event.time = None;
-                let (answer, answered) = oneshot::channel();
-                self.ask(Command::Publish(Box::new(Publish { topic, claims, event, answer }))).await?;
-                let (told, tell) = oneshot::channel();
-                self.say_later(id.clone(), tell);
-                tokio::spawn(async move {
-                    if let Ok(outcome) = answered.await {
-                        let _ = told.send(outcome.map(|published| published.to_json()));
-                    }
-                });
-                Ok(None)
-            }
-            "join" => {
-                let place = p.text("place")?.ok_or_else(|| missing("place"))?;
-                let data = p.0.remove("data").unwrap_or(Json::Null);
-                p.end(&["place", "data"])?;
-                let client = self.served.client.id;
-                self.ask(Command::Join { client, call: id.clone(), place, data }).await?;
-                Ok(None)
-            }
-            "leave" => {
-                let place = p.text("place")?.ok_or_else(|| missing("place"))?;
-                p.end(&["place"])?;
-                let client = self.served.client.id;
-                self.ask(Command::Leave { client, call: id.clone(), place }).await?;
-                Ok(None)
-            }
-            other => {
-                let known = ["authenticate", "subscribe", "unsubscribe", "publish", "join", "leave"];
-                let known: Vec<&str> = known.into_iter().chain(OPERATORS).collect();
-                let hint = gossip_core::query::similar(other, known.iter().copied());
-                let hint = hint.map_or(format!("known: {}", known.join(", ")), |h| format!("did you mean {h}?"));
-                let shown: String = other.chars().take(60).collect();
-                Err(RpcError::new(code::NO_SUCH_CALL, format!("there is no call {shown}; {hint}")).into())
-            }
+        if call::is_for_operators(method) && !self.served.client.claims.lock().operator {
+            return Err(RpcError::new(code::NOT_KNOWN, format!("{method} is not known or not permitted")).into());
         }
+        let client = self.served.client.id;
+        match Call::read(method, params)? {
+            Call::Authenticate { token } => return self.renew(&token).await.map(Some),
+            Call::Subscribe(asked) => self.subscribe(*asked, id).await?,
+            Call::Unsubscribe { subscription } => {
+                self.ask(Command::Unsubscribe { client, call: id.clone(), number: subscription }).await?;
+            }
+            Call::Publish(asked) => self.publish(asked, id).await?,
+            Call::Join { place, data } => self.ask(Command::Join { client, call: id.clone(), place, data }).await?,
+            Call::Leave { place } => self.ask(Command::Leave { client, call: id.clone(), place }).await?,
+            call @ (Call::Explain(_) | Call::WhatIf(_) | Call::Drain { .. }) => self.operate(call, method, id).await?,
+        }
+        Ok(None)
+    }
+
+    async fn renew(&mut self, token: &str) -> Result<Json, Failed> {
+        let before = self.served.client.claims.lock().clone();
+        let accepted = self.authenticate(token).await?;
+        let subject = accepted.claims.subject().map(String::from);
+        if before.subject().is_some() && before.subject() != subject.as_deref() {
+            let reason = "another subject; connect again".to_string();
+            return Err(Failed::Connection(Some(End(close::POLICY, reason))));
+        }
+        let (roles, expires) = (accepted.claims.roles, rfc3339(micros(accepted.expires)));
+        Ok(json!(call::Authenticated { subject, roles, expires }))
+    }
+
+    async fn subscribe(&self, asked: call::Subscribe, id: &Json) -> Result<(), Failed> {
+        let call::Subscribe { query, name, grant, params, cursor, every_ms, batch, send, observed } = asked;
+        let resume = cursor.map(|c| match self.served.sealer.open(&c) {
+            Some(cursor) => Resume::At(cursor),
+            None => Resume::Unreadable,
+        });
+        let claims = self.served.client.claims.lock().clone();
+        let every = every_ms.cast_signed() * 1_000;
+        let client = &self.served.client;
+        let owner = owner(Some(client.id), &claims, client.address);
+        let request = self.served.askable.request(QueryRef { query, name, grant, params }, claims, owner).await?;
+        let request = Request { observed: observed.is_some(), every, resume: resume.map(Box::new), ..request };
+        let batch = usize::try_from(batch.unwrap_or(call::MAX_BATCH)).unwrap_or(usize::MAX).max(1);
+        let style = Style { batch, only_changed: send == call::Send::Changed };
+        let subscribe = Command::Subscribe { client: client.id, call: id.clone(), request, style, observed };
+        Ok(self.ask(subscribe).await?)
+    }
+
+    async fn publish(&self, asked: call::Publish, id: &Json) -> Result<(), Failed> {
+        let call::Publish { topic, data, id: event_id } = asked;
+        let claims = self.served.client.claims.lock().clone();
+        let mut event = CloudEvent::new(&topic, "", event_id.unwrap_or_default(), String::new(), data);
+        event.time = None;
+        let (answer, answered) = oneshot::channel();
+        self.ask(Command::Publish(Box::new(Publish { topic, claims, event, answer }))).await?;
+        let (told, tell) = oneshot::channel();
+        self.say_later(id.clone(), tell);
+        tokio::spawn(async move {
+            if let Ok(outcome) = answered.await {
+                let _ = told.send(outcome.map(|published| published.to_json()));
+            }
+        });
+        Ok(())
+    }
+
+    async fn operate(&self, call: Call, method: &str, id: &Json) -> Result<(), Failed> {
+        let what = match &call {
+            // Looked at here already, so that what is recorded says what was asked.
+            Call::Explain(asked) => questions::explain(asked)?.to_string(),
+            Call::WhatIf(asked) => {
+                format!("what other rules would mean for {} queries", questions::what_if(asked)?.asked.len())
+            }
+            _ => method.to_string(),
+        };
+        let at = call.instance().map_or(String::new(), |name| format!(" at {}", name.escape_debug()));
+        self.record(|record, who| record.looked(who, &format!("{what}{at}")));
+        let (answer, answered) = oneshot::channel();
+        self.ask(Command::Operate(Box::new(Operate { call, answer }))).await?;
+        self.say_later(id.clone(), answered);
+        Ok(())
     }
 
     /// Says the answer to a call when it is there. The connection goes on meanwhile.
@@ -485,7 +386,9 @@ impl Connection {
         let (client, asks, sealer) = (self.served.client.clone(), self.served.asks.clone(), self.served.sealer.clone());
         tokio::spawn(async move {
             let Ok(answer) = answered.await else { return };
-            client.outbox.say(&answer.map_or_else(|e| wire::refuse(&call, &e), |found| wire::reply(&call, found)));
+            client
+                .outbox
+                .say(&answer.map_or_else(|e| message::refuse(&call, &e), |found| message::reply(&call, found)));
             let _ = write(&client, &asks, &sealer).await;
         });
     }

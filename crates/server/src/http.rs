@@ -13,7 +13,8 @@ use axum::middleware::{self, Next};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use gossip_core::rule::Claims;
-use gossip_core::wire::{self, RpcError, code};
+use gossip_core::wire;
+use gossip_protocol::{RpcError, code};
 use serde_json::json;
 use tokio::sync::oneshot;
 

@@ -9,13 +9,12 @@ use axum::extract::{ConnectInfo, State as Shared};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use gossip_core::rule::Claims;
-use gossip_core::wire::{RpcError, code};
-use gossip_relay::cloudevent::{CloudEvent, MAX_EVENT};
+use gossip_protocol::cloudevent::{CloudEvent, MAX_EVENT};
+use gossip_protocol::{RpcError, code};
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::oneshot;
 
 use crate::node::{Command, Publish, Published};
-use crate::params::invalid;
 use crate::requests::{Front, bearer, refuse};
 
 /// Events of one call.
@@ -70,12 +69,12 @@ async fn take(front: &Front, headers: &HeaderMap, body: &[u8]) -> Result<Vec<Pub
 fn read(headers: &HeaderMap, body: &[u8]) -> Result<Vec<CloudEvent>, RpcError> {
     let form = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("");
     let form = form.split(';').next().unwrap_or("").trim().to_ascii_lowercase();
-    let whole = |e: String| invalid(format!("the event: {e}"));
+    let whole = |e: String| RpcError::invalid(format!("the event: {e}"));
     match form.as_str() {
         "application/cloudevents+json" => Ok(vec![CloudEvent::read(body).map_err(whole)?]),
         "application/cloudevents-batch+json" => {
             let batch: Vec<CloudEvent> = serde_json::from_slice(body).map_err(|e| {
-                invalid(format!("not a batch of CloudEvents: line {}, column {}", e.line(), e.column()))
+                RpcError::invalid(format!("not a batch of CloudEvents: line {}, column {}", e.line(), e.column()))
             })?;
             if batch.len() > MAX_BATCH {
                 return Err(RpcError::new(
@@ -84,12 +83,12 @@ fn read(headers: &HeaderMap, body: &[u8]) -> Result<Vec<CloudEvent>, RpcError> {
                 ));
             }
             for (i, event) in batch.iter().enumerate() {
-                event.check().map_err(|e| invalid(format!("event {i}: {e}")))?;
+                event.check().map_err(|e| RpcError::invalid(format!("event {i}: {e}")))?;
             }
             Ok(batch)
         }
         _ if headers.contains_key("ce-specversion") => binary(headers, &form, body).map(|event| vec![event]),
-        _ => Err(invalid(
+        _ => Err(RpcError::invalid(
             "content-type: expected application/cloudevents+json, application/cloudevents-batch+json, or JSON with the \
              attributes in headers (ce-specversion, ce-id, ce-source, ce-type)",
         )),
@@ -101,7 +100,7 @@ fn binary(headers: &HeaderMap, form: &str, body: &[u8]) -> Result<CloudEvent, Rp
     let mut attributes = Map::new();
     for (name, value) in headers {
         if let Some(name) = name.as_str().strip_prefix("ce-") {
-            let text = value.to_str().map_err(|_| invalid(format!("ce-{name}: expected ASCII")))?;
+            let text = value.to_str().map_err(|_| RpcError::invalid(format!("ce-{name}: expected ASCII")))?;
             let text = percent_encoding::percent_decode_str(text).decode_utf8_lossy();
             attributes.insert(name.into(), Json::from(text.as_ref()));
         }
@@ -111,12 +110,12 @@ fn binary(headers: &HeaderMap, form: &str, body: &[u8]) -> Result<CloudEvent, Rp
     }
     if !body.is_empty() {
         let data = serde_json::from_slice(body)
-            .map_err(|e| invalid(format!("data: not JSON: line {}, column {}", e.line(), e.column())))?;
+            .map_err(|e| RpcError::invalid(format!("data: not JSON: line {}, column {}", e.line(), e.column())))?;
         attributes.insert("data".into(), data);
     }
     let event: CloudEvent = serde_json::from_value(Json::from(attributes))
-        .map_err(|_| invalid("ce-…: not the attributes of a CloudEvent"))?;
-    event.check().map_err(invalid)?;
+        .map_err(|_| RpcError::invalid("ce-…: not the attributes of a CloudEvent"))?;
+    event.check().map_err(RpcError::invalid)?;
     Ok(event)
 }
 

@@ -7,13 +7,12 @@ use std::sync::Arc;
 use gossip_core::budget::Owner;
 use gossip_core::engine::{Compiler, Request};
 use gossip_core::rule::Claims;
-use gossip_core::wire::{RpcError, code};
+use gossip_protocol::{RpcError, code};
 use serde_json::{Map, Value as Json};
 use tokio::sync::watch;
 
 use crate::admission::Admission;
 use crate::auth::Tokens;
-use crate::params::invalid;
 
 /// Texts up to this length, in bytes, are compiled in passing.
 const SHORT: usize = 2_048;
@@ -75,12 +74,12 @@ impl Askable {
                 let tokens = self.tokens.as_ref().ok_or_else(no_tokens)?;
                 let granted = tokens.grant(&grant, &claims).await.map_err(refused)?;
                 if !params.is_empty() {
-                    return Err(invalid("params: those of a grant are in the grant"));
+                    return Err(RpcError::invalid("params: those of a grant are in the grant"));
                 }
                 (granted.query, granted.params, true)
             }
-            (None, None, None) => return Err(crate::params::missing("query")),
-            _ => return Err(invalid("query, name and grant: expected one of them")),
+            (None, None, None) => return Err(RpcError::missing("query")),
+            _ => return Err(RpcError::invalid("query, name and grant: expected one of them")),
         };
         let mut request = Request { query, params, claims, trusted, owner, ..Request::default() };
         let compiler = self.compiler.as_ref().and_then(|c| c.borrow().clone());

@@ -10,7 +10,7 @@ use axum::response::{IntoResponse, Response};
 use gossip_core::rule::Claims;
 use gossip_core::seal::Sealer;
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::{RpcError, code};
+use gossip_protocol::{RpcError, code};
 use parking_lot::Mutex;
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::{mpsc, watch};

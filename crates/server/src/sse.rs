@@ -15,7 +15,8 @@ use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
 use gossip_core::engine::{Request, Resume};
 use gossip_core::rule::Claims;
-use gossip_core::wire::{self, RpcError, code};
+use gossip_protocol::timestamp::rfc3339;
+use gossip_protocol::{RpcError, code};
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 use serde_json::{Map, Value as Json, json};
@@ -23,14 +24,14 @@ use tokio::sync::mpsc;
 use tokio::time::{Instant, sleep_until, timeout};
 
 use crate::auth::{Accepted, KeyId};
-use crate::connection::{Known, MAX_EVERY_MS, STUCK, changed};
+use crate::connection::{Known, STUCK, changed};
 use crate::node::{Client, Command};
 use crate::now;
 use crate::outbox::Style;
-use crate::params::invalid;
 use crate::query_ref::{QueryRef, owner};
 use crate::requests::{Front, asked, bearer, nothing_else, refuse};
 use crate::writers::tell;
+use gossip_protocol::call::MAX_EVERY_MS;
 
 /// Longest ticket, in bytes: it stands in an address.
 const MAX_TICKET: usize = 6 * 1024;
@@ -90,7 +91,7 @@ async fn make_ticket(
     };
     let who = front.who(Some(&token)).await?;
     let Body(ForTicket { query, name, grant, params }) =
-        body.map_err(|e| invalid(format!("the body: {}", e.body_text())))?;
+        body.map_err(|e| RpcError::invalid(format!("the body: {}", e.body_text())))?;
     let (claims, expires) = who.map_or((Claims::anonymous(), 0), |a| (a.claims, a.expires));
     // What is wrong with it is told here, where it can be read.
     let asked = QueryRef { query: query.clone(), name: name.clone(), grant: grant.clone(), params: params.clone() };
@@ -103,7 +104,7 @@ async fn make_ticket(
             format!("limit reached: a ticket of {} bytes, at most {MAX_TICKET}: it stands in an address", sealed.len());
         return Err(RpcError::new(code::LIMIT, text));
     }
-    Ok(json!({"ticket": sealed, "expires": wire::rfc3339(expires.saturating_mul(1_000_000))}))
+    Ok(json!({"ticket": sealed, "expires": rfc3339(expires.saturating_mul(1_000_000))}))
 }
 
 /// `GET /v1/live`: one live query as server-sent events.
@@ -130,12 +131,12 @@ async fn begin(
     let every_ms = match q.remove("every_ms").map(|t| t.parse::<u64>()) {
         None => 0,
         Some(Ok(n)) if n <= MAX_EVERY_MS => n,
-        Some(_) => return Err(invalid(format!("every_ms: expected a number from 0 to {MAX_EVERY_MS}"))),
+        Some(_) => return Err(RpcError::invalid(format!("every_ms: expected a number from 0 to {MAX_EVERY_MS}"))),
     };
     let only_changed = match q.remove("send").as_deref() {
         None | Some("rows") => false,
         Some("changed") => true,
-        Some(_) => return Err(invalid("send: expected \"rows\" or \"changed\"")),
+        Some(_) => return Err(RpcError::invalid("send: expected \"rows\" or \"changed\"")),
     };
     let (token, asked) = match q.remove("ticket") {
         None => (bearer(headers), asked(&mut q)?),

@@ -7,205 +7,19 @@ use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
 use gossip_core::position::{Interval, Micros, Old, Position, RowChange};
-use gossip_core::schema::{Column, Identified, Key, PRESENCE, Row, SYSTEM_SCHEMA, Table, TableName};
-use gossip_core::value::{Type, Value};
-use serde_json::{Map, Value as Json};
+use gossip_core::schema::{Column, Identified, Key, Row, SYSTEM_SCHEMA, Table, TableName};
+use gossip_core::value::Value;
+use gossip_protocol::system::{ColumnType, Shape, SystemRow, TABLES};
 
 use gossip_core::local_source::Own;
 
 /// Entries of a stream that are kept.
 const KEPT: usize = 2_000;
 
-/// Names and types of columns.
-type Columns = &'static [(&'static str, Type)];
-
-/// The tables, with the number of columns, from the first, that are the key; none of a stream.
-const TABLES: &[(&str, usize, Columns)] = &[
-    (
-        "instances",
-        1,
-        &[
-            ("name", Type::Text),
-            ("address", Type::Text),
-            ("since", Type::Text),
-            ("source", Type::Text),
-            ("reads", Type::Bool),
-            ("reader", Type::Text),
-            ("epoch", Type::Int8),
-            ("position", Type::Text),
-            ("behind_ms", Type::Int8),
-            ("state", Type::Text),
-            ("clients", Type::Int8),
-            ("subscriptions", Type::Int8),
-            ("feeds", Type::Int8),
-            ("changes", Type::Int8),
-            ("deliveries", Type::Int8),
-            ("rules", Type::Text),
-            ("version", Type::Text),
-            ("decisions", Type::Text),
-            ("audits", Type::Int8),
-            ("audit_differences", Type::Int8),
-            ("here", Type::Bool),
-        ],
-    ),
-    (
-        "links",
-        1,
-        &[
-            ("instance", Type::Text),
-            ("kind", Type::Text),
-            ("connected", Type::Bool),
-            ("sent", Type::Int8),
-            ("heard", Type::Int8),
-            ("lost", Type::Int8),
-            ("malformed", Type::Int8),
-            ("last_malformed", Type::Text),
-            ("delay_ms", Type::Float8),
-            ("waiting", Type::Int8),
-            ("foreign", Type::Text),
-        ],
-    ),
-    (
-        "topics",
-        2,
-        &[
-            ("name", Type::Text),
-            ("instance", Type::Text),
-            ("keep", Type::Text),
-            ("kept", Type::Int8),
-            ("taken", Type::Int8),
-            ("passed", Type::Int8),
-            ("malformed", Type::Int8),
-            ("last_malformed", Type::Text),
-        ],
-    ),
-    (
-        PRESENCE,
-        3,
-        &[
-            ("place", Type::Text),
-            ("instance", Type::Text),
-            ("client", Type::Int8),
-            ("subject", Type::Text),
-            ("data", Type::Json),
-            ("since", Type::Timestamptz),
-        ],
-    ),
-    (
-        "tables",
-        1,
-        &[
-            ("name", Type::Text),
-            ("source", Type::Text),
-            ("columns", Type::Text),
-            ("key", Type::Text),
-            ("old_values", Type::Bool),
-            ("feeds", Type::Int8),
-            ("changes", Type::Int8),
-            ("last_change", Type::Text),
-            ("roles", Type::Text),
-        ],
-    ),
-    (
-        "rules",
-        1,
-        &[
-            ("number", Type::Int8),
-            ("role", Type::Text),
-            ("table", Type::Text),
-            ("may", Type::Text),
-            ("rows", Type::Text),
-            ("columns", Type::Text),
-            ("masks", Type::Text),
-            ("line", Type::Int8),
-        ],
-    ),
-    (
-        "feeds",
-        1,
-        &[
-            ("id", Type::Int8),
-            ("table", Type::Text),
-            ("query", Type::Text),
-            ("subscriptions", Type::Int8),
-            ("deltas", Type::Int8),
-        ],
-    ),
-    (
-        "clients",
-        1,
-        &[
-            ("id", Type::Int8),
-            ("subject", Type::Text),
-            ("roles", Type::Text),
-            ("address", Type::Text),
-            ("transport", Type::Text),
-            ("since", Type::Text),
-            ("subscriptions", Type::Text),
-            ("waiting", Type::Int8),
-            ("waiting_bytes", Type::Int8),
-            ("sent", Type::Int8),
-            ("caught_up", Type::Int8),
-        ],
-    ),
-    (
-        "alarms",
-        3,
-        &[
-            ("instance", Type::Text),
-            ("kind", Type::Text),
-            ("about", Type::Text),
-            ("text", Type::Text),
-            ("since", Type::Text),
-            ("count", Type::Int8),
-        ],
-    ),
-    (
-        "changes",
-        0,
-        &[
-            ("position", Type::Text),
-            ("after", Type::Text),
-            ("committed_from", Type::Int8),
-            ("committed_to", Type::Int8),
-            ("read_at", Type::Int8),
-            ("received_at", Type::Int8),
-            ("reader", Type::Text),
-            ("instance", Type::Text),
-            ("rows", Type::Int8),
-            ("changes", Type::Text),
-            ("xid", Type::Int8),
-        ],
-    ),
-    (
-        "traffic",
-        0,
-        &[
-            ("at", Type::Int8),
-            ("instance", Type::Text),
-            ("name", Type::Text),
-            ("sender", Type::Text),
-            ("what", Type::Text),
-            ("left_out", Type::Int8),
-        ],
-    ),
-    (
-        "verdicts",
-        0,
-        &[
-            ("position", Type::Text),
-            ("instance", Type::Text),
-            ("label", Type::Text),
-            ("subscription", Type::Int8),
-            ("verdict", Type::Text),
-            ("added", Type::Int8),
-            ("replaced", Type::Int8),
-            ("removed", Type::Int8),
-            ("at", Type::Int8),
-            ("cursor", Type::Text),
-        ],
-    ),
-];
+/// A system table's row as the engine has it.
+pub fn values<R: SystemRow>(row: R) -> Row {
+    row.cells().into_iter().map(Value::from).collect()
+}
 
 /// What the system tables hold, and the changes that have not been handed to the engine yet.
 #[derive(Debug)]
@@ -219,17 +33,17 @@ pub struct SystemTables {
 impl SystemTables {
     /// Empty tables.
     pub fn new() -> SystemTables {
-        let table = |(name, key, columns): &(&'static str, usize, Columns)| {
-            let column = |(name, ty): &(&str, Type)| Column { name: (*name).into(), ty: *ty };
+        let table = |shape: &Shape| {
+            let column = |(name, ty): &(&str, ColumnType)| Column { name: (*name).into(), ty: (*ty).into() };
             let table = Table {
-                name: TableName::system(name),
+                name: TableName::system(shape.name),
                 source: SYSTEM_SCHEMA.into(),
-                columns: columns.iter().map(column).collect(),
-                key: (0..*key).collect(),
+                columns: shape.columns.iter().map(column).collect(),
+                key: (0..shape.key).collect(),
                 old_values: true,
                 incarnation: 0,
             };
-            (*name, Identified::new(Arc::new(table)))
+            (shape.name, Identified::new(Arc::new(table)))
         };
         SystemTables {
             tables: TABLES.iter().map(table).collect(),
@@ -245,9 +59,14 @@ impl SystemTables {
     }
 
     /// Sets all rows of a table that shows a state.
-    pub fn show(&mut self, name: &'static str, rows: Vec<Vec<Value>>) {
+    pub fn show<R: SystemRow>(&mut self, rows: impl IntoIterator<Item = R>) {
+        let name = R::SHAPE.name;
         let Some(table) = self.tables.get(name) else { return };
-        let new: BTreeMap<Key, Row> = rows.into_iter().map(|r| (table.key_of(&r), r.into())).collect();
+        let keyed = |row: R| {
+            let row = values(row);
+            (table.key_of(&row), row)
+        };
+        let new: BTreeMap<Key, Row> = rows.into_iter().map(keyed).collect();
         let old = self.states.entry(name).or_default();
         let keys: std::collections::BTreeSet<&Key> = old.keys().chain(new.keys()).collect();
         for key in keys {
@@ -260,9 +79,9 @@ impl SystemTables {
     }
 
     /// Sets one row of a table that shows a state.
-    pub fn put(&mut self, name: &'static str, row: Vec<Value>) {
+    pub fn put(&mut self, name: &'static str, row: Row) {
         let Some(table) = self.tables.get(name) else { return };
-        let (key, row): (Key, Row) = (table.key_of(&row), row.into());
+        let key = table.key_of(&row);
         let old = self.states.entry(name).or_default().insert(key.clone(), row.clone());
         self.own.push(RowChange::of(table, key, Old::Known(old), Some(row)));
     }
@@ -276,24 +95,11 @@ impl SystemTables {
         }
     }
 
-    /// A row as another instance is told it, by the columns' names.
-    pub fn told(&self, name: &str, row: &[Value]) -> Json {
-        let Some(table) = self.tables.get(name) else { return Json::Null };
-        let cell = |(c, v): (&Column, &Value)| (c.name.to_string(), v.to_json());
-        table.columns.iter().zip(row).map(cell).collect::<Map<_, _>>().into()
-    }
-
-    /// A row as another instance has told it; `None` if it does not fit.
-    pub fn row(&self, name: &str, told: &Map<String, Json>) -> Option<Vec<Value>> {
-        let columns = &self.tables.get(name)?.columns;
-        let cell = |c: &Column| Value::from_json(told.get(&*c.name).unwrap_or(&Json::Null), c.ty).ok();
-        columns.iter().map(cell).collect()
-    }
-
     /// Adds a row to a stream.
-    pub fn add(&mut self, name: &'static str, row: Vec<Value>) {
+    pub fn add<R: SystemRow>(&mut self, row: R) {
+        let name = R::SHAPE.name;
         let Some(table) = self.tables.get(name) else { return };
-        let row: Row = row.into();
+        let row = values(row);
         let stream = self.streams.entry(name).or_default();
         if stream.len() == KEPT {
             stream.pop_front();

@@ -7,8 +7,8 @@ use gossip_core::datetime;
 use gossip_core::position::{Interval, Micros, Position};
 use gossip_core::schema::{Row, TOPIC_SOURCE, Table};
 use gossip_core::topic::{Floor, Keep, Taken, Topic, TopicEvent, TopicState};
-use gossip_core::wire::rfc3339;
-use gossip_relay::cloudevent::{CloudEvent, SENDER};
+use gossip_protocol::cloudevent::{CloudEvent, SENDER};
+use gossip_protocol::timestamp::rfc3339;
 use serde_json::{Map, Value as Json};
 
 use gossip_core::local_source::Own;

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use gossip_client::Session;
+use gossip_protocol::system::{InstanceRow, SystemRow};
 use gossip_server::config::Persona;
 use serde_json::{Map, Value as Json};
 
@@ -69,14 +70,10 @@ async fn others(url: &str, token: &str) -> Vec<Place> {
     let asked = async {
         let mut session = Session::connect(url, Some(token)).await.ok()?;
         let query = "SELECT name, address, here FROM gossip.instances";
-        let rows = session.subscribe(query, &Map::new(), None).await.ok()?.rows;
+        let rows = session.subscribe(query).await.ok()?.rows;
         session.close().await;
-        let other = |row: &Map<String, Json>| {
-            let text = |column: &str| row.get(column).and_then(Json::as_str).map(String::from);
-            let elsewhere = row.get("here") == Some(&Json::Bool(false));
-            elsewhere.then(|| Some(Place { name: text("name")?, url: text("address")? })).flatten()
-        };
-        Some(rows.iter().filter_map(|r| other(&r.row)).collect())
+        let instances = rows.iter().filter_map(|r| InstanceRow::read(&r.row).ok()).filter(|row| !row.here);
+        Some(instances.map(|row| Place { name: row.name, url: row.address }).collect())
     };
     asked.await.unwrap_or_default()
 }

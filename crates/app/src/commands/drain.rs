@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use gossip_client::Session;
-use serde_json::json;
+use gossip_protocol::Call;
 
 use super::watch::read_token;
 use crate::cli::{Outcome, print_line};
@@ -25,8 +25,7 @@ pub struct Args {
 pub async fn run(args: Args) -> Outcome {
     let token = read_token(&args.token_file)?;
     let mut session = Session::connect(&args.url, Some(&token)).await?;
-    let params = args.instance.as_ref().map_or(json!({}), |name| json!({"instance": name}));
-    session.call("drain", params).await?;
+    session.make(&Call::Drain { instance: args.instance.clone() }).await?;
     print_line(&format!("{} goes", args.instance.as_deref().unwrap_or(&args.url)))?;
     session.close().await;
     Ok(())

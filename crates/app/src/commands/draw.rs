@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use gossip_client::{ResultSet, Session};
-use serde_json::{Map, Value as Json};
+use gossip_protocol::system::{InstanceRow, LinkRow, SystemRow};
 
 use super::watch::read_token;
 use crate::cli::{Failure, Outcome};
@@ -30,12 +30,11 @@ pub struct Args {
     token_file: PathBuf,
 }
 
-type Rows = BTreeMap<String, Map<String, Json>>;
-
-async fn rows(session: &mut Session, table: &str, key: &str) -> Result<Rows, Failure> {
-    let answer = session.subscribe(&format!("SELECT * FROM gossip.{table}"), &Map::new(), None).await?;
+/// The rows of a system table, by what names them.
+async fn rows<R: SystemRow>(session: &mut Session, name: impl Fn(&R) -> &str) -> Result<BTreeMap<String, R>, Failure> {
+    let answer = session.subscribe(&format!("SELECT * FROM gossip.{}", R::SHAPE.name)).await?;
     let live = ResultSet::new(answer);
-    let named = |row: &Map<String, Json>| Some((row.get(key)?.as_str()?.to_string(), row.clone()));
+    let named = |row| R::read(row).ok().map(|row| (name(&row).to_string(), row));
     Ok(live.rows.values().filter_map(named).collect())
 }
 
@@ -48,19 +47,16 @@ pub async fn run(args: Args) -> Outcome {
     }
     let token = read_token(&args.token_file)?;
     let mut session = Session::connect(&args.url, Some(&token)).await?;
-    let before = rows(&mut session, "instances", "name").await?;
+    let before = rows(&mut session, |r: &InstanceRow| &r.name).await?;
     tokio::time::sleep(BETWEEN).await;
-    let after = rows(&mut session, "instances", "name").await?;
-    let links = rows(&mut session, "links", "instance").await?;
+    let after = rows(&mut session, |r: &InstanceRow| &r.name).await?;
+    let links = rows(&mut session, |r: &LinkRow| &r.instance).await?;
     let rates = |name: &str| {
-        let number = |rows: &Rows, column: &str| rows.get(name).and_then(|r| r.get(column)?.as_f64());
-        let rate = |column| match (number(&before, column), number(&after, column)) {
-            (Some(a), Some(b)) => (b - a).max(0.0) / BETWEEN.as_secs_f64(),
-            _ => 0.0,
-        };
-        (rate("changes"), rate("deliveries"))
+        let (Some(before), Some(after)) = (before.get(name), after.get(name)) else { return (0.0, 0.0) };
+        let rate = |before: u64, after: u64| after.saturating_sub(before) as f64 / BETWEEN.as_secs_f64();
+        (rate(before.changes, after.changes), rate(before.deliveries, after.deliveries))
     };
-    let picture = Picture::new(&after, &links, rates, gossip_core::wire::rfc3339(gossip_server::now()));
+    let picture = Picture::new(&after, &links, rates, gossip_protocol::timestamp::rfc3339(gossip_server::now()));
     let bytes = match ending.as_str() {
         "svg" => page(&picture).to_svg().into_bytes(),
         "pdf" => page(&picture).to_pdf(),

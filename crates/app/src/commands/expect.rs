@@ -10,7 +10,8 @@ use std::sync::Arc;
 
 use gossip_client::{Incoming, Session};
 use gossip_core::explain::{Passed, Step};
-use gossip_core::wire::{ChangeEntry, Notification};
+use gossip_protocol::call::{Explain, Subscribe, Whom};
+use gossip_protocol::{Call, ChangeEntry, Notification};
 use gossip_server::auth::Tokens;
 use gossip_server::config::{Auth, Config, Persona};
 use serde::Deserialize;
@@ -162,7 +163,7 @@ async fn hold(
         tokens.mint_for(subject, roles, claims, now, 3_600).map_err(Failure::usage)
     };
     let mut operator = Session::connect(url, Some(&token("expect", &[OPERATOR.into()], &Map::new())?)).await?;
-    let changes = operator.subscribe("SELECT position FROM gossip.changes", &Map::new(), None).await?.subscription;
+    let changes = operator.subscribe("SELECT position FROM gossip.changes").await?.subscription;
     let mut listeners = BTreeMap::new();
     for (name, l) in &file.listen {
         let named = l.persona.as_deref().unwrap_or(name);
@@ -175,7 +176,7 @@ async fn hold(
             false => Some(token(named, &persona.roles, &persona.claims)?),
         };
         let mut session = Session::connect(url, token.as_deref()).await?;
-        let answer = session.subscribe(&l.query, &l.params, None).await;
+        let answer = session.subscribe(asked(&l.query, &l.params)).await;
         let answer = answer.map_err(|e| Failure::usage(format!("{place}: listen.{name}: {e}")))?;
         let (persona, query, params) = (persona.clone(), l.query.clone(), l.params.clone());
         listeners.insert(name.clone(), Listener { persona, query, params, session, subscription: answer.subscription });
@@ -244,16 +245,20 @@ async fn position(operator: &mut Session, changes: u64) -> Result<String, Failur
     tokio::time::timeout(std::time::Duration::from_secs(10), next).await.map_err(|_| missing())?
 }
 
+fn asked(query: &str, params: &Map<String, Json>) -> Subscribe {
+    Subscribe { params: params.clone(), ..Subscribe::from(query) }
+}
+
 impl Listener {
     /// All that it was told until now.
     async fn told(&mut self) -> Result<Vec<ChangeEntry>, Failure> {
-        let probe = self.session.send("subscribe", json!({"query": self.query, "params": self.params})).await?;
+        let probe = self.session.send(&Call::Subscribe(Box::new(asked(&self.query, &self.params)))).await?;
         let mut told = Vec::new();
         loop {
             match self.session.next().await?.0 {
                 Incoming::Answer(id, answer) if id == probe => {
                     if let Some(number) = answer.ok().and_then(|a| a["subscription"].as_u64()) {
-                        self.session.send("unsubscribe", json!({"subscription": number})).await?;
+                        self.session.send(&Call::Unsubscribe { subscription: number }).await?;
                     }
                     return Ok(told);
                 }
@@ -268,12 +273,14 @@ impl Listener {
     }
 
     async fn why(&self, operator: &mut Session, position: &str) -> Result<Vec<Step>, Failure> {
-        let question = json!({
-            "position": position, "query": self.query, "params": self.params,
-            "roles": if self.persona.roles.is_empty() { vec!["anonymous".to_string()] } else { self.persona.roles.clone() },
-            "claims": self.persona.claims,
-        });
-        let answer = operator.call("explain", question).await?;
+        let whom = Whom::Anybody {
+            query: self.query.clone(),
+            claims: self.persona.claims.clone(),
+            roles: Some(self.persona.roles.clone()).filter(|roles| !roles.is_empty()),
+            params: self.params.clone(),
+        };
+        let question = Explain { instance: None, position: Some(position.into()), whom };
+        let answer = operator.make(&Call::Explain(Box::new(question))).await?;
         serde_json::from_value(answer["steps"].clone()).map_err(Failure::check)
     }
 }

@@ -3,7 +3,9 @@
 use std::path::PathBuf;
 
 use gossip_client::Session;
-use serde_json::{Value as Json, json};
+use gossip_protocol::Call;
+use gossip_protocol::call::Publish;
+use serde_json::Value as Json;
 
 use super::watch::read_token;
 use crate::cli::{Failure, Outcome, print_line};
@@ -31,11 +33,8 @@ pub async fn run(args: Args) -> Outcome {
         .map_err(|e| Failure::usage(format!("the data is not JSON: {e}; quote it for the shell")))?;
     let token = args.token_file.as_ref().map(read_token).transpose()?;
     let mut session = Session::connect(&args.url, token.as_deref()).await?;
-    let mut call = json!({"topic": args.topic, "data": data});
-    if let Some(id) = args.id {
-        call["id"] = id.into();
-    }
-    let answer = session.call("publish", call).await?;
+    let event = Publish { topic: args.topic, data, id: args.id };
+    let answer = session.make(&Call::Publish(event)).await?;
     print_line(&answer.to_string())?;
     session.close().await;
     Ok(())

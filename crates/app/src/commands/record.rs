@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use gossip_client::{Incoming, Session};
-use gossip_core::wire::{ChangeEntry, Notification};
+use gossip_protocol::{ChangeEntry, Notification};
 use gossip_server::now;
 use serde_json::{Map, Value as Json};
 use tokio::signal::unix::{SignalKind, signal};
@@ -75,7 +75,7 @@ pub async fn run(args: Args) -> Outcome {
     let mut recorder = Recorder { file, masks, instance: String::new(), written: 0, events: 0 };
     let mut tables: HashMap<u64, &'static str> = HashMap::new();
     for table in TABLES {
-        let answer = session.subscribe(&format!("SELECT * FROM gossip.{table}"), &Map::new(), None).await?;
+        let answer = session.subscribe(&format!("SELECT * FROM gossip.{table}")).await?;
         tables.insert(answer.subscription, table);
         // Streams begin with what was remembered: a recording may begin before itself.
         answer.rows.into_iter().try_for_each(|r| recorder.note(table, r.row))?;

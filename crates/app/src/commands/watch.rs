@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use gossip_client::{ClientError, Incoming, ResultSet, Session};
+use gossip_protocol::call::Subscribe;
 use serde_json::{Map, Value as Json, json};
 
 use crate::cli::{Failure, Outcome, print_line};
@@ -52,7 +53,7 @@ pub async fn run(args: Args) -> Outcome {
     let mut session = Session::connect(&args.url, token.as_deref()).await?;
     let until = tokio::time::sleep(args.seconds.map_or(Duration::from_secs(u64::from(u32::MAX)), Duration::from_secs));
     tokio::pin!(until);
-    let answer = session.subscribe(&args.query, &params, None).await?;
+    let answer = session.subscribe(Subscribe { params, ..Subscribe::from(&args.query) }).await?;
     print_line(&json!({"result": answer}).to_string())?;
     let mut live = ResultSet::new(answer);
     let mut lines = 1;

@@ -3,6 +3,8 @@
 use std::time::Duration;
 
 use gossip_client::Session;
+use gossip_protocol::Call;
+use gossip_protocol::call::Publish;
 use rand::rngs::StdRng;
 use rand::seq::IndexedRandom;
 use rand::{Rng, SeedableRng};
@@ -56,7 +58,7 @@ pub async fn run(urls: Vec<String>, token: String, seed: u64) {
             let (topic, data) = report(&mut rng, n);
             n = n.wrapping_add(1);
             // A reading that is refused now is followed by another one.
-            match session.call("publish", json!({"topic": topic, "data": data})).await {
+            match session.make(&Call::Publish(Publish { topic: topic.into(), data, id: None })).await {
                 Ok(_) | Err(gossip_client::ClientError::Refused(_)) => {}
                 Err(_) => break,
             }

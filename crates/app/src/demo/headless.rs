@@ -5,11 +5,12 @@ use std::time::Duration;
 
 use gossip_client::result_set::Applied;
 use gossip_client::{Incoming, ResultSet, Session};
-use gossip_core::wire::{ChangeEntry, Notification};
+use gossip_protocol::call::Subscribe;
+use gossip_protocol::{ChangeEntry, Notification};
 use gossip_server::now;
 use hdrhistogram::Histogram;
 use parking_lot::Mutex;
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
@@ -171,9 +172,9 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
     for name in INSTANCES {
         let mut session = Session::connect(&url(name), Some(&operator)).await?;
         if name == INSTANCES[0] {
-            session.subscribe("SELECT position, rows FROM gossip.changes", &Map::new(), None).await?;
+            session.subscribe("SELECT position, rows FROM gossip.changes").await?;
         }
-        session.subscribe("SELECT label, verdict FROM gossip.verdicts", &Map::new(), None).await?;
+        session.subscribe("SELECT label, verdict FROM gossip.verdicts").await?;
         tasks.push(tokio::spawn(operate(session, operated.clone(), stopped.clone())));
     }
     let mut watchers = Vec::new();
@@ -191,7 +192,8 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
         };
         let instance = w.instance.clone().unwrap_or_else(|| INSTANCES[0].into());
         let mut session = Session::connect(&url(&instance), token.as_deref()).await?;
-        let answer = session.subscribe(&w.query, &Map::new(), Some(&i.to_string())).await?;
+        let answer =
+            session.subscribe(Subscribe { observed: Some(i.to_string()), ..Subscribe::from(&w.query) }).await?;
         let taken = Arc::new(Mutex::new(Taken { live: ResultSet::new(answer), ..Taken::default() }));
         let lose = options.lose.filter(|(who, _)| *who == i).map(|(_, lose)| lose);
         tasks.push(tokio::spawn(watch(session, taken.clone(), lose, stopped.clone())));

@@ -3,7 +3,7 @@
 use std::collections::{BTreeSet, HashMap};
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use gossip_core::wire::ColumnInfo;
+use gossip_protocol::ColumnInfo;
 use ratatui_textarea::{CursorMove, TextArea};
 use serde_json::{Map, Value as Json};
 

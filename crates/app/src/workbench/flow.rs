@@ -1,7 +1,8 @@
 //! What instances tell of transactions, put together into Earshot's lines.
 
 use gossip_core::explain::Tally;
-use serde_json::{Map, Value as Json};
+use gossip_protocol::system::{ChangesRow, ShownChange, VerdictRow};
+use serde_json::Value as Json;
 
 use super::line::{At, Line, RowShown, Stage};
 use super::message::{Effect, KnownBy, Made};
@@ -37,36 +38,23 @@ pub(super) fn listening(s: &mut State, id: WatcherId, at: Micros, rows: usize) {
     }
 }
 
-pub(super) fn text(row: &Map<String, Json>, name: &str) -> String {
-    row.get(name).and_then(Json::as_str).unwrap_or("").to_string()
-}
-
-pub(super) fn int(row: &Map<String, Json>, name: &str) -> i64 {
-    let value = row.get(name);
-    value.and_then(|v| v.as_i64().or_else(|| v.as_str()?.parse().ok())).unwrap_or(0)
-}
-
 /// A transaction that an instance has taken. Each instance tells of it; the first one makes the line.
-pub(super) fn change(s: &mut State, place: usize, row: &Map<String, Json>) {
-    let Some(at) = At::parse(&text(row, "position")) else { return };
-    let received = int(row, "received_at");
+pub(super) fn change(s: &mut State, place: usize, row: &ChangesRow) {
+    let Some(at) = At::parse(&row.position) else { return };
+    let received = row.received_at;
     if let Some(id) = s.by_position.get(&at).copied() {
         if let Some(line) = s.line_mut(id) {
             line.received.insert(place, received);
         }
         return;
     }
-    let rows: Vec<RowShown> = serde_json::from_str::<Vec<Json>>(&text(row, "changes"))
-        .unwrap_or_default()
-        .into_iter()
-        .map(row_shown)
-        .collect();
-    let row_count = int(row, "rows").unsigned_abs();
+    let rows: Vec<RowShown> = row.changes.0.iter().map(row_shown).collect();
+    let row_count = row.rows;
     if row_count == 0 {
         return;
     }
-    let after = At::parse(&text(row, "after"));
-    let xid = int(row, "xid").unsigned_abs();
+    let after = At::parse(&row.after);
+    let xid = row.xid.unwrap_or(0);
     s.rates.changed(received, row_count);
     // A change made here that lies in this stretch has come true.
     let mine = s.lines.iter().position(|l| match (&l.made, &l.at) {
@@ -92,9 +80,9 @@ pub(super) fn change(s: &mut State, place: usize, row: &Map<String, Json>) {
         at: Some(at.clone()),
         after,
         xid,
-        committed: (int(row, "committed_from"), int(row, "committed_to")),
-        read_at: int(row, "read_at"),
-        reader: text(row, "reader"),
+        committed: (row.committed_from, row.committed_to),
+        read_at: row.read_at,
+        reader: row.reader.clone(),
         received: [(place, received)].into(),
         rows,
         row_count,
@@ -132,18 +120,9 @@ pub(super) fn insert(s: &mut State, line: Line) {
     }
 }
 
-fn row_shown(json: Json) -> RowShown {
-    let object = |v: &Json| v.as_object().cloned();
-    let key = match json.get("key") {
-        Some(Json::Array(parts)) => parts.iter().map(plain).collect::<Vec<_>>().join(" "),
-        _ => String::new(),
-    };
-    RowShown {
-        table: json.get("table").and_then(Json::as_str).unwrap_or("").to_string(),
-        key,
-        old: json.get("old").and_then(object),
-        new: json.get("new").and_then(object),
-    }
+fn row_shown(shown: &ShownChange) -> RowShown {
+    let ShownChange { table, key, old, new } = shown.clone();
+    RowShown { table, key: key.iter().map(plain).collect::<Vec<_>>().join(" "), old, new }
 }
 
 /// A value as people write it: text without quotes.
@@ -155,10 +134,9 @@ pub fn plain(v: &Json) -> String {
     }
 }
 
-pub(super) fn verdict(s: &mut State, row: &Map<String, Json>) {
-    let label = text(row, "label");
-    let Some(watcher) = label.rsplit('-').next().and_then(|n| n.parse::<WatcherId>().ok()) else { return };
-    let Some(at) = At::parse(&text(row, "position")) else { return };
+pub(super) fn verdict(s: &mut State, row: &VerdictRow) {
+    let Some(watcher) = row.label.rsplit('-').next().and_then(|n| n.parse::<WatcherId>().ok()) else { return };
+    let Some(at) = At::parse(&row.position) else { return };
     let Some(id) = s.by_position.get(&at).copied() else {
         // Its line comes on another feed or from another instance.
         if s.orphans.len() >= MAX_REMEMBERED {
@@ -167,30 +145,21 @@ pub(super) fn verdict(s: &mut State, row: &Map<String, Json>) {
         s.orphans.entry(at).or_default().push(row.clone());
         return;
     };
-    let word = text(row, "verdict");
-    let tally = Tally {
-        added: int(row, "added") as u32,
-        replaced: int(row, "replaced") as u32,
-        removed: int(row, "removed") as u32,
-    };
-    let time = int(row, "at");
-    let cursor = text(row, "cursor");
-    let subscription = int(row, "subscription").unsigned_abs();
+    let count = |n: u64| u32::try_from(n).unwrap_or(u32::MAX);
+    let tally = Tally { added: count(row.added), replaced: count(row.replaced), removed: count(row.removed) };
     if let Some(w) = s.watcher_mut(watcher) {
-        w.subscription = Some(subscription);
+        w.subscription = Some(row.subscription);
     }
     let Some(line) = s.line_mut(id) else { return };
     let cell = line.cells.entry(watcher).or_default();
-    if word == "written" {
-        cell.written_at = Some(time);
+    if row.verdict == "written" {
+        cell.written_at = Some(row.at);
         return;
     }
-    cell.verdict = word;
+    cell.verdict.clone_from(&row.verdict);
     cell.tally = tally;
-    cell.matched_at = Some(time);
-    if cursor.is_empty() {
-        return;
-    }
+    cell.matched_at = Some(row.at);
+    let Some(cursor) = row.cursor.clone().filter(|c| !c.is_empty()) else { return };
     let key = (watcher, cursor);
     match s.early.remove(&key) {
         Some((arrived_at, frame)) => arrived(s, watcher, &at, arrived_at, frame),
@@ -214,7 +183,7 @@ pub(super) fn arrived(s: &mut State, watcher: WatcherId, position: &At, at: Micr
 }
 
 pub(super) fn was_made(s: &mut State, id: u64, made: Made) -> Vec<Effect> {
-    let source = s.places.first().map(|p| text(&p.info, "source")).unwrap_or_default();
+    let source = s.places.first().map(|p| p.info.source.clone()).unwrap_or_default();
     let stage = match made {
         Made::Logged(mark) => Stage::Committed(source, mark),
         Made::Unheard(tables, rows) => Stage::NeverComes(format!(

@@ -6,7 +6,9 @@ use crossterm::event::{KeyEvent, MouseEvent};
 use gossip_core::explain::Step;
 use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
-use gossip_core::wire::ColumnInfo;
+use gossip_protocol::ColumnInfo;
+use gossip_protocol::call::Whom;
+use gossip_protocol::system::{ChangesRow, InstanceRow, LinkRow, RuleRow, TableRow, TrafficRow, VerdictRow};
 use gossip_server::config::{Persona, Watcher};
 use serde_json::{Map, Value as Json};
 
@@ -35,17 +37,17 @@ pub enum Message {
     /// An operator's connection was made, or lost with a reason.
     Place(usize, Micros, Result<(), String>),
     /// A row of `gossip.instances`.
-    Instance(usize, Map<String, Json>),
+    Instance(usize, Box<InstanceRow>),
     /// What a place says of another instance, or that it is gone.
-    Member(usize, String, Option<Map<String, Json>>),
+    Member(usize, String, Option<Box<InstanceRow>>),
     /// A row of `gossip.links` by its instance, or that it is gone.
-    RelayLink(String, Option<Map<String, Json>>),
+    RelayLink(String, Option<Box<LinkRow>>),
     /// A row of `gossip.traffic`.
-    Passing(usize, Map<String, Json>),
+    Passing(usize, TrafficRow),
     /// A row of `gossip.changes`.
-    Change(usize, Map<String, Json>),
+    Change(usize, Box<ChangesRow>),
     /// A row of `gossip.verdicts`.
-    Verdict(Map<String, Json>),
+    Verdict(Box<VerdictRow>),
     /// A watcher's subscription has its first rows.
     Listening(WatcherId, Micros, usize),
     /// A watcher's connection was lost.
@@ -76,13 +78,13 @@ pub enum Message {
     /// Something about a live query that was asked.
     Asked(u32, Told),
     /// A row of `gossip.tables` by its table's name, or that it is gone.
-    Table(String, Option<Map<String, Json>>),
+    Table(String, Option<Box<TableRow>>),
     /// A change is no longer repeated, and what came of it.
     Repeated(String),
     /// A row of `gossip.rules` by its number, or that it is gone.
-    Rule(i64, Option<Map<String, Json>>),
+    Rule(u64, Option<RuleRow>),
     /// All rows of `gossip.rules`, and no others.
-    OnlyRules(Vec<(i64, Map<String, Json>)>),
+    OnlyRules(Vec<RuleRow>),
     /// What other rules would have let these watchers hear; the question's number.
     Tried(u64, Vec<WatcherId>, Result<Answer, String>),
     /// The edited rules are kept, and where, or why not.
@@ -244,7 +246,7 @@ pub enum Effect {
         /// Whom it is about, and the same as the instance knows them.
         watchers: Vec<WatcherId>,
         /// See `watchers`.
-        asked: Vec<Json>,
+        asked: Vec<Whom>,
         /// All rules.
         rules: Vec<RuleText>,
     },

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use serde_json::{Map, Value as Json};
+use gossip_protocol::system::{InstanceRow, LinkRow, TrafficRow};
 
 use super::export::Page;
 use super::state::{Link, Micros, State};
@@ -14,34 +14,17 @@ const KEPT: usize = 1_000;
 /// The stretch that rates are over.
 const SPAN: Micros = 5_000_000;
 
-/// A message that came over the relay.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Passed {
-    /// When it was heard, and by which place.
-    pub at: Micros,
-    /// The instance that heard it.
-    pub instance: String,
-    /// Under which name.
-    pub name: String,
-    /// Who said it.
-    pub sender: String,
-    /// What it says.
-    pub what: String,
-    /// How many before it were not told.
-    pub left_out: i64,
-}
-
 /// The view's state.
 #[derive(Default)]
 pub struct Relay {
     /// Rows of `gossip.instances`, by name.
-    pub instances: BTreeMap<String, Map<String, Json>>,
+    pub instances: BTreeMap<String, InstanceRow>,
     /// Rows of `gossip.links`, by instance.
-    pub links: BTreeMap<String, Map<String, Json>>,
+    pub links: BTreeMap<String, LinkRow>,
     /// Row changes and deliveries of each instance, by when they were told.
-    counted: BTreeMap<String, VecDeque<(Micros, i64, i64)>>,
+    counted: BTreeMap<String, VecDeque<(Micros, u64, u64)>>,
     /// What has passed, newest first.
-    pub passed: VecDeque<Passed>,
+    pub passed: VecDeque<TrafficRow>,
     /// Messages that came while the list was held.
     pub newer: usize,
     /// Whether the list is held.
@@ -51,22 +34,20 @@ pub struct Relay {
 }
 
 /// A row of `gossip.instances` came, from the instance itself or from another one.
-pub fn instance(s: &mut State, name: &str, row: Option<&Map<String, Json>>) {
+pub fn instance(s: &mut State, name: &str, row: Option<&InstanceRow>) {
     let Some(row) = row else {
         s.relay.instances.remove(name);
         s.relay.links.remove(name);
         s.relay.counted.remove(name);
         return;
     };
-    let here = |row: &Map<String, Json>| row.get("here") == Some(&Json::Bool(true));
     let itself = s.places.iter().any(|p| p.name == name && matches!(p.link, Link::Up(_)));
-    if !here(row) && itself && s.relay.instances.get(name).is_some_and(here) {
+    if !row.here && itself && s.relay.instances.get(name).is_some_and(|known| known.here) {
         // What it says of itself is newer.
         return;
     }
-    let number = |column: &str| row.get(column).and_then(Json::as_i64).unwrap_or(0);
     let counted = s.relay.counted.entry(name.into()).or_default();
-    let (now, changes, deliveries) = (s.now, number("changes"), number("deliveries"));
+    let (now, changes, deliveries) = (s.now, row.changes, row.deliveries);
     if counted.back().is_some_and(|(_, c, _)| *c > changes) {
         // It has started anew.
         counted.clear();
@@ -79,7 +60,7 @@ pub fn instance(s: &mut State, name: &str, row: Option<&Map<String, Json>>) {
 }
 
 /// A row of `gossip.links` came.
-pub fn link(s: &mut State, name: String, row: Option<Map<String, Json>>) {
+pub fn link(s: &mut State, name: String, row: Option<LinkRow>) {
     match row {
         Some(row) => drop(s.relay.links.insert(name, row)),
         None => drop(s.relay.links.remove(&name)),
@@ -87,16 +68,12 @@ pub fn link(s: &mut State, name: String, row: Option<Map<String, Json>>) {
 }
 
 /// A message passed. All places hear the same: those of one are enough.
-pub fn passed(s: &mut State, place: usize, row: &Map<String, Json>) {
+pub fn passed(s: &mut State, place: usize, row: TrafficRow) {
     let first = s.places.iter().position(|p| matches!(p.link, Link::Up(_)));
     if first.is_some_and(|first| first != place) {
         return;
     }
-    let text = |column: &str| row.get(column).and_then(Json::as_str).unwrap_or("").to_string();
-    let number = |column: &str| row.get(column).and_then(Json::as_i64).unwrap_or(0);
-    let (instance, name, sender, what) = (text("instance"), text("name"), text("sender"), text("what"));
-    let one = Passed { at: number("at"), instance, name, sender, what, left_out: number("left_out") };
-    s.relay.passed.push_front(one);
+    s.relay.passed.push_front(row);
     if s.relay.held {
         s.relay.newer += 1;
         s.relay.scroll += 1;
@@ -129,12 +106,13 @@ pub fn picture(s: &State) -> Picture {
         match ends {
             Some(((from, c0, d0), (to, c1, d1))) if to > from => {
                 let seconds = (to - from) as f64 / 1e6;
-                ((c1 - c0) as f64 / seconds, (d1 - d0).max(0) as f64 / seconds)
+                ((c1 - c0) as f64 / seconds, d1.saturating_sub(d0) as f64 / seconds)
             }
             _ => (0.0, 0.0),
         }
     };
-    let mut picture = Picture::new(&s.relay.instances, &s.relay.links, rates, gossip_core::wire::rfc3339(s.now));
+    let mut picture =
+        Picture::new(&s.relay.instances, &s.relay.links, rates, gossip_protocol::timestamp::rfc3339(s.now));
     for node in &mut picture.nodes {
         if let Some(p) = s.places.iter().find(|p| p.name == node.name)
             && let Link::Down(since, _) = &p.link

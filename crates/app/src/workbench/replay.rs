@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use serde_json::{Map, Value as Json};
+use gossip_protocol::system::{ClientRow, InstanceRow, SystemRow, TableRow, VerdictRow};
 
 use super::Access;
 use super::message::Message;
@@ -21,45 +21,45 @@ pub fn state(events: Vec<Event>, title: String, theme: Theme) -> State {
     for event in events {
         let place = place(&mut s, &event.instance, first);
         match event.table {
-            "instances" => drop(update(&mut s, Message::Instance(place, event.row))),
+            "instances" => drop(update(&mut s, Message::Instance(place, Box::new(read(&event))))),
             "tables" => {
-                let name = text(&event.row, "name");
-                update(&mut s, Message::Table(name, Some(event.row)));
+                let row: TableRow = read(&event);
+                update(&mut s, Message::Table(row.name.clone(), Some(Box::new(row))));
             }
-            "changes" => drop(update(&mut s, Message::Change(place, event.row))),
+            "changes" => drop(update(&mut s, Message::Change(place, Box::new(read(&event))))),
             "clients" => {
-                let listed: Vec<Json> = serde_json::from_str(&text(&event.row, "subscriptions")).unwrap_or_default();
-                for listed in listed {
-                    let Some(label) = listed["observed"].as_str() else { continue };
+                let row: ClientRow = read(&event);
+                for listed in row.subscriptions.0 {
+                    let Some(label) = &listed.observed else { continue };
                     let id = watcher(&mut s, &mut watchers, label, place);
                     if let Some(w) = s.watcher_mut(id) {
-                        let subject = text(&event.row, "subject");
-                        w.persona = if subject.is_empty() { "Anyone".into() } else { subject };
-                        w.role = text(&event.row, "roles").split(", ").next().unwrap_or("").into();
-                        w.query = listed["query"].as_str().unwrap_or("").into();
+                        w.persona = row.subject.clone().unwrap_or_else(|| "Anyone".into());
+                        w.role = row.roles.split(", ").next().unwrap_or("").into();
+                        w.query = listed.query;
                     }
                 }
             }
             _ => {
-                let mut row = event.row;
-                let id = watcher(&mut s, &mut watchers, &text(&row, "label"), place);
-                row.insert("label".into(), format!("recorded-{id}").into());
-                update(&mut s, Message::Verdict(row));
+                let mut row: VerdictRow = read(&event);
+                let id = watcher(&mut s, &mut watchers, &row.label, place);
+                row.label = format!("recorded-{id}");
+                update(&mut s, Message::Verdict(Box::new(row)));
             }
         }
     }
     s
 }
 
-fn text(row: &Map<String, Json>, name: &str) -> String {
-    row.get(name).and_then(Json::as_str).unwrap_or("").to_string()
+/// A row of a recording. What does not fit is as nothing: a recording may have been cut by hand.
+fn read<R: SystemRow + Default>(event: &Event) -> R {
+    R::read(&event.row).unwrap_or_default()
 }
 
 fn place(s: &mut State, instance: &str, since: i64) -> usize {
     let known = s.places.iter().position(|p| p.name == instance);
     known.unwrap_or_else(|| {
         let (name, url, link) = (instance.to_string(), String::new(), Link::Up(since));
-        s.places.push(PlaceState { name, url, link, info: Map::new() });
+        s.places.push(PlaceState { name, url, link, info: InstanceRow::default() });
         s.places.len() - 1
     })
 }

@@ -8,10 +8,12 @@ use gossip_core::rule::{ANONYMOUS, May, Rule, RuleSet, RuleText};
 use gossip_core::schema::{Catalog, Column, Table, TableName};
 use gossip_core::value::Type;
 use gossip_core::what_if::{Effect as Differs, How};
+use gossip_protocol::call::Whom;
+use gossip_protocol::system::RuleRow;
 use gossip_server::config::{Persona, read_rules};
 use ratatui_textarea::{CursorMove, TextArea};
 use serde::Deserialize;
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Map, Value as Json};
 
 use super::message::Effect;
 use super::state::{Micros, State, WatcherId};
@@ -29,7 +31,7 @@ const WIDE: usize = 44;
 #[derive(Default)]
 pub struct Rules {
     /// What instances tell of their rules, by number.
-    pub told: BTreeMap<i64, RuleText>,
+    pub told: BTreeMap<u64, RuleText>,
     /// The chosen table and role, by their places.
     pub chosen: (usize, usize),
     /// The edited text of one cell.
@@ -174,9 +176,9 @@ fn alike(a: &[RuleText], b: &[RuleText]) -> bool {
 }
 
 /// A row of `gossip.rules`.
-pub fn told(s: &mut State, number: i64, row: Option<Map<String, Json>>) {
-    match row.and_then(|r| read(&r)) {
-        Some(rule) => drop(s.rules.told.insert(number, rule)),
+pub fn told(s: &mut State, number: u64, row: Option<RuleRow>) {
+    match row {
+        Some(row) => drop(s.rules.told.insert(number, read(row))),
         None => drop(s.rules.told.remove(&number)),
     }
     s.tables.rules = s.rules.told.values().cloned().collect();
@@ -184,8 +186,8 @@ pub fn told(s: &mut State, number: i64, row: Option<Map<String, Json>>) {
 }
 
 /// All rows of `gossip.rules`, and no others.
-pub fn told_all(s: &mut State, rows: Vec<(i64, Map<String, Json>)>) {
-    s.rules.told = rows.into_iter().filter_map(|(n, r)| Some((n, read(&r)?))).collect();
+pub fn told_all(s: &mut State, rows: Vec<RuleRow>) {
+    s.rules.told = rows.into_iter().map(|row| (row.number, read(row))).collect();
     s.tables.rules = s.rules.told.values().cloned().collect();
     refresh(s);
 }
@@ -198,17 +200,16 @@ fn refresh(s: &mut State) {
     }
 }
 
-fn read(row: &Map<String, Json>) -> Option<RuleText> {
-    let text = |name: &str| row.get(name).and_then(Json::as_str);
-    Some(RuleText {
-        role: text("role")?.into(),
-        table: TableName::parse(text("table")?),
-        may: text("may").and_then(|words| May::of(words.split(", ")).ok()).unwrap_or_default(),
-        rows: text("rows").map(String::from),
-        columns: text("columns").and_then(|c| serde_json::from_str(c).ok()),
-        masks: text("masks").and_then(|m| serde_json::from_str(m).ok()).unwrap_or_default(),
-        line: row.get("line").and_then(Json::as_u64).unwrap_or(0) as usize,
-    })
+fn read(row: RuleRow) -> RuleText {
+    RuleText {
+        role: row.role,
+        table: TableName::parse(&row.table),
+        may: May::of(row.may.split(", ")).unwrap_or_default(),
+        rows: row.rows,
+        columns: row.columns.map(|c| c.0),
+        masks: row.masks.0,
+        line: usize::try_from(row.line).unwrap_or(0),
+    }
 }
 
 /// Works out what is drawn.
@@ -309,13 +310,12 @@ pub fn catalog(s: &State) -> Catalog {
     let mut catalog = Catalog::default();
     for (name, known) in &s.tables.known {
         let column = |(name, ty): (String, String)| Column { name: name.as_str().into(), ty: Type::named(&ty) };
-        let text = |name: &str| known.row.get(name).and_then(Json::as_str).unwrap_or("");
         let columns: Vec<Column> = known.columns().into_iter().map(column).collect();
         let place = |name: &str| columns.iter().position(|c| &*c.name == name);
-        let key = text("key").split(", ").filter_map(place).collect();
+        let key = known.row.key.split(", ").filter_map(place).collect();
         catalog.put(Arc::new(Table {
             name: TableName::parse(name),
-            source: text("source").into(),
+            source: known.row.source.as_str().into(),
             columns,
             key,
             old_values: true,
@@ -472,8 +472,13 @@ fn ask(s: &mut State) -> Vec<Effect> {
         let mut asked = Vec::new();
         for w in s.watchers.iter().filter(|w| w.place == place).take(MOST) {
             let whom = match (w.subscription.filter(|_| w.refused.is_none()), s.personas.get(&w.persona)) {
-                (Some(id), _) => json!({"subscription": id}),
-                (None, Some(p)) => json!({"query": w.query, "roles": roles_of(p), "claims": facts(&w.persona, p)}),
+                (Some(subscription), _) => Whom::Subscription { subscription },
+                (None, Some(p)) => Whom::Anybody {
+                    query: w.query.clone(),
+                    claims: facts(&w.persona, p),
+                    roles: Some(roles_of(p)),
+                    params: Map::new(),
+                },
                 (None, None) => continue,
             };
             watchers.push(w.id);

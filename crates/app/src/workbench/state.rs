@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 
 use gossip_core::explain::Step;
+use gossip_protocol::system::{InstanceRow, SystemRow, VerdictRow};
 use gossip_server::config::Persona;
 use serde_json::{Map, Value as Json, json};
 
@@ -54,14 +55,14 @@ pub struct PlaceState {
     /// The operator's connection.
     pub link: Link,
     /// Its row of `gossip.instances`.
-    pub info: Map<String, Json>,
+    pub info: InstanceRow,
 }
 
 impl PlaceState {
     /// Nothing has been heard of it.
     pub fn new(place: &super::Place) -> PlaceState {
         let name = if place.name.is_empty() { &place.url } else { &place.name };
-        PlaceState { name: name.clone(), url: place.url.clone(), link: Link::Connecting, info: Map::new() }
+        PlaceState { name: name.clone(), url: place.url.clone(), link: Link::Connecting, info: InstanceRow::default() }
     }
 }
 
@@ -192,7 +193,7 @@ pub struct State {
     /// Deltas that arrived before their verdict, by cursor.
     pub early: HashMap<(WatcherId, String), (Micros, Arc<str>)>,
     /// Verdicts that came before their line.
-    pub orphans: HashMap<At, Vec<Map<String, Json>>>,
+    pub orphans: HashMap<At, Vec<VerdictRow>>,
     /// The line at the top while the flow is held.
     pub held: Option<u64>,
     /// The chosen line; the newest if `None`.
@@ -303,14 +304,18 @@ impl State {
 
     /// Everything that is kept, with who the watchers are.
     pub fn recording(&self) -> Vec<Event> {
-        let place =
-            |p: &PlaceState| Event { instance: p.name.clone(), table: "instances", at: self.now, row: p.info.clone() };
+        let place = |p: &PlaceState| Event {
+            instance: p.name.clone(),
+            table: "instances",
+            at: self.now,
+            row: p.info.to_json(),
+        };
         let name = self.places.first().map(|p| p.name.clone()).unwrap_or_default();
         let table = |t: &super::tables::Known| Event {
             instance: name.clone(),
             table: "tables",
             at: self.now,
-            row: t.row.clone(),
+            row: t.row.to_json(),
         };
         let client = |w: &WatcherState| {
             let ends = format!("-{}", w.id);

@@ -29,7 +29,7 @@ pub fn steps(s: &State) -> Vec<Step> {
     let up = s.watchers.iter().filter(|w| matches!(w.link, Link::Up(_)) && w.refused.is_none()).count();
     let refused = s.watchers.iter().find(|w| w.refused.is_some());
     let heard = s.watchers.iter().any(|w| w.heard > 0);
-    let source = s.places.iter().find_map(|p| p.info.get("source")).and_then(|v| v.as_str()).unwrap_or("");
+    let source = s.places.iter().map(|p| p.info.source.as_str()).find(|source| !source.is_empty()).unwrap_or("");
     let step = |name, done, text: String, action| Step { name, done, text, action };
     let missing = |done: bool, yes: String, no: &str| if done { yes } else { no.to_string() };
     vec![

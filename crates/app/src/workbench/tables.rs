@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, VecDeque};
 
 use gossip_core::rule::{RuleSet, RuleText};
+use gossip_protocol::system::TableRow;
 use gossip_source::Finding;
-use serde_json::{Map, Value as Json};
 
 use super::message::Effect;
 use super::state::{Micros, Overlay, State};
@@ -19,7 +19,7 @@ const LOOK_AGAIN: Micros = 3_000_000;
 #[derive(Clone, Debug, Default)]
 pub struct Known {
     /// Its row of `gossip.tables`.
-    pub row: Map<String, Json>,
+    pub row: TableRow,
     /// How many changes had come by when, over the last minute.
     pub counted: VecDeque<(Micros, u64)>,
 }
@@ -27,10 +27,7 @@ pub struct Known {
 impl Known {
     /// Its columns: name and type.
     pub fn columns(&self) -> Vec<(String, String)> {
-        let text = self.row.get("columns").and_then(Json::as_str).unwrap_or("[]");
-        let all: Vec<Json> = serde_json::from_str(text).unwrap_or_default();
-        let text = |c: &Json, name: &str| c[name].as_str().unwrap_or("").to_string();
-        all.iter().map(|c| (text(c, "name"), text(c, "type"))).collect()
+        self.row.columns.0.iter().map(|c| (c.name.clone(), c.ty.clone())).collect()
     }
 
     /// Changes in the last minute.
@@ -194,7 +191,7 @@ impl Tables {
 }
 
 /// A row of `gossip.tables`, or that it is gone.
-pub fn told(s: &mut State, name: String, row: Option<Map<String, Json>>) {
+pub fn told(s: &mut State, name: String, row: Option<TableRow>) {
     match row {
         None => drop(s.tables.known.remove(&name)),
         Some(row) => s.tables.known.entry(name).or_default().row = row,
@@ -205,7 +202,7 @@ pub fn told(s: &mut State, name: String, row: Option<Map<String, Json>>) {
 pub fn tick(s: &mut State) -> Vec<Effect> {
     let now = s.now;
     for known in s.tables.known.values_mut() {
-        let changes = known.row.get("changes").and_then(Json::as_u64).unwrap_or(0);
+        let changes = known.row.changes;
         if known.counted.back().is_none_or(|(at, _)| now - at >= 1_000_000) {
             known.counted.push_back((now, changes));
         }

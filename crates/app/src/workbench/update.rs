@@ -1,6 +1,7 @@
 //! What a message does to the state.
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use gossip_protocol::system::SystemRow;
 use gossip_server::config::Persona;
 use serde_json::Value as Json;
 
@@ -47,7 +48,7 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
             return effects;
         }
         Message::Asked(id, told) => ask::told(s, id, told),
-        Message::Table(name, row) => tables::told(s, name, row),
+        Message::Table(name, row) => tables::told(s, name, row.map(|row| *row)),
         Message::Looked(table, look) => {
             s.looks.insert(table, look);
             return fit(s);
@@ -66,26 +67,24 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
         Message::Member(i, name, row) => {
             // One that is connected to says itself when it is gone.
             if row.is_some() || !s.places.iter().any(|p| p.name == name) || s.places[i].name == name {
-                relay::instance(s, &name, row.as_ref());
+                relay::instance(s, &name, row.as_deref());
             }
         }
-        Message::RelayLink(name, row) => relay::link(s, name, row),
-        Message::Passing(place, row) => relay::passed(s, place, &row),
+        Message::RelayLink(name, row) => relay::link(s, name, row.map(|row| *row)),
+        Message::Passing(place, row) => relay::passed(s, place, row),
         Message::Instance(i, row) => {
-            if let Some(name) = row.get("name").and_then(Json::as_str) {
-                s.places[i].name = name.to_string();
-                relay::instance(s, name, Some(&row));
-            }
-            s.places[i].info = row;
+            s.places[i].name = row.name.clone();
+            relay::instance(s, &row.name, Some(&row));
+            s.places[i].info = *row;
         }
         Message::Change(place, row) => {
             change(s, place, &row);
-            s.keep("changes", place, row);
+            s.keep("changes", place, row.to_json());
         }
         Message::Verdict(row) => {
             verdict(s, &row);
-            let place = s.place_named(row.get("instance").and_then(Json::as_str).unwrap_or(""));
-            s.keep("verdicts", place, row);
+            let place = s.place_named(&row.instance);
+            s.keep("verdicts", place, row.to_json());
         }
         Message::Listening(id, at, rows) => listening(s, id, at, rows),
         Message::WatcherLost(id, at, why) => {

@@ -442,7 +442,7 @@ fn topic_of(name: &str, section: TopicSection, tables: &[String]) -> Result<(Top
 fn column_of(name: &str, value: &toml::Value) -> Result<(Type, topic::From), String> {
     let ty = |text: &str| match Type::named(text) {
         Type::Any => {
-            let hint = gossip_core::query::similar(text, Type::declarable().map(Type::name));
+            let hint = gossip_protocol::spelling::similar(text, Type::declarable().map(Type::name));
             let known = Type::declarable().map(Type::name).collect::<Vec<_>>().join(", ");
             let hint = hint.map_or(String::new(), |h| format!("; did you mean {h}?"));
             Err(format!("{text:?} is not a type{hint}; known: {known}"))
@@ -508,7 +508,7 @@ fn with_hint(message: &str) -> String {
     match quoted.next() {
         Some(unknown) if message.starts_with("unknown field") => {
             let known: Vec<&str> = quoted.collect();
-            let hint = gossip_core::query::similar(unknown, known.iter().copied());
+            let hint = gossip_protocol::spelling::similar(unknown, known.iter().copied());
             let hint = hint.map_or(String::new(), |h| format!("; did you mean {h}?"));
             format!("unknown key {unknown}{hint}; known here: {}", known.join(", "))
         }

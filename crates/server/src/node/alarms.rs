@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use gossip_core::position::{Interval, Micros};
-use gossip_core::value::Value;
-use gossip_core::wire;
+use gossip_protocol::system::AlarmRow;
+use gossip_protocol::timestamp::rfc3339;
 
 use super::Node;
 use crate::now;
@@ -60,16 +60,14 @@ impl Alarms {
     }
 
     /// As rows of `gossip.alarms`.
-    pub(super) fn rows(&self, instance: &str) -> Vec<Vec<Value>> {
-        let row = |((kind, about), alarm): (&Name, &Alarm)| {
-            vec![
-                instance.into(),
-                (*kind).into(),
-                about.as_str().into(),
-                alarm.text.as_str().into(),
-                wire::rfc3339(alarm.since).into(),
-                Value::Int(alarm.count.cast_signed()),
-            ]
+    pub(super) fn rows(&self, instance: &str) -> Vec<AlarmRow> {
+        let row = |((kind, about), alarm): (&Name, &Alarm)| AlarmRow {
+            instance: instance.into(),
+            kind: (*kind).into(),
+            about: about.clone(),
+            text: alarm.text.clone(),
+            since: rfc3339(alarm.since),
+            count: alarm.count,
         };
         self.0.iter().map(row).collect()
     }

@@ -5,11 +5,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 
 use gossip_core::engine::{Input, Refusal, Request, SubId};
-use gossip_core::explain::Tally;
-use gossip_core::value::Value;
-use gossip_core::wire::{self, RpcError, code};
+use gossip_protocol::{RpcError, code, message};
 use serde_json::{Value as Json, json};
 
+use super::operators::Passing;
 use super::{Command, MAX_SUBSCRIPTIONS, Node, Sub, Target};
 use crate::outbox::{Receipt, Style, Subscription};
 
@@ -59,9 +58,9 @@ impl Node {
                         let unanswered = self.subs.get(&id).filter(|s| !s.subscription.answered.swap(true, Relaxed));
                         if let Some(s) = unanswered {
                             let e = RpcError::new(code::UNKNOWN_NAME, "unsubscribed before the first result");
-                            client.outbox.say(&wire::refuse(&s.subscription.call, &e));
+                            client.outbox.say(&message::refuse(&s.subscription.call, &e));
                         }
-                        client.outbox.say(&wire::reply(&call, json!({})));
+                        client.outbox.say(&message::reply(&call, json!({})));
                         self.writers.due(client);
                         self.subs.remove(&id);
                         self.forget_decision(id);
@@ -70,7 +69,7 @@ impl Node {
                     None => {
                         let e =
                             RpcError::new(code::UNKNOWN_NAME, format!("this connection has no subscription {number}"));
-                        client.outbox.say(&wire::refuse(&call, &e));
+                        client.outbox.say(&message::refuse(&call, &e));
                         self.writers.due(client);
                     }
                 }
@@ -90,7 +89,8 @@ impl Node {
             Command::CatchUp(id) => self.handle(Input::CatchUp(id)),
             Command::Written(receipt, at) => {
                 let Receipt { subscription, source, position } = *receipt;
-                self.tell_verdict(&subscription, &source, position, "written", Tally::default(), at, Value::Null);
+                let passed = Passing { at, ..Passing::default() };
+                self.tell_verdict(&subscription, format!("{source}:{position}"), "written", passed);
                 self.flush_system();
             }
             Command::Operate(o) => self.operate(*o),
@@ -130,14 +130,14 @@ impl Node {
         let Some((client, subs)) = self.clients.get_mut(&client) else { return };
         if subs.len() >= MAX_SUBSCRIPTIONS {
             let e = RpcError::new(code::LIMIT, format!("subscriptions of one connection, at most {MAX_SUBSCRIPTIONS}"));
-            client.outbox.say(&wire::refuse(&call, &e));
+            client.outbox.say(&message::refuse(&call, &e));
             return self.writers.due(client);
         }
         if observed.is_some() && !beside.contains(&client.address.ip()) {
             // The places are few, and for those who look why somebody did not hear.
             let text = "not available now: observed, only beside an operator's connection from the same address";
             let refused = RpcError::new(code::UNAVAILABLE, text).with(json!({"retry_after_ms": 1_000}));
-            client.outbox.say(&wire::refuse(&call, &refused));
+            client.outbox.say(&message::refuse(&call, &refused));
             return self.writers.due(client);
         }
         let id = self.next_sub;

@@ -10,7 +10,7 @@ use gossip_core::rule::{Claims, RuleSet};
 use gossip_core::schema::Table;
 use gossip_core::seal::Sealer;
 use gossip_core::topic::Topic;
-use gossip_core::wire::RpcError;
+use gossip_protocol::RpcError;
 use gossip_relay::Relay;
 use gossip_relay::ingest::Ingest;
 use parking_lot::Mutex;

@@ -7,15 +7,14 @@ use std::collections::HashMap;
 use std::time::Duration;
 
 use gossip_core::position::Micros;
-use gossip_core::wire::{RpcError, code};
-use gossip_relay::cloudevent::CloudEvent;
-use serde_json::{Map, Value as Json, json};
+use gossip_protocol::{Call, CloudEvent, RpcError, code};
+use serde_json::{Value as Json, json};
 use tokio::sync::oneshot;
 
 use super::events::new_id;
 use super::{Held, Node};
 use crate::now;
-use crate::params::{self, Params};
+use crate::questions;
 
 /// Asks an instance to do something; its answer.
 const CALL: &str = "gossip.call.v1";
@@ -30,20 +29,13 @@ const LEAVE_AFTER: Duration = Duration::from_millis(200);
 /// Calls that wait for the answers of others.
 const MAX_WAITING: usize = 64;
 
-/// The calls that are for operators alone.
-pub const OPERATORS: [&str; 3] = ["explain", "what_if", "drain"];
-
 /// Where an answer goes.
 type Answer = oneshot::Sender<Result<Json, RpcError>>;
 
 /// A call of an operator.
 pub struct Operate {
-    /// The instance that is to answer; `None`: this one.
-    pub instance: Option<String>,
-    /// Which call.
-    pub call: String,
-    /// Its parameters.
-    pub params: Map<String, Json>,
+    /// The call.
+    pub call: Call,
     /// Where the answer goes.
     pub answer: Answer,
 }
@@ -55,9 +47,9 @@ pub(super) struct Calls(HashMap<String, (Answer, String, Micros)>);
 impl Node {
     /// Does what an operator asks, or has it done.
     pub(super) fn operate(&mut self, o: Operate) {
-        let Operate { instance, call, params, answer } = o;
-        let Some(instance) = instance.filter(|name| *name != self.start.name) else {
-            self.operate_here(&call, params, answer);
+        let Operate { call, answer } = o;
+        let Some(instance) = call.instance().filter(|name| **name != *self.start.name).map(String::from) else {
+            self.operate_here(call, answer);
             return;
         };
         if !self.members.has(&instance) {
@@ -73,36 +65,31 @@ impl Node {
             return;
         }
         let id = new_id();
-        self.tell_members(CALL, json!({"id": id, "instance": instance, "call": call, "params": params}));
+        let call = json!(call);
+        let told = json!({"id": id, "instance": instance, "call": call["method"], "params": call["params"]});
+        self.tell_members(CALL, told);
         self.calls.0.insert(id, (answer, instance, now() + PATIENCE));
     }
 
-    fn operate_here(&mut self, call: &str, params: Map<String, Json>, answer: Answer) {
-        let mut p = Params(params);
+    fn operate_here(&mut self, call: Call, answer: Answer) {
         match call {
-            "explain" => {
-                let _ = answer.send(params::explain(&mut p).and_then(|question| self.explain(question)));
+            Call::Explain(asked) => {
+                let _ = answer.send(questions::explain(&asked).and_then(|question| self.explain(question)));
             }
-            "what_if" => match params::what_if(p) {
+            Call::WhatIf(asked) => match questions::what_if(&asked) {
                 Ok(question) => self.what_if(question, answer, Held::default()),
                 Err(e) => drop(answer.send(Err(e))),
             },
-            "drain" => {
-                let fits = p.end(&[]);
-                if fits.is_ok() {
-                    tracing::info!("an operator has this instance drained");
-                    let drain = self.start.drain.clone();
-                    tokio::spawn(async move {
-                        tokio::time::sleep(LEAVE_AFTER).await;
-                        drain.send_replace(true);
-                    });
-                }
-                let _ = answer.send(fits.map(|()| json!({})));
+            Call::Drain { .. } => {
+                tracing::info!("an operator has this instance drained");
+                let drain = self.start.drain.clone();
+                tokio::spawn(async move {
+                    tokio::time::sleep(LEAVE_AFTER).await;
+                    drain.send_replace(true);
+                });
+                let _ = answer.send(Ok(json!({})));
             }
-            other => {
-                let shown: String = other.chars().take(60).collect();
-                let _ = answer.send(Err(RpcError::new(code::NO_SUCH_CALL, format!("there is no call {shown}"))));
-            }
+            _ => drop(answer.send(Err(RpcError::new(code::NO_SUCH_CALL, "this is no call of operators")))),
         }
     }
 
@@ -116,7 +103,10 @@ impl Node {
                     return true;
                 }
                 let (answer, answered) = oneshot::channel();
-                self.operate_here(call, data["params"].as_object().cloned().unwrap_or_default(), answer);
+                match Call::read(call, data["params"].as_object().cloned().unwrap_or_default()) {
+                    Ok(call) => self.operate_here(call, answer),
+                    Err(e) => drop(answer.send(Err(e))),
+                }
                 let (id, teller) = (id.to_string(), self.teller());
                 tokio::spawn(async move {
                     let Ok(outcome) = answered.await else { return };

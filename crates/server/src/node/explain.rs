@@ -6,7 +6,7 @@ use gossip_core::engine::{Limits, Refusal, Request, SubId};
 use gossip_core::explain::{Passed, Step, explain};
 use gossip_core::position::Position;
 use gossip_core::rule::EffectiveQuery;
-use gossip_core::wire::{RpcError, code};
+use gossip_protocol::{RpcError, code};
 use serde_json::{Value as Json, json};
 
 use super::{Node, refused};

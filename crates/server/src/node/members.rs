@@ -12,13 +12,15 @@ use gossip_core::position::Micros;
 use gossip_core::presence::{MAX_PEOPLE, Moved, Presence, Told, Where};
 use gossip_core::schema::{ColumnSet, PRESENCE, Row, TableName};
 use gossip_core::value::Value;
-use gossip_core::wire::{self, RpcError, code};
-use gossip_relay::cloudevent::CloudEvent;
+use gossip_protocol::system::{AlarmRow, InstanceRow, LinkRow, Moment, PresenceRow, SystemRow, TopicRow};
+use gossip_protocol::timestamp::rfc3339;
+use gossip_protocol::{CloudEvent, RpcError, code, message};
 use gossip_relay::event;
-use serde_json::{Value as Json, json};
+use serde_json::{Map, Value as Json, json};
 
 use super::Node;
 use crate::now;
+use crate::system::values;
 
 /// How an instance stands; who is present at it, all or what changed.
 pub(super) const STANDS: &str = "gossip.instance.v1";
@@ -45,10 +47,10 @@ const MAX_DATA: usize = 4 * 1024;
 struct Member {
     run: u64,
     heard: Micros,
-    instance: Vec<Value>,
-    link: Vec<Value>,
-    topics: Vec<Vec<Value>>,
-    alarms: Vec<Vec<Value>>,
+    instance: InstanceRow,
+    link: LinkRow,
+    topics: Vec<TopicRow>,
+    alarms: Vec<AlarmRow>,
     /// The versions of the relay's format that it reads.
     reads: RangeInclusive<u32>,
 }
@@ -95,44 +97,62 @@ impl Members {
     }
 
     /// How the others stand, for one of the system tables.
-    pub(super) fn instances(&self) -> impl Iterator<Item = Vec<Value>> + '_ {
+    pub(super) fn instances(&self) -> impl Iterator<Item = InstanceRow> + '_ {
         self.others.values().map(|m| m.instance.clone())
     }
 
-    pub(super) fn links(&self) -> impl Iterator<Item = Vec<Value>> + '_ {
+    pub(super) fn links(&self) -> impl Iterator<Item = LinkRow> + '_ {
         self.others.values().map(|m| m.link.clone())
     }
 
-    pub(super) fn topics(&self) -> impl Iterator<Item = Vec<Value>> + '_ {
+    pub(super) fn topics(&self) -> impl Iterator<Item = TopicRow> + '_ {
         self.others.values().flat_map(|m| m.topics.iter().cloned())
     }
 
-    pub(super) fn alarms(&self) -> impl Iterator<Item = Vec<Value>> + '_ {
+    pub(super) fn alarms(&self) -> impl Iterator<Item = AlarmRow> + '_ {
         self.others.values().flat_map(|m| m.alarms.iter().cloned())
     }
 }
 
-fn place_of(row: &[Value]) -> Option<Where> {
-    match row {
-        [Value::Text(place), _, Value::Int(client), ..] => Some((place.to_string().into(), client.unsigned_abs())),
-        _ => None,
-    }
+/// A row as another instance has told it; `None` if it does not fit.
+fn row<R: SystemRow>(told: &Json) -> Option<R> {
+    R::read(told.as_object()?).ok()
+}
+
+fn rows<R: SystemRow>(told: &Json, most: usize) -> Vec<R> {
+    told.as_array().into_iter().flatten().take(most).filter_map(row).collect()
+}
+
+/// The place of a column in the rows that presence keeps.
+fn column(name: &str) -> usize {
+    PresenceRow::SHAPE.column(name).unwrap_or_default()
+}
+
+/// What somebody says themselves when they come to a place; all else an instance knows.
+fn chosen() -> ColumnSet {
+    [column("place"), column("data")].into_iter().collect()
+}
+
+/// Somebody who is present, as other instances are told.
+fn person_json(row: &Row) -> Json {
+    let named = PresenceRow::SHAPE.columns.iter().zip(row.iter());
+    named.map(|((name, _), value)| (name.to_string(), value.to_json())).collect::<Map<_, _>>().into()
 }
 
 impl Node {
     /// Says how this instance stands; every second.
     pub(super) fn tell_how_it_stands(
         &mut self,
-        instance: &[Value],
-        link: &[Value],
-        topics: &[Vec<Value>],
-        alarms: &[Vec<Value>],
+        instance: &InstanceRow,
+        link: &LinkRow,
+        topics: &[TopicRow],
+        alarms: &[AlarmRow],
     ) {
         if self.members.leaving {
             return;
         }
-        let topics: Vec<Json> = topics.iter().map(|row| self.system.told("topics", row)).collect();
-        let alarms: Vec<Json> = alarms.iter().take(MAX_ALARMS).map(|row| self.system.told("alarms", row)).collect();
+        let topics: Vec<_> = topics.iter().map(SystemRow::to_json).collect();
+        let alarms: Vec<_> = alarms.iter().take(MAX_ALARMS).map(SystemRow::to_json).collect();
         let mut digests = BTreeMap::new();
         for (name, state, _) in self.topics.iter() {
             self.members.alike.tell(name, state.digest());
@@ -140,7 +160,7 @@ impl Node {
         }
         let data = json!({
             "run": self.members.presence.run(), "sent": now(),
-            "instance": self.system.told("instances", instance), "link": self.system.told("links", link),
+            "instance": instance.to_json(), "link": link.to_json(),
             "topics": topics, "alarms": alarms, "digests": digests, "reads": [event::READS.start(), event::READS.end()],
         });
         self.tell_members(STANDS, data);
@@ -165,7 +185,7 @@ impl Node {
 
     fn tell_people(&self, told: &Told) {
         let one = |(at, row): &(Where, Option<Row>)| match row {
-            Some(row) => self.system.told(PRESENCE, row),
+            Some(row) => person_json(row),
             None => json!({"place": &*at.0, "client": at.1, "gone": true}),
         };
         let people: Vec<Json> = told.people.iter().map(one).collect();
@@ -200,7 +220,7 @@ impl Node {
     fn moved(&mut self, moved: Vec<Moved>) {
         for one in moved {
             match one {
-                Moved::Came(row) => self.system.put(PRESENCE, row.to_vec()),
+                Moved::Came(row) => self.system.put(PRESENCE, row),
                 Moved::Went(row) => self.system.remove(PRESENCE, &row),
             }
         }
@@ -239,23 +259,12 @@ impl Node {
             }
             return;
         }
-        let row = |table: &'static str, told: &Json| self.system.row(table, told.as_object()?);
-        let (Some(instance), Some(link)) = (row("instances", &data["instance"]), row("links", &data["link"])) else {
-            return;
-        };
+        let (Some(instance), Some(link)) = (row(&data["instance"]), row(&data["link"])) else { return };
         // It said so of itself.
-        let mut instance = instance;
-        if let Some(here) = instance.last_mut() {
-            *here = Value::Bool(false);
-        }
-        let rows = |table: &'static str, most: usize| -> Vec<Vec<Value>> {
-            let told = data[table].as_array().into_iter().flatten().take(most);
-            told.filter_map(|t| row(table, t)).collect()
-        };
-        let topics = rows("topics", usize::MAX);
-        let of_its_own = |row: &Vec<Value>| row.first() == Some(&Value::text(&name));
-        let alarms = rows("alarms", MAX_ALARMS).into_iter().filter(of_its_own).collect();
-        if instance.first() != Some(&Value::text(&name)) {
+        let instance = InstanceRow { here: false, ..instance };
+        let topics = rows(&data["topics"], usize::MAX);
+        let alarms = rows(&data["alarms"], MAX_ALARMS).into_iter().filter(|a: &AlarmRow| a.instance == name).collect();
+        if instance.name != name {
             return;
         }
         match self.members.others.get(&name) {
@@ -297,9 +306,8 @@ impl Node {
                 people.push(((place.into(), client), None));
                 continue;
             }
-            let row = self.system.row(PRESENCE, one).filter(|r| r.get(1) == Some(&Value::text(name)));
-            let Some((at, row)) = row.and_then(|r| Some((place_of(&r)?, r))) else { return };
-            people.push((at, Some(row.into())));
+            let Some(row) = PresenceRow::read(one).ok().filter(|r| r.instance == name) else { return };
+            people.push(((row.place.as_str().into(), row.client), Some(values(row))));
         }
         let number = |of: &str| data[of].as_u64().and_then(|n| usize::try_from(n).ok());
         let share = number("index").zip(number("of"));
@@ -323,17 +331,21 @@ impl Node {
             return Err(limit("bytes of data", MAX_DATA));
         }
         let at: Where = (place.as_str().into(), client);
-        let since = self.members.presence.own().get(&at).map(|row| row[5].clone());
-        let since = since.unwrap_or_else(|| Value::Timestamptz(now() - gossip_core::datetime::SINCE_1970));
-        let row = vec![
-            place.as_str().into(),
-            self.start.name.as_str().into(),
-            Value::Int(client as i64),
-            claims.subject().map_or(Value::Null, Value::from),
-            Value::Json(data.to_string().into()),
-            since,
-        ];
-        let chosen: ColumnSet = [0, 4].into_iter().collect();
+        let since = self
+            .members
+            .presence
+            .own()
+            .get(&at)
+            .and_then(|row| row[column("since")].to_json().as_str().map(String::from));
+        let row = values(PresenceRow {
+            place,
+            instance: self.start.name.clone(),
+            client,
+            subject: claims.subject().map(String::from),
+            data,
+            since: Moment(since.unwrap_or_else(|| rfc3339(now()))),
+        });
+        let chosen = chosen();
         if !self.engine.rules().may_publish(&table, &row, &chosen, &claims, self.engine.catalog()) {
             return Err(refused());
         }
@@ -347,7 +359,7 @@ impl Node {
             }
             *places += 1;
         }
-        let told = self.members.presence.join(at, row.clone().into());
+        let told = self.members.presence.join(at, row.clone());
         self.tell_people(&told);
         self.system.put(PRESENCE, row);
         self.flush_system();
@@ -380,13 +392,13 @@ impl Node {
     /// Whoever may not be where it is any more, under the rules and claims of now, leaves. Of one client, or of all.
     pub(super) fn leave_where_not_permitted(&mut self, of: Option<u64>) {
         let Some(table) = self.engine.catalog().get(&TableName::system(PRESENCE)).cloned() else { return };
-        let chosen: ColumnSet = [0, 4].into_iter().collect();
+        let (chosen, subject) = (chosen(), column("subject"));
         let mut leaving = Vec::new();
         for (at, row) in self.members.presence.own().iter().filter(|((_, c), _)| of.is_none_or(|of| of == *c)) {
             let claims = self.clients.get(&at.1).map(|(c, _)| c.claims.lock().clone());
             let may = claims.is_some_and(|claims| {
                 // Under another name it would have to come anew.
-                let named = claims.subject().map_or(Value::Null, Value::from) == row[3];
+                let named = claims.subject().map_or(Value::Null, Value::from) == row[subject];
                 named && self.engine.rules().may_publish(&table, row, &chosen, &claims, self.engine.catalog())
             });
             if !may {
@@ -424,7 +436,7 @@ impl Node {
     /// What somebody asks of a place is answered at once.
     pub(super) fn presence(&mut self, client: u64, call: &Json, outcome: Result<Json, RpcError>) {
         let Some((client, _)) = self.clients.get(&client) else { return };
-        client.outbox.say(&outcome.map_or_else(|e| wire::refuse(call, &e), |done| wire::reply(call, done)));
+        client.outbox.say(&outcome.map_or_else(|e| message::refuse(call, &e), |done| message::reply(call, done)));
         self.writers.due(client);
     }
 }

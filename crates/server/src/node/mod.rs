@@ -34,8 +34,8 @@ use gossip_core::query::QueryError;
 use gossip_core::rule::EffectiveQuery;
 use gossip_core::schema::TOPIC_SOURCE;
 use gossip_core::seam::ResultRows;
-use gossip_core::value::Value;
-use gossip_core::wire::{self, RpcError, Wording, code};
+use gossip_core::wire::{self, Wording};
+use gossip_protocol::{RpcError, code, message};
 use gossip_relay::{Heard, Inbox};
 use serde_json::{Value as Json, json};
 use tokio::sync::{Semaphore, mpsc, oneshot};
@@ -43,15 +43,16 @@ use tokio::sync::{Semaphore, mpsc, oneshot};
 use alarms::Alarms;
 pub use ask::{Client, Command, Start, State};
 use calls::Calls;
-pub use calls::{OPERATORS, Operate};
+pub use calls::Operate;
 use deciding::Outside;
 use events::Events;
 pub use events::Publish;
 pub use explain::{Explain, Whom};
 pub use members::GONE_AFTER;
 use members::Members;
+use operators::Passing;
 pub use publishing::Published;
-pub use what_if::{Held, MAX_ASKED, MAX_RULES, WhatIf};
+pub use what_if::{Held, WhatIf};
 
 use crate::audit_log::Who;
 use crate::now;
@@ -130,7 +131,7 @@ struct Node {
     calls: Calls,
     alarms: Alarms,
     /// Texts of effective queries, for operators; only while one looks.
-    texts: FastMap<u32, (Arc<EffectiveQuery>, Value)>,
+    texts: FastMap<u32, (Arc<EffectiveQuery>, Arc<str>)>,
     inputs: mpsc::Sender<Input>,
     writers: Writers,
     // The numbers are our own, so that nobody can choose them to collide.
@@ -406,7 +407,7 @@ impl Node {
                     let columns = wire::columns(&feed);
                     let number = subscription.number;
                     let result = json!({"subscription": number, "columns": columns, "resumed": true, "cursor": cursor});
-                    client.outbox.answer(subscription, &wire::reply(&subscription.call, result));
+                    client.outbox.answer(subscription, &message::reply(&subscription.call, result));
                     self.writers.due(client);
                 }
             }
@@ -445,14 +446,11 @@ impl Node {
                 if &*source != TOPIC_SOURCE
                     && let Some(s) = self.subs.get(&sub)
                 {
-                    let cursor = match (verdict, self.engine.effective(sub)) {
-                        (Verdict::Matched, Some(e)) => {
-                            Value::from(wire::cursor(&e, term, position, &self.start.sealer))
-                        }
-                        _ => Value::Null,
-                    };
+                    let matched = self.engine.effective(sub).filter(|_| verdict == Verdict::Matched);
+                    let cursor = matched.map(|e| wire::cursor(&e, term, position, &self.start.sealer));
                     let subscription = s.subscription.clone();
-                    self.tell_verdict(&subscription, &source, position, word(verdict), tally, now(), cursor);
+                    let passed = Passing { tally, at: now(), cursor };
+                    self.tell_verdict(&subscription, format!("{source}:{position}"), word(verdict), passed);
                 }
             }
             Output::Describe(source) => self.describe(&source),
@@ -497,7 +495,7 @@ impl Node {
                     let made = frames.entry(which).or_insert_with(|| {
                         let body =
                             bodies.entry(wording).or_insert_with(|| wire::delta_body(delta, &cursor, wording, sealer));
-                        outbox::frame(&(wire::delta_head(which.0) + body.as_str()))
+                        outbox::frame(&(message::delta_head(which.0) + body.as_str()))
                     });
                     last = Some((which, made.clone()));
                     made.clone()
@@ -549,9 +547,9 @@ impl Node {
                     if let Some(data) = error.data.filter(|d| d.get("incident").is_some()) {
                         told["data"] = data;
                     }
-                    client.outbox.say(&wire::notify("closed", told));
+                    client.outbox.say(&message::notify("closed", told));
                 } else {
-                    client.outbox.say(&wire::refuse(&sub.subscription.call, &error));
+                    client.outbox.say(&message::refuse(&sub.subscription.call, &error));
                 }
                 self.writers.due(&client);
             }
@@ -601,7 +599,7 @@ impl Node {
         if known && (flipped || time - self.told_current > CURRENT_EVERY) {
             self.told_current = time;
             // How much happens is for operators to know.
-            let frame = |told: Json| outbox::frame(&wire::notify("current", told));
+            let frame = |told: Json| outbox::frame(&message::notify("current", told));
             let (position, for_all) = (self.position(), frame(json!({"behind_ms": behind})));
             let for_operators = frame(json!({"position": position, "behind_ms": behind}));
             let beside = self.operators_addresses();

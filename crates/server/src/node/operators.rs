@@ -5,19 +5,24 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
 
 use gossip_core::explain::Tally;
-use gossip_core::position::{Interval, Micros, Old, Position, RowChange, Transaction};
+use gossip_core::position::{Interval, Micros, Old, RowChange, Transaction};
 use gossip_core::rule::RuleText;
 use gossip_core::schema::{Column, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
-use gossip_core::topic::Keep;
+use gossip_core::topic::{Keep, TopicState};
 use gossip_core::value::Value;
-use gossip_core::wire;
+use gossip_protocol::cloudevent::SENDER;
+use gossip_protocol::system::{
+    ChangesRow, ClientRow, ClientSubscription, Embedded, FeedRow, InstanceRow, LinkRow, RuleRow, ShownChange,
+    SystemRow, TableColumn, TableRow, TopicRow, TrafficRow, VerdictRow,
+};
+use gossip_protocol::timestamp::rfc3339;
 use gossip_relay::{About, Heard};
-use serde_json::{Value as Json, json};
+use serde_json::Value as Json;
 
 use super::Node;
 use crate::now;
 use crate::outbox::Subscription;
-use gossip_relay::cloudevent::SENDER;
+use crate::topics::Counts;
 
 /// Rows of one transaction that are shown to operators.
 const SHOWN_ROWS: usize = 50;
@@ -32,32 +37,21 @@ const SHOWN_TEXT: usize = 120;
 const SAMPLED: [&str; 4] = ["feeds", "tables", "rules", "clients"];
 
 impl Node {
-    #[allow(clippy::too_many_arguments)]
-    pub(super) fn tell_verdict(
-        &mut self,
-        sub: &Subscription,
-        source: &str,
-        position: Position,
-        verdict: &str,
-        tally: Tally,
-        at: Micros,
-        cursor: Value,
-    ) {
-        self.system.add(
-            "verdicts",
-            vec![
-                format!("{source}:{position}").into(),
-                self.start.name.as_str().into(),
-                sub.observed.as_deref().unwrap_or("").into(),
-                Value::Int(sub.id as i64),
-                verdict.into(),
-                Value::Int(tally.added.into()),
-                Value::Int(tally.replaced.into()),
-                Value::Int(tally.removed.into()),
-                Value::Int(at),
-                cursor,
-            ],
-        );
+    /// Tells what became of a transaction for a subscription that is observed.
+    pub(super) fn tell_verdict(&mut self, sub: &Subscription, position: String, verdict: &str, passed: Passing) {
+        let Passing { tally, at, cursor } = passed;
+        self.system.add(VerdictRow {
+            position,
+            instance: self.start.name.clone(),
+            label: sub.observed.clone().unwrap_or_default(),
+            subscription: sub.id,
+            verdict: verdict.into(),
+            added: tally.added.into(),
+            replaced: tally.replaced.into(),
+            removed: tally.removed.into(),
+            at,
+            cursor,
+        });
     }
 
     pub(super) fn taken(&mut self, interval: &Interval, t: &Transaction) {
@@ -76,29 +70,26 @@ impl Node {
             return;
         }
         let before = interval.transactions.iter().rev().find(|b| b.position < t.position).map(|b| b.position);
-        let shown: Vec<Json> = {
+        let shown: Vec<ShownChange> = {
             let catalog = self.engine.catalog();
             let shape =
                 |c: &RowChange| catalog.get(&c.table).filter(|_| catalog.identity(&c.table) == Some(c.description));
             let show = |c: &&RowChange| show_change(c, shape(c).map(|t| &**t));
             changes.iter().take(SHOWN_ROWS).map(show).collect()
         };
-        self.system.add(
-            "changes",
-            vec![
-                format!("{}:{}", interval.source, t.position).into(),
-                format!("{}:{}", interval.source, before.unwrap_or(interval.from)).into(),
-                Value::Int(t.committed.from),
-                Value::Int(t.committed.to),
-                Value::Int(interval.read_at),
-                Value::Int(self.received),
-                interval.reader.as_ref().into(),
-                self.start.name.as_str().into(),
-                Value::Int(changes.len() as i64),
-                Json::from(shown).to_string().into(),
-                if t.xid > 0 { Value::Int(t.xid as i64) } else { Value::Null },
-            ],
-        );
+        self.system.add(ChangesRow {
+            position: format!("{}:{}", interval.source, t.position),
+            after: format!("{}:{}", interval.source, before.unwrap_or(interval.from)),
+            committed_from: t.committed.from,
+            committed_to: t.committed.to,
+            read_at: interval.read_at,
+            received_at: self.received,
+            reader: interval.reader.to_string(),
+            instance: self.start.name.clone(),
+            rows: changes.len() as u64,
+            changes: Embedded(shown),
+            xid: Some(t.xid).filter(|xid| *xid > 0),
+        });
     }
 
     /// Tells of a message that has come over the relay, if an operator listens to that. Heartbeats are not worth a word.
@@ -145,96 +136,97 @@ impl Node {
         }
         let left_out = std::mem::take(left_out);
         let what: String = what.chars().take(SHOWN_TEXT).collect();
-        let row = vec![
-            Value::Int(now()),
-            self.start.name.as_str().into(),
-            name.into(),
-            sender.into(),
-            what.into(),
-            Value::Int(left_out as i64),
-        ];
-        self.system.add("traffic", row);
+        let (at, instance) = (now(), self.start.name.clone());
+        self.system.add(TrafficRow { at, instance, name, sender, what, left_out: left_out.into() });
         self.flush_system();
     }
 
     pub(super) fn sample(&mut self) {
-        let progress = self.engine.progress(&self.start.source);
-        let (feeds, own) = self.engine.counts();
-        let reading = self.start.reading.status();
-        let instance = vec![
-            self.start.name.as_str().into(),
-            self.start.address.to_string().into(),
-            wire::rfc3339(self.since).into(),
-            self.start.source.as_ref().into(),
-            Value::Bool(reading == "reading"),
-            self.reader.as_ref().into(),
-            Value::Int(progress.epoch as i64),
-            self.position().into(),
-            Value::Int(self.behind_ms() as i64),
-            reading.into(),
-            int(self.clients.len()),
-            int(own),
-            int(feeds),
-            Value::Int(self.counters.changes as i64),
-            Value::Int(self.counters.deliveries as i64),
-            self.engine.rules().hash().into(),
-            env!("CARGO_PKG_VERSION").into(),
-            self.start.decisions.as_ref().map_or(Value::Null, |d| d.state().into()),
-            Value::Int(self.counters.audits.cast_signed()),
-            Value::Int(self.counters.audit_differences.cast_signed()),
-            Value::Bool(true),
-        ];
-        let standing = self.start.relay.standing();
-        let link = vec![
-            self.start.name.as_str().into(),
-            standing.kind.into(),
-            Value::Bool(standing.connected),
-            Value::Int(standing.sent as i64),
-            Value::Int(standing.heard as i64),
-            Value::Int(standing.lost as i64),
-            Value::Int(standing.malformed as i64),
-            standing.last_malformed.as_deref().map_or(Value::Null, Value::from),
-            self.members.round_trip.map_or(Value::Null, |t| Value::Float(t as f64 / 1_000.0)),
-            int(self.waiting),
-            self.foreign_state().into(),
-        ];
-        let topics: Vec<Vec<Value>> = self
-            .topics
-            .iter()
-            .map(|(name, state, counts)| {
-                let keep = match state.topic().keep {
-                    Keep::Nothing => "nothing".to_string(),
-                    Keep::Last => "last".to_string(),
-                    Keep::Newest(n) => n.to_string(),
-                    Keep::During(time) => format!("{} s", time / 1_000_000),
-                };
-                let last = self.topics.last_malformed().filter(|why| why.starts_with(&format!("{name}:")));
-                vec![
-                    name.into(),
-                    self.start.name.as_str().into(),
-                    keep.into(),
-                    int(state.len()),
-                    Value::Int(counts.taken as i64),
-                    Value::Int(counts.passed as i64),
-                    Value::Int(counts.malformed as i64),
-                    last.map_or(Value::Null, Value::from),
-                ]
-            })
-            .collect();
+        let (instance, link, topics) = (self.instance_row(), self.link_row(), self.topic_rows());
         let alarms = self.alarms.rows(&self.start.name);
         self.tell_how_it_stands(&instance, &link, &topics, &alarms);
-        self.system.show("instances", [instance].into_iter().chain(self.members.instances()).collect());
-        self.system.show("links", [link].into_iter().chain(self.members.links()).collect());
-        self.system.show("topics", topics.into_iter().chain(self.members.topics()).collect());
-        self.system.show("alarms", alarms.into_iter().chain(self.members.alarms()).collect());
+        let others = &self.members;
+        self.system.show([instance].into_iter().chain(others.instances()));
+        self.system.show([link].into_iter().chain(others.links()));
+        self.system.show(topics.into_iter().chain(others.topics()));
+        self.system.show(alarms.into_iter().chain(others.alarms()));
 
-        self.traffic_wanted = self.engine.is_asked(&TableName::system("traffic"));
+        self.traffic_wanted = self.engine.is_asked(&TableName::system(TrafficRow::SHAPE.name));
         // What takes time in proportion to what there is, is put together only while somebody looks.
         for name in SAMPLED {
             if self.engine.is_asked(&TableName::system(name)) {
                 self.sample_table(name);
             }
         }
+    }
+
+    fn instance_row(&self) -> InstanceRow {
+        let progress = self.engine.progress(&self.start.source);
+        let (feeds, subscriptions) = self.engine.counts();
+        let reading = self.start.reading.status();
+        InstanceRow {
+            name: self.start.name.clone(),
+            address: self.start.address.to_string(),
+            since: rfc3339(self.since),
+            source: self.start.source.to_string(),
+            reads: reading == "reading",
+            reader: self.reader.to_string(),
+            epoch: progress.epoch,
+            position: self.position(),
+            behind_ms: self.behind_ms(),
+            state: reading.into(),
+            clients: self.clients.len() as u64,
+            subscriptions: subscriptions as u64,
+            feeds: feeds as u64,
+            changes: self.counters.changes,
+            deliveries: self.counters.deliveries,
+            rules: self.engine.rules().hash().into(),
+            version: env!("CARGO_PKG_VERSION").into(),
+            decisions: self.start.decisions.as_ref().map(|d| d.state()),
+            audits: self.counters.audits,
+            audit_differences: self.counters.audit_differences,
+            here: true,
+        }
+    }
+
+    fn link_row(&self) -> LinkRow {
+        let standing = self.start.relay.standing();
+        LinkRow {
+            instance: self.start.name.clone(),
+            kind: standing.kind.into(),
+            connected: standing.connected,
+            sent: standing.sent,
+            heard: standing.heard,
+            lost: standing.lost,
+            malformed: standing.malformed,
+            last_malformed: standing.last_malformed,
+            delay_ms: self.members.round_trip.map(|t| t as f64 / 1_000.0),
+            waiting: self.waiting as u64,
+            foreign: self.foreign_state(),
+        }
+    }
+
+    fn topic_rows(&self) -> Vec<TopicRow> {
+        let row = |(name, state, counts): (&str, &TopicState, Counts)| {
+            let keep = match state.topic().keep {
+                Keep::Nothing => "nothing".to_string(),
+                Keep::Last => "last".to_string(),
+                Keep::Newest(n) => n.to_string(),
+                Keep::During(time) => format!("{} s", time / 1_000_000),
+            };
+            let last = self.topics.last_malformed().filter(|why| why.starts_with(&format!("{name}:")));
+            TopicRow {
+                name: name.into(),
+                instance: self.start.name.clone(),
+                keep,
+                kept: state.len() as u64,
+                taken: counts.taken,
+                passed: counts.passed,
+                malformed: counts.malformed,
+                last_malformed: last.map(String::from),
+            }
+        };
+        self.topics.iter().map(row).collect()
     }
 
     /// Brings one of the larger system tables up to date.
@@ -255,54 +247,56 @@ impl Node {
         for f in engine.feeds().filter(|f| !f.effective.table.name.is_system()) {
             let known = before.remove(&f.id).filter(|(of, _)| Arc::ptr_eq(of, &f.effective));
             let (of, text) = known.unwrap_or_else(|| (f.effective.clone(), f.effective.to_sql().into()));
-            let (id, table) = (int(f.id as usize), f.effective.table.name.to_string().into());
-            rows.push(vec![id, table, text.clone(), int(f.subscriptions), Value::Int(f.deltas as i64)]);
+            rows.push(FeedRow {
+                id: u64::from(f.id),
+                table: f.effective.table.name.to_string(),
+                query: text.to_string(),
+                subscriptions: f.subscriptions as u64,
+                deltas: f.deltas,
+            });
             texts.insert(f.id, (of, text));
         }
-        system.show("feeds", rows);
+        system.show(rows);
     }
 
     fn sample_tables(&mut self) {
-        let mut of_table: BTreeMap<TableName, usize> = BTreeMap::new();
+        let mut of_table: BTreeMap<TableName, u64> = BTreeMap::new();
         self.engine.feeds().for_each(|f| *of_table.entry(f.effective.table.name.clone()).or_default() += 1);
         let mut tables = Vec::new();
         for t in self.engine.catalog().iter().filter(|t| !t.name.is_system()) {
             let (changes, last) = self.counters.of_table.get(&t.name.to_string()).copied().unwrap_or_default();
-            let columns: Vec<Json> = t.columns.iter().map(|c| json!({"name": &*c.name, "type": c.ty.name()})).collect();
+            let column = |c: &Column| TableColumn { name: c.name.to_string(), ty: c.ty.name().into() };
             let key: Vec<&str> = t.key.iter().map(|&i| &*t.columns[i].name).collect();
             let rules = self.engine.rules().texts().iter().filter(|r| r.table == t.name && r.may.read);
             let roles: BTreeSet<&str> = rules.map(|r| r.role.as_str()).collect();
-            tables.push(vec![
-                t.name.to_string().into(),
-                t.source.as_ref().into(),
-                Json::from(columns).to_string().into(),
-                key.join(", ").into(),
-                Value::Bool(t.old_values),
-                int(of_table.get(&t.name).copied().unwrap_or(0)),
-                Value::Int(changes as i64),
-                if changes > 0 { wire::rfc3339(last).into() } else { Value::Null },
-                roles.into_iter().collect::<Vec<_>>().join(", ").into(),
-            ]);
+            tables.push(TableRow {
+                name: t.name.to_string(),
+                source: t.source.to_string(),
+                columns: Embedded(t.columns.iter().map(column).collect()),
+                key: key.join(", "),
+                old_values: t.old_values,
+                feeds: of_table.get(&t.name).copied().unwrap_or(0),
+                changes,
+                last_change: (changes > 0).then(|| rfc3339(last)),
+                roles: roles.into_iter().collect::<Vec<_>>().join(", "),
+            });
         }
-        self.system.show("tables", tables);
+        self.system.show(tables);
     }
 
     fn sample_rules(&mut self) {
-        let rule = |(i, r): (usize, &RuleText)| {
-            let columns = r.columns.as_ref().map_or(Value::Null, |c| json!(c).to_string().into());
-            vec![
-                int(i + 1),
-                r.role.as_str().into(),
-                r.table.to_string().into(),
-                r.may.words().collect::<Vec<_>>().join(", ").into(),
-                r.rows.as_deref().map_or(Value::Null, Value::from),
-                columns,
-                json!(r.masks).to_string().into(),
-                int(r.line),
-            ]
+        let rule = |(i, r): (usize, &RuleText)| RuleRow {
+            number: i as u64 + 1,
+            role: r.role.clone(),
+            table: r.table.to_string(),
+            may: r.may.words().collect::<Vec<_>>().join(", "),
+            rows: r.rows.clone(),
+            columns: r.columns.clone().map(Embedded),
+            masks: Embedded(r.masks.clone()),
+            line: r.line as u64,
         };
-        let rules = self.engine.rules().texts().iter().enumerate().map(rule).collect();
-        self.system.show("rules", rules);
+        let rules: Vec<RuleRow> = self.engine.rules().texts().iter().enumerate().map(rule).collect();
+        self.system.show(rules);
     }
 
     fn sample_clients(&mut self) {
@@ -310,40 +304,44 @@ impl Node {
         for (c, subs) in self.clients.values() {
             let claims = c.claims.lock().clone();
             let (waiting, bytes) = c.outbox.waiting();
-            let subs: Vec<Json> = subs
-                .iter()
-                .filter_map(|(number, id)| {
-                    let s = self.subs.get(id)?;
-                    Some(json!({"id": id, "number": number, "query": s.text, "observed": s.subscription.observed}))
-                })
-                .collect();
-            clients.push(vec![
-                Value::Int(c.id as i64),
-                claims.subject().map_or(Value::Null, Value::from),
-                claims.roles.join(", ").into(),
-                c.address.to_string().into(),
-                c.transport.into(),
-                wire::rfc3339(c.since).into(),
-                Json::from(subs).to_string().into(),
-                int(waiting),
-                int(bytes),
+            let subscription = |(number, id): (&u64, &u64)| {
+                let s = self.subs.get(id)?;
+                let (query, observed) = (s.text.clone(), s.subscription.observed.clone());
+                Some(ClientSubscription { id: *id, number: *number, query, observed })
+            };
+            clients.push(ClientRow {
+                id: c.id,
+                subject: claims.subject().map(String::from),
+                roles: claims.roles.join(", "),
+                address: c.address.to_string(),
+                transport: c.transport.into(),
+                since: rfc3339(c.since),
+                subscriptions: Embedded(subs.iter().filter_map(subscription).collect()),
+                waiting: waiting as u64,
+                waiting_bytes: bytes as u64,
                 // Whoever watches this table would otherwise keep changing it.
-                Value::Int(if claims.operator { 0 } else { c.outbox.sent.load(Relaxed) as i64 }),
-                Value::Int(c.outbox.caught_up.load(Relaxed) as i64),
-            ]);
+                sent: if claims.operator { 0 } else { c.outbox.sent.load(Relaxed) },
+                caught_up: c.outbox.caught_up.load(Relaxed),
+            });
         }
-        self.system.show("clients", clients);
+        self.system.show(clients);
     }
 }
 
-fn int(n: usize) -> Value {
-    Value::Int(n as i64)
+/// What is told of a transaction on its way to a subscription.
+#[derive(Default)]
+pub(super) struct Passing {
+    /// What it did to the result.
+    pub(super) tally: Tally,
+    /// When.
+    pub(super) at: Micros,
+    /// The cursor after it, where something was told.
+    pub(super) cursor: Option<String>,
 }
 
 /// A row's change as operators are shown it, cut where it is long.
-pub(super) fn show_change(c: &RowChange, table: Option<&Table>) -> Json {
-    let row = |row: &Row| -> Json {
-        let Some(table) = table else { return Json::Null };
+pub(super) fn show_change(c: &RowChange, table: Option<&Table>) -> ShownChange {
+    let row = |row: &Row| {
         let cell = |(column, v): (&Column, &Value)| {
             let v = match v.to_json() {
                 Json::String(s) if s.chars().count() > SHOWN_TEXT => {
@@ -353,12 +351,12 @@ pub(super) fn show_change(c: &RowChange, table: Option<&Table>) -> Json {
             };
             (column.name.to_string(), v)
         };
-        table.columns.iter().zip(row.iter()).map(cell).collect::<serde_json::Map<_, _>>().into()
+        Some(table?.columns.iter().zip(row.iter()).map(cell).collect::<serde_json::Map<_, _>>())
     };
     let old = match &c.old {
         Old::Known(Some(old)) => row(old),
-        _ => Json::Null,
+        _ => None,
     };
-    let key: Vec<Json> = c.key.iter().map(Value::to_json).collect();
-    json!({"table": c.table.to_string(), "key": key, "old": old, "new": c.new.as_ref().map(row)})
+    let key = c.key.iter().map(Value::to_json).collect();
+    ShownChange { table: c.table.to_string(), key, old, new: c.new.as_ref().and_then(row) }
 }

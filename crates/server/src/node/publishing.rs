@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use gossip_core::position::Micros;
-use gossip_core::wire::RpcError;
+use gossip_protocol::RpcError;
 use serde_json::{Value as Json, json};
 use tokio::sync::oneshot;
 

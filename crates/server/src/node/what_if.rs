@@ -8,18 +8,13 @@ use gossip_core::engine::{Input, Request, SubId};
 use gossip_core::query::QueryError;
 use gossip_core::rule::{EffectiveQuery, RuleSet};
 use gossip_core::what_if::{Difference, Outcome, Trial, Tried};
-use gossip_core::wire::{self, RpcError, code};
+use gossip_protocol::timestamp::rfc3339;
+use gossip_protocol::{RpcError, code};
 use serde_json::{Value as Json, json};
 use tokio::sync::{OwnedSemaphorePermit, oneshot};
 
 use super::operators::show_change;
 use super::{Command, Node, Target, Whom, word};
-
-/// Queries of one question.
-pub const MAX_ASKED: usize = 64;
-
-/// Rules of one question.
-pub const MAX_RULES: usize = 2_000;
 
 /// Questions that are being answered.
 pub const MAX_UNDER_WAY: usize = 8;
@@ -137,7 +132,7 @@ impl Node {
 fn told(trial: &Trial, problems: Vec<Json>) -> Json {
     let outcomes = trial.run();
     let asked: Vec<Json> = trial.asked.iter().zip(outcomes).map(|(t, o)| told_of(t, &o)).collect();
-    let since = trial.transactions.front().map(|(_, t)| wire::rfc3339(t.committed.from));
+    let since = trial.transactions.front().map(|(_, t)| rfc3339(t.committed.from));
     let unknown: Vec<String> = trial.unknown().iter().map(|l| l.to_string()).collect();
     json!({
         "transactions": trial.transactions.len(),
@@ -152,9 +147,9 @@ fn told_of(tried: &Tried, o: &Outcome) -> Json {
     let refused = |e: &Result<Arc<EffectiveQuery>, QueryError>| e.as_ref().err().map(ToString::to_string);
     let table = tried.now.as_ref().or(tried.then.as_ref()).ok().map(|e| e.table.clone());
     let difference = |d: &Difference| {
-        let mut shown = show_change(d.row(), table.as_deref());
+        let mut shown = json!(show_change(d.row(), table.as_deref()));
         shown["position"] = format!("{}:{}", d.source, d.transaction.position).into();
-        shown["at"] = wire::rfc3339(d.transaction.committed.to).into();
+        shown["at"] = rfc3339(d.transaction.committed.to).into();
         shown["effect"] = json!(d.effect);
         shown["verdict"] = word(d.now.0).into();
         shown["heard"] = json!(d.now.1);

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use gossip_client::{Incoming, ResultSet, Session};
 use postgres::{Client, NoTls};
-use serde_json::{Map, json};
+use serde_json::json;
 use testbed::{PATIENCE, Postgres};
 
 use crate::common::{prepared, rule, run, start};
@@ -51,7 +51,7 @@ async fn whoever_comes_while_rows_with_large_values_are_written_gets_a_result() 
     for i in 0..5 {
         // Another query each time, so that each has a snapshot of its own.
         let query = format!("SELECT * FROM notes WHERE n > -{i}");
-        let answer = tokio::time::timeout(PATIENCE, session.subscribe(&query, &Map::new(), None)).await;
+        let answer = tokio::time::timeout(PATIENCE, session.subscribe(&query)).await;
         all.push(ResultSet::new(answer.expect("an answer").expect("a result")));
     }
     over.store(true, Relaxed);

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use gossip_client::{Incoming, ResultSet};
 use gossip_core::send_queue::QueueLimits;
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 use testbed::PATIENCE;
 
 use crate::common::{Cluster, rule};
@@ -38,12 +38,11 @@ async fn what_was_lost_without_a_trace_is_found_and_repaired() {
     }
     let which = which.expect("one reads and one does not");
     let mut session = c.connect(which, &["agent"], json!({"sub": "ada"})).await;
-    let mut live =
-        ResultSet::new(session.subscribe("SELECT * FROM calls WHERE id > 0", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(session.subscribe("SELECT * FROM calls WHERE id > 0").await.unwrap());
     let mut operator = c.operator(which).await;
     let query = "SELECT name, audits, audit_differences FROM gossip.instances WHERE here";
     let standing = async |operator: &mut gossip_client::Session| -> (i64, i64) {
-        let answer = operator.subscribe(query, &Map::new(), None).await.unwrap();
+        let answer = operator.subscribe(query).await.unwrap();
         let row = ResultSet::new(answer.clone()).rows.into_values().next().unwrap_or_default();
         operator.call("unsubscribe", json!({"subscription": answer.subscription})).await.unwrap();
         let number = |name: &str| row.get(name).and_then(Json::as_i64).unwrap_or(0);
@@ -75,7 +74,7 @@ async fn what_was_lost_without_a_trace_is_found_and_repaired() {
     };
     let (audits, differences) = tokio::time::timeout(PATIENCE, told).await.expect("that it was found");
     assert_eq!(differences, 1);
-    let alarms = operator.subscribe("SELECT kind, about FROM gossip.alarms", &Map::new(), None).await.unwrap();
+    let alarms = operator.subscribe("SELECT kind, about FROM gossip.alarms").await.unwrap();
     let alarms = ResultSet::new(alarms);
     assert!(
         alarms.rows.values().any(|row| row["kind"] == json!("audit") && row["about"] == json!("calls")),

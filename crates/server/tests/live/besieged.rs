@@ -13,7 +13,7 @@ use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::rule::{May, RuleText};
 use gossip_core::schema::TableName;
 use gossip_core::send_queue::QueueLimits;
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 use testbed::PATIENCE;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
@@ -85,7 +85,7 @@ impl Siege {
             let Some(mut session) = self.enter().await else { continue };
             for i in 0..50 {
                 let query = format!("SELECT * FROM calls WHERE id > {i}");
-                if session.send("subscribe", json!({"query": query})).await.is_err() {
+                if session.send_named("subscribe", json!({"query": query})).await.is_err() {
                     break;
                 }
             }
@@ -207,8 +207,7 @@ async fn hostile_clients_do_not_keep_others_waiting() {
     let vhf = topics("[topic.vhf]\nkeep = 100\ncolumns = { text = \"text\" }");
     let c = Cluster::with_topics(SCHEMA, &["calls"], rules(), QueueLimits::default(), vhf).await;
     let mut well = c.connect(0, &["agent"], json!({"sub": "ada"})).await;
-    let mut live =
-        ResultSet::new(well.subscribe("SELECT id, at FROM calls WHERE id = 1", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(well.subscribe("SELECT id, at FROM calls WHERE id = 1").await.unwrap());
     let before = memory();
     let hostile = begin_siege(&c.url(0), &c.token(&["agent"], json!({"sub": "eve"})));
     let over = Arc::new(AtomicBool::new(false));
@@ -263,6 +262,6 @@ async fn hostile_clients_do_not_keep_others_waiting() {
     let health = reqwest::get(format!("http://{}/healthz", c.url(0))).await.unwrap().status();
     assert_eq!(health.as_u16(), 200);
     let mut new = c.connect(0, &["agent"], json!({"sub": "bo"})).await;
-    assert_eq!(new.subscribe("SELECT id FROM calls", &Map::new(), None).await.unwrap().rows.len(), 2_000);
+    assert_eq!(new.subscribe("SELECT id FROM calls").await.unwrap().rows.len(), 2_000);
     c.stop().await;
 }

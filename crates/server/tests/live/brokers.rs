@@ -29,7 +29,7 @@ impl Watching {
     async fn start(c: &Cluster, instance: &Instance) -> Watching {
         let token = c.token(&["control"], json!({}));
         let mut session = Session::connect(&instance.address().to_string(), Some(&token)).await.unwrap();
-        let live = ResultSet::new(session.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap());
+        let live = ResultSet::new(session.subscribe("SELECT * FROM calls").await.unwrap());
         Watching { session, live }
     }
 
@@ -68,7 +68,7 @@ async fn events_are_heard_everywhere_once(c: &Cluster, instances: &[Option<Insta
     let mut listening = Vec::new();
     for instance in instances.iter().flatten() {
         let mut s = Session::connect(&instance.address().to_string(), Some(&token)).await.unwrap();
-        s.subscribe("SELECT * FROM vhf", &Map::new(), None).await.unwrap();
+        s.subscribe("SELECT * FROM vhf").await.unwrap();
         listening.push(s);
     }
     let mut publishing = Vec::new();
@@ -119,8 +119,7 @@ async fn events_are_heard_everywhere_once(c: &Cluster, instances: &[Option<Insta
     for instance in instances.iter().flatten() {
         let token = c.token(&["ops"], json!({}));
         let mut s = Session::connect(&instance.address().to_string(), Some(&token)).await.unwrap();
-        let mut live =
-            ResultSet::new(s.subscribe("SELECT name FROM gossip.instances", &Map::new(), None).await.unwrap());
+        let mut live = ResultSet::new(s.subscribe("SELECT name FROM gossip.instances").await.unwrap());
         let read = async {
             while live.rows.len() < 3 {
                 if let Incoming::Told(told) = s.next().await.unwrap().0 {

@@ -7,10 +7,10 @@ use std::time::Duration;
 use crate::common::{Cluster, rule};
 use gossip_client::{ClientError, Incoming, ResultSet, Session};
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::Notification;
+use gossip_protocol::Notification;
 use gossip_server::authz_webhook::{Decisions, Settings};
 use gossip_server::instance::{Instance, Options};
-use serde_json::{Map, json};
+use serde_json::json;
 use testbed::{Behaviour, Decider};
 
 const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, team INTEGER, status TEXT);
@@ -52,7 +52,7 @@ impl Set {
     async fn state(&self, done: impl Fn(&str) -> bool) {
         let mut ops = self.connect(&["ops"]).await;
         let query = "SELECT decisions FROM gossip.instances WHERE name = 'third'";
-        let mut live = ResultSet::new(ops.subscribe(query, &Map::new(), None).await.unwrap());
+        let mut live = ResultSet::new(ops.subscribe(query).await.unwrap());
         let mut row = String::new();
         let read = async {
             loop {
@@ -76,7 +76,7 @@ impl Set {
 }
 
 async fn calls(session: &mut Session) -> Result<ResultSet, String> {
-    match session.subscribe("SELECT * FROM calls", &Map::new(), None).await {
+    match session.subscribe("SELECT * FROM calls").await {
         Ok(answer) => Ok(ResultSet::new(answer)),
         Err(ClientError::Refused(e)) => Err(e.message),
         Err(e) => panic!("{e}"),
@@ -122,7 +122,7 @@ async fn what_is_decided_elsewhere_is_asked_with_a_key_remembered_and_asked_agai
     let asked = set.decider.asked().len();
     let mut again = set.connect(&["agent"]).await;
     calls(&mut again).await.unwrap();
-    again.subscribe("SELECT * FROM plain", &Map::new(), None).await.unwrap();
+    again.subscribe("SELECT * FROM plain").await.unwrap();
     assert_eq!(set.decider.asked().len(), asked, "remembered");
     // Nor does anybody who has no rule there: whether the table is there cannot be told from the time it takes.
     let mut stranger = set.connect(&["nobody"]).await;

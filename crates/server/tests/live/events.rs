@@ -210,7 +210,7 @@ async fn a_stream_ends_with_its_token_and_brings_a_slow_reader_up_to_date() {
     let query = [("query", "SELECT * FROM calls")];
     let mut events = Stream::open(&c.url(0), &query, &[("authorization", &token)]).await.unwrap();
     let mut watcher = c.connect(0, &["control"], json!({})).await;
-    let mut live = gossip_client::ResultSet::new(watcher.subscribe(query[0].1, &Map::new(), None).await.unwrap());
+    let mut live = gossip_client::ResultSet::new(watcher.subscribe(query[0].1).await.unwrap());
     let long = "x".repeat(200_000);
     for n in 0..80 {
         c.db.execute_batch(&format!("UPDATE calls SET status = '{n} {long}' WHERE id = 1")).unwrap();

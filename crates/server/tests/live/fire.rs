@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 use crate::common::{prepared, rule};
 use gossip_client::{ClientError, Incoming, ResultSet, Session, result_set::Applied};
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::Notification;
+use gossip_protocol::Notification;
 use gossip_relay::inproc::InProcess;
 use gossip_server::instance::{Instance, Options};
 use gossip_source::{Settings, Source};
@@ -212,7 +212,7 @@ impl Listener {
             params["cursor"] = self.live.cursor.clone().into();
         }
         let answer = session.call("subscribe", params).await?;
-        let answer: gossip_core::wire::Subscribed = serde_json::from_value(answer).unwrap();
+        let answer: gossip_protocol::Subscribed = serde_json::from_value(answer).unwrap();
         if answer.resumed {
             self.live.subscription = answer.subscription;
         } else {
@@ -440,8 +440,7 @@ async fn a_lost_slot_is_an_alarm_and_a_new_one_begins_with_snapshots() {
     let source = with_table(&url).await;
     let instance = instances(&source, &[SocketAddr::from(([127, 0, 0, 1], 0))]).await.remove(0);
     let mut session = Session::connect(&instance.address().to_string(), None).await.unwrap();
-    let mut live =
-        ResultSet::new(session.subscribe("SELECT id FROM acct WHERE id > 0", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(session.subscribe("SELECT id FROM acct WHERE id > 0").await.unwrap());
     run(&url, "INSERT INTO acct VALUES (1, 0, 0, 0)").await;
     while live.rows.is_empty() {
         if let Incoming::Told(told) = session.next().await.unwrap().0 {
@@ -500,8 +499,7 @@ async fn an_instance_that_starts_again_goes_on_where_the_relay_is() {
     for round in 1..=3i64 {
         let instance = Instance::start(options.clone()).await.unwrap();
         let mut session = Session::connect(&instance.address().to_string(), None).await.unwrap();
-        let mut live =
-            ResultSet::new(session.subscribe("SELECT * FROM acct WHERE id > 0", &Map::new(), None).await.unwrap());
+        let mut live = ResultSet::new(session.subscribe("SELECT * FROM acct WHERE id > 0").await.unwrap());
         // All but the first row of what came meanwhile, after the table was emptied.
         let before = if round == 1 { 0 } else { 9 };
         assert_eq!(live.rows.len() as i64, before, "round {round}: {:?}", instance.state().await);
@@ -555,8 +553,7 @@ async fn a_broker_that_stays_away_costs_no_more_log_than_is_allowed() {
     };
     let instance = Instance::start(options).await.unwrap();
     let mut session = Session::connect(&instance.address().to_string(), None).await.unwrap();
-    let mut live =
-        ResultSet::new(session.subscribe("SELECT id FROM acct WHERE id > 0", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(session.subscribe("SELECT id FROM acct WHERE id > 0").await.unwrap());
     run(&url, "INSERT INTO acct VALUES (1, 0, 0, 0)").await;
     while live.rows.is_empty() {
         if let Incoming::Told(told) = session.next().await.unwrap().0 {

@@ -5,12 +5,12 @@ use std::sync::Arc;
 use gossip_client::{Incoming, Session};
 use gossip_core::rule::{May, RuleText};
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::Notification;
+use gossip_protocol::Notification;
 use gossip_server::auth::Tokens;
 use gossip_server::config::Auth;
 use gossip_server::instance::{Instance, Options};
 use jsonwebtoken::{Algorithm, EncodingKey, Header, encode};
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 use testbed::PATIENCE;
 
 use crate::common::{Cluster, auth, rule};
@@ -53,7 +53,7 @@ fn event(topic: &str, source: &str, id: &str, time: &str, data: Json) -> Json {
 
 async fn rows(c: &Cluster, query: &str) -> Vec<Json> {
     let mut s = c.connect(0, &["mate"], json!({})).await;
-    let rows = s.subscribe(query, &Map::new(), None).await.unwrap().rows;
+    let rows = s.subscribe(query).await.unwrap().rows;
     rows.iter().map(|r| json!(r.row)).collect()
 }
 
@@ -66,7 +66,7 @@ async fn nobody_suppresses_or_outlasts_anothers_event() {
     for (i, subject, text) in [(0, "eve", "silence"), (1, "ada", "mayday"), (0, "ada", "again")] {
         assert_eq!(post(&c, i, subject, said(text, "2026-01-01T00:00:00Z")).await.0, 200);
     }
-    let now = || gossip_core::wire::rfc3339(gossip_server::now());
+    let now = || gossip_protocol::timestamp::rfc3339(gossip_server::now());
     assert_eq!(rows(&c, "SELECT * FROM vhf").await, [] as [Json; 0], "what is older than ten minutes is not kept");
     for (subject, text) in [("eve", "silence"), ("ada", "mayday"), ("ada", "again")] {
         let named = event("vhf", "/radio", "8", &now(), json!({"text": text}));
@@ -131,20 +131,20 @@ async fn a_key_that_left_the_set_lets_nobody_in_and_keeps_nobody_in() {
     let mut out = Session::connect(&address, Some(&leaves)).await.unwrap();
     let mut within = Session::connect(&address, Some(&stays)).await.unwrap();
     for session in [&mut out, &mut within] {
-        session.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap();
+        session.subscribe("SELECT * FROM calls").await.unwrap();
     }
     write("ES256");
     let closed = async { while !matches!(out.next().await.unwrap().0, Incoming::Told(Notification::Closed { .. })) {} };
     tokio::time::timeout(PATIENCE, closed).await.expect("what it opened is closed");
-    let stranger = out.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap_err().to_string();
+    let stranger = out.subscribe("SELECT * FROM calls").await.unwrap_err().to_string();
     assert!(stranger.contains("not known or not permitted"), "{stranger}");
     // Whoever comes with it is told so, and let go.
     let refused = match Session::connect(&address, Some(&leaves)).await {
-        Ok(mut session) => session.subscribe("SELECT * FROM calls", &Map::new(), None).await.is_err(),
+        Ok(mut session) => session.subscribe("SELECT * FROM calls").await.is_err(),
         Err(_) => true,
     };
     assert!(refused, "nobody comes in with it");
-    within.subscribe("SELECT id FROM calls", &Map::new(), None).await.expect("others stay");
+    within.subscribe("SELECT id FROM calls").await.expect("others stay");
     instance.stop().await;
     c.stop().await;
 }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use gossip_client::{Incoming, ResultSet, Session};
 use postgres::{Client, NoTls};
-use serde_json::{Map, json};
+use serde_json::json;
 use testbed::{PATIENCE, Postgres, Proxy};
 
 use crate::common::{prepared, rule, run, start};
@@ -27,7 +27,7 @@ async fn a_database_that_hangs_is_noticed_and_gone_on_with() {
     let instance = start(source, vec![rule("anonymous", "t", None, &[])]).await;
     let url = instance.address().to_string();
     let mut session = Session::connect(&url, None).await.unwrap();
-    let mut live = ResultSet::new(session.subscribe("SELECT * FROM t", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(session.subscribe("SELECT * FROM t").await.unwrap());
     for _ in 0..2 {
         proxy.freeze();
         run(&direct, "UPDATE t SET n = n + 1").await;
@@ -38,7 +38,7 @@ async fn a_database_that_hangs_is_noticed_and_gone_on_with() {
             waiting.push(tokio::spawn(async move {
                 let mut session = Session::connect(&url, None).await.unwrap();
                 let query = format!("SELECT * FROM t WHERE id > {i}");
-                session.subscribe(&query, &Map::new(), None).await.map(|answer| answer.rows.len())
+                session.subscribe(&query).await.map(|answer| answer.rows.len())
             }));
         }
         let noticed = async {
@@ -75,7 +75,7 @@ async fn a_database_that_hangs_is_noticed_and_gone_on_with() {
         let mut new = Session::connect(&url, None).await.unwrap();
         let answer = tokio::time::timeout(PATIENCE, async {
             loop {
-                match new.subscribe("SELECT * FROM t WHERE id > 0", &Map::new(), None).await {
+                match new.subscribe("SELECT * FROM t WHERE id > 0").await {
                     Ok(answer) => return answer,
                     Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
                 }

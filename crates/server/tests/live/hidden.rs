@@ -4,7 +4,7 @@ use gossip_client::result_set::Applied;
 use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::rule::RuleText;
 use gossip_core::send_queue::QueueLimits;
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 
 use crate::common::{Cluster, rule};
 
@@ -46,7 +46,7 @@ async fn same_words(s: &mut Session, hidden: &str, missing: &str, names: (&str, 
 }
 
 async fn listen(s: &mut Session, query: &str) -> ResultSet {
-    ResultSet::new(s.subscribe(query, &Map::new(), None).await.unwrap())
+    ResultSet::new(s.subscribe(query).await.unwrap())
 }
 
 /// All frames about a result until it fulfils a condition.

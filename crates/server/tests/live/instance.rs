@@ -6,7 +6,7 @@ use std::time::Duration;
 use crate::common::{Cluster, rule};
 use gossip_client::{ClientError, Incoming, ResultSet, Session, result_set::Applied};
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::Notification;
+use gossip_protocol::Notification;
 use serde_json::{Map, Value as Json, json};
 
 const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT, status TEXT, note TEXT);
@@ -42,7 +42,7 @@ pub async fn until(
 }
 
 pub async fn subscribe(session: &mut Session, query: &str) -> ResultSet {
-    ResultSet::new(session.subscribe(query, &Map::new(), None).await.unwrap())
+    ResultSet::new(session.subscribe(query).await.unwrap())
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use crate::common::{Cluster, rule};
 use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::Notification;
+use gossip_protocol::Notification;
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
 use serde_json::{Map, Value as Json, json};
@@ -106,7 +106,7 @@ async fn every_result_equals_the_database_at_the_end() {
                     None => (["control"], json!({})),
                 };
                 let mut session = door.connect(rng.random_range(0..2), &roles, claims).await;
-                let answer = session.subscribe(QUERIES[person.query].0, &Map::new(), None).await.unwrap();
+                let answer = session.subscribe(QUERIES[person.query].0).await.unwrap();
                 let mut live = ResultSet::new(answer);
                 if last_round {
                     return (session, person, live);

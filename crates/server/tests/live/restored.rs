@@ -5,7 +5,7 @@ use std::path::Path;
 use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::send_queue::QueueLimits;
 use rusqlite::Connection;
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 use testbed::PATIENCE;
 
 use crate::common::{Cluster, rule};
@@ -41,7 +41,7 @@ async fn what_clients_have_is_what_was_restored() {
     let mut clients = Vec::new();
     for i in 0..2 {
         let mut session = Session::connect(&c.url(i), None).await.unwrap();
-        let live = ResultSet::new(session.subscribe("SELECT * FROM t", &Map::new(), None).await.unwrap());
+        let live = ResultSet::new(session.subscribe("SELECT * FROM t").await.unwrap());
         clients.push((session, live));
     }
     macro_rules! all_are_right {

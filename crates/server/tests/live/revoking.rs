@@ -7,8 +7,8 @@ use gossip_client::result_set::Applied;
 use gossip_client::{Incoming, ResultSet, Session};
 use gossip_core::rule::RuleText;
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::Notification;
-use serde_json::{Map, Value as Json, json};
+use gossip_protocol::Notification;
+use serde_json::{Value as Json, json};
 
 use crate::common::{Cluster, rule};
 
@@ -99,7 +99,7 @@ impl Listener {
                 let Incoming::Told(told) = incoming else { continue };
                 self.ended |= matches!(self.live.apply(&told).unwrap(), Applied::Closed(_));
             }
-            self.session.send("explain", json!({})).await.unwrap();
+            self.session.send_named("explain", json!({})).await.unwrap();
             loop {
                 let (incoming, text) = self.session.next().await.unwrap();
                 every_frame(&text);
@@ -128,7 +128,7 @@ async fn hear(session: &mut Session, live: &mut ResultSet, key: &str, note: &str
 async fn a_right_ends(end: End) {
     let c = cluster().await;
     let mut observer = c.connect(0, &["control"], json!({})).await;
-    let mut seen = ResultSet::new(observer.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap());
+    let mut seen = ResultSet::new(observer.subscribe("SELECT * FROM calls").await.unwrap());
     let mut reads = Listener::new(&c, "reads", end, 0).await;
     let mut stuck = Listener::new(&c, "stuck", end, 0).await;
     let mut paced = Listener::new(&c, "paced", end, 60_000).await;
@@ -152,7 +152,7 @@ async fn a_right_ends(end: End) {
         End::Claims => {
             let token = c.token(&["narrow"], json!({"agency": "Brightwater"}));
             for l in [&mut reads, &mut paced] {
-                l.session.send("authenticate", json!({"token": token})).await.unwrap();
+                l.session.send_named("authenticate", json!({"token": token})).await.unwrap();
             }
         }
         End::Expiry => {}
@@ -205,7 +205,7 @@ async fn a_membership_brings_its_rows_and_a_token_is_renewed_without_a_break() {
         c.token(&["pilot"], json!({"me": "eve", "exp": exp}))
     };
     let mut s = Session::connect(&c.url(1), Some(&token(8))).await.unwrap();
-    let mut live = ResultSet::new(s.subscribe("SELECT * FROM calls", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(s.subscribe("SELECT * FROM calls").await.unwrap());
     assert_eq!(live.rows.keys().collect::<Vec<_>>(), ["[6]"]);
     s.call("authenticate", json!({"token": token(60)})).await.unwrap();
     let mut wait = async |live: &mut ResultSet, rows: &[&str], end: &str| loop {

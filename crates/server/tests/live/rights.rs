@@ -534,7 +534,7 @@ async fn a_table_that_a_rule_asks_is_truncated_and_altered() {
     let now = gossip_server::now() / 1_000_000;
     let token = bench.tokens.mint_for("ada", &["pilot".to_string()], &Map::new(), now, 600).unwrap();
     let mut s = Session::connect(&bench.instance.address().to_string(), Some(&token)).await.unwrap();
-    let mut live = ResultSet::new(s.subscribe("SELECT id, note FROM calls", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(s.subscribe("SELECT id, note FROM calls").await.unwrap());
     let mut shows = async |keys: &[&str]| {
         while !live.rows.keys().map(String::as_str).eq(keys.iter().copied()) {
             let (incoming, text) = tokio::time::timeout(PATIENCE, s.next()).await.expect("its rows").unwrap();

@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 use gossip_client::result_set::Applied;
 use gossip_client::{Incoming, ResultSet, Session};
 use postgres::{Client, NoTls, SimpleQueryMessage};
-use serde_json::{Map, json};
+use serde_json::json;
 use testbed::Postgres;
 
 use crate::common::{prepared, rule, run, start};
@@ -320,7 +320,7 @@ async fn every_change_of_a_table_ends_right_or_closed() {
     let mut shown: BTreeMap<u64, (usize, Shown)> = BTreeMap::new();
     for (i, case) in cases.iter().enumerate() {
         let query = format!("SELECT * FROM {}", case.table);
-        let answer = session.subscribe(&query, &Map::new(), None).await.unwrap();
+        let answer = session.subscribe(&query).await.unwrap();
         shown.insert(answer.subscription, (i, Shown { live: ResultSet::new(answer), closed: None }));
     }
     // The changes, side by side where they do not depend on each other.
@@ -423,7 +423,7 @@ async fn a_publication_that_brings_less_is_noticed() {
     let instance = start(source, vec![rule("anonymous", "t", None, &[])]).await;
     let url = instance.address().to_string();
     let mut session = Session::connect(&url, None).await.unwrap();
-    let mut live = ResultSet::new(session.subscribe("SELECT * FROM t", &Map::new(), None).await.unwrap());
+    let mut live = ResultSet::new(session.subscribe("SELECT * FROM t").await.unwrap());
     run("ALTER PUBLICATION gossip SET (publish = 'insert'); UPDATE t SET v = 'x'; DELETE FROM t WHERE id = 2; \
          ALTER PUBLICATION gossip SET (publish = 'insert, update, delete, truncate')")
     .await;
@@ -452,7 +452,7 @@ async fn a_publication_that_brings_less_is_noticed() {
     run("ALTER PUBLICATION gossip SET (publish = 'insert, update, delete, truncate')").await;
     let again = async {
         loop {
-            if let Ok(answer) = session.subscribe("SELECT * FROM t", &Map::new(), None).await {
+            if let Ok(answer) = session.subscribe("SELECT * FROM t").await {
                 return ResultSet::new(answer);
             }
             tokio::time::sleep(Duration::from_millis(100)).await;

@@ -10,7 +10,7 @@ use gossip_client::{ClientError, Incoming, ResultSet, Session};
 use gossip_core::rule::{May, RuleText};
 use gossip_core::schema::TableName;
 use gossip_core::send_queue::QueueLimits;
-use gossip_core::wire::code;
+use gossip_protocol::code;
 use gossip_server::admission::Admission;
 use gossip_server::config::{Config, TopicSettings};
 use gossip_server::instance::{Instance, Options};
@@ -71,7 +71,7 @@ impl Listening {
     }
 
     async fn with(mut session: Session, query: &str) -> Listening {
-        let live = ResultSet::new(session.subscribe(query, &Map::new(), None).await.unwrap());
+        let live = ResultSet::new(session.subscribe(query).await.unwrap());
         Listening { session, live }
     }
 
@@ -193,7 +193,7 @@ async fn events_are_heard_on_every_instance_once_and_kept_as_declared() {
     assert_eq!(Listening::start(&c, 1, "SELECT level FROM tide").await.rows(), [json!({"level": 8.0})]);
     let vhf = c.connect(1, &["mate"], json!({})).await;
     let mut vhf = vhf;
-    let rows = vhf.subscribe("SELECT * FROM vhf", &Map::new(), None).await.unwrap().rows;
+    let rows = vhf.subscribe("SELECT * FROM vhf").await.unwrap().rows;
     let kept: Vec<Json> = rows.iter().map(|r| json!(r.row)).collect();
     assert_eq!(
         kept,
@@ -228,9 +228,9 @@ async fn an_instance_that_starts_later_has_the_same() {
     let begun = Instant::now();
     loop {
         let mut s = Session::connect(&late.address().to_string(), Some(&token)).await.unwrap();
-        let tide = s.subscribe("SELECT level FROM tide", &Map::new(), None).await.unwrap().rows;
-        let vhf = s.subscribe("SELECT text FROM vhf", &Map::new(), None).await.unwrap().rows;
-        let began = |r: &gossip_core::wire::RowEntry| r.row["text"].as_str().map(|t| t[..1].to_string());
+        let tide = s.subscribe("SELECT level FROM tide").await.unwrap().rows;
+        let vhf = s.subscribe("SELECT text FROM vhf").await.unwrap().rows;
+        let began = |r: &gossip_protocol::RowEntry| r.row["text"].as_str().map(|t| t[..1].to_string());
         if tide.len() == 1 && vhf.iter().filter_map(began).eq(["2", "3", "4"].map(String::from)) {
             break;
         }
@@ -258,8 +258,8 @@ async fn another_programs_topic_is_a_table() {
         let begun = Instant::now();
         loop {
             let mut s = c.operator(0).await;
-            let links = s.subscribe("SELECT * FROM gossip.links", &Map::new(), None).await.unwrap().rows;
-            let listens = |r: &&gossip_core::wire::RowEntry| r.row["foreign"] == "tide: listening";
+            let links = s.subscribe("SELECT * FROM gossip.links").await.unwrap().rows;
+            let listens = |r: &&gossip_protocol::RowEntry| r.row["foreign"] == "tide: listening";
             if let Some(link) = links.iter().find(listens) {
                 break link.row["instance"].clone();
             }
@@ -362,7 +362,7 @@ async fn who_is_present_is_known_everywhere_and_goes_with_its_instance() {
     assert_eq!(refused(ada.call("join", join("berth 3", json!("x".repeat(5_000)))).await).0, code::LIMIT);
     let mut eve = c.connect(1, &["stranger"], json!({"sub": "eve"})).await;
     assert_eq!(refused(eve.call("join", join("berth 1", Json::Null)).await).0, code::NOT_KNOWN);
-    let asked = eve.subscribe(query, &Map::new(), None).await;
+    let asked = eve.subscribe(query).await;
     assert!(matches!(asked, Err(ClientError::Refused(e)) if e.code == code::NOT_KNOWN));
     // By call, and by going away.
     ada.call("leave", json!({"place": "berth 1"})).await.unwrap();

@@ -3,7 +3,7 @@
 use crate::common::{Cluster, rule};
 use gossip_client::{ClientError, Incoming, ResultSet};
 use gossip_core::send_queue::QueueLimits;
-use serde_json::{Map, json};
+use serde_json::json;
 
 const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT, status TEXT);
   CREATE TABLE crews (id INTEGER PRIMARY KEY, agency TEXT, member TEXT);
@@ -22,7 +22,7 @@ async fn an_operator_asks_what_other_rules_would_let_be_heard() {
     let mut ops = c.operator(0).await;
     let answer = agent.call("subscribe", observe).await.unwrap();
     assert_eq!(answer["rows"].as_array().unwrap().len(), 1);
-    let mut verdicts = ResultSet::new(ops.subscribe("SELECT * FROM gossip.verdicts", &Map::new(), None).await.unwrap());
+    let mut verdicts = ResultSet::new(ops.subscribe("SELECT * FROM gossip.verdicts").await.unwrap());
     // One after the other: what is committed between two reads arrives as one.
     for id in [1, 2] {
         c.db.execute_batch(&format!("UPDATE calls SET status = 'inbound' WHERE id = {id}")).unwrap();

@@ -18,7 +18,6 @@ use gossip_server::instance::{Instance, Options};
 use parking_lot::Mutex;
 use postgres::{Client, NoTls};
 use rand::Rng;
-use serde_json::Map;
 use testbed::{Broker, Kind, PATIENCE, Postgres};
 
 use crate::common::{prepared, rule, run};
@@ -114,7 +113,7 @@ async fn all_is_right_in_the_end(kind: Kind) {
     for i in 0..CLIENTS {
         let mut session = Session::connect(&instances[i % 3].address().to_string(), None).await.unwrap();
         let query = format!("SELECT id, n FROM calls WHERE grp = {}", i as i64 % GROUPS);
-        let live = ResultSet::new(session.subscribe(&query, &Map::new(), None).await.unwrap());
+        let live = ResultSet::new(session.subscribe(&query).await.unwrap());
         let rows = Arc::new(Mutex::new(Rows::new()));
         clients.push((rows.clone(), tokio::spawn(read(session, live, rows))));
     }

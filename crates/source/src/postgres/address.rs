@@ -134,7 +134,7 @@ impl Address {
                         "application_name",
                         "connect_timeout",
                     ];
-                    let hint = gossip_core::query::similar(other, known);
+                    let hint = gossip_protocol::spelling::similar(other, known);
                     let hint = hint.map_or(String::new(), |h| format!("; did you mean {h}?"));
                     return Err(fail(format!("{other} is not known here{hint}")));
                 }

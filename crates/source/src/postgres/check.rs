@@ -319,7 +319,7 @@ impl PostgresSource {
         for (i, wanted) in self.tables.iter().enumerate() {
             let Some(d) = described.get(&i) else {
                 let names = catalog::table_names(&mut db, &self.schema)?;
-                let hint = gossip_core::query::similar(wanted, names.iter().map(String::as_str));
+                let hint = gossip_protocol::spelling::similar(wanted, names.iter().map(String::as_str));
                 let hint = hint.map_or(String::new(), |h| format!("; did you mean {h}?"));
                 findings.add(true, wanted, format!("there is no such table{hint}"), None);
                 continue;

@@ -210,7 +210,7 @@ impl PostgresSource {
         for (i, wanted) in self.tables.iter().enumerate() {
             let Some(d) = found.get(&i) else {
                 let names = catalog::table_names(&mut db, &self.schema)?;
-                let hint = gossip_core::query::similar(wanted, names.iter().map(String::as_str));
+                let hint = gossip_protocol::spelling::similar(wanted, names.iter().map(String::as_str));
                 let hint = hint.map_or(String::new(), |h| format!("; did you mean {h}?"));
                 return Err(SourceError::NotReady(format!("there is no table {wanted} in the database{hint}")));
             };

@@ -145,7 +145,7 @@ pub fn describe(db: &Connection, wanted: &str) -> Result<Found> {
         db.query_row(sql, [wanted], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?)));
     let Some((name, kind, sql)) = row.optional()? else {
         let names = table_names(db)?;
-        return Ok(Found::Nothing(gossip_core::query::similar(wanted, names.iter().map(String::as_str))));
+        return Ok(Found::Nothing(gossip_protocol::spelling::similar(wanted, names.iter().map(String::as_str))));
     };
     if kind == "view" {
         return Ok(Found::Unfit(

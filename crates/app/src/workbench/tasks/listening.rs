@@ -5,7 +5,8 @@ use std::time::Duration;
 
 use gossip_client::result_set::{Applied, JsonRow};
 use gossip_client::{ClientError, Incoming, ResultSet, Session};
-use gossip_core::wire::{Notification, RpcError, code};
+use gossip_protocol::call::Subscribe;
+use gossip_protocol::{Notification, RpcError, code};
 use gossip_server::auth::Tokens;
 use gossip_server::config::Persona;
 use gossip_server::now;
@@ -95,7 +96,10 @@ impl Listener {
         };
         let frames = self.frames.clone();
         session.tap(Box::new(move |direction, text| frames.note(now(), direction, text)));
-        let answer = match session.subscribe(&self.query, &Map::new(), Some(&self.label)).await {
+        let answer = match session
+            .subscribe(Subscribe { observed: Some(self.label.clone()), ..Subscribe::from(&self.query) })
+            .await
+        {
             Ok(answer) => answer,
             Err(e) => return e,
         };
@@ -171,10 +175,11 @@ impl Asker {
             Ok(session) => session,
             Err(e) => return e,
         };
-        let mut live = match session.subscribe(&self.query, &self.params, None).await {
-            Ok(answer) => ResultSet::new(answer),
-            Err(e) => return e,
-        };
+        let mut live =
+            match session.subscribe(Subscribe { params: self.params.clone(), ..Subscribe::from(&self.query) }).await {
+                Ok(answer) => ResultSet::new(answer),
+                Err(e) => return e,
+            };
         let mut deltas = 0;
         // However fast deltas come, a picture is drawn every so often, and the last one always.
         let mut due = Some(Instant::now());

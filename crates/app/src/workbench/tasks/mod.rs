@@ -14,11 +14,13 @@ use std::time::Duration;
 
 use gossip_core::explain::Step;
 use gossip_core::rule::RuleText;
+use gossip_protocol::Call;
+use gossip_protocol::call::{Explain, TriedRule, WhatIf, Whom};
 use gossip_server::config::Persona;
 use gossip_server::instance::conditions;
 use gossip_source::Source;
 use parking_lot::Mutex;
-use serde_json::{Value as Json, json};
+use serde_json::Value as Json;
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::JoinHandle;
 
@@ -106,8 +108,9 @@ impl Tasks {
                 }
             }
             Effect::Explain { line, watcher, subscription, at, place } => {
-                let params = json!({"position": at.to_string(), "subscription": subscription});
-                let (answer, messages) = (self.ask(place, "explain", params), self.messages.clone());
+                let whom = Whom::Subscription { subscription };
+                let call = Explain { instance: None, position: Some(at.to_string()), whom };
+                let (answer, messages) = (self.ask(place, Call::Explain(Box::new(call))), self.messages.clone());
                 tokio::spawn(async move {
                     let steps = answer.await.and_then(|a| {
                         serde_json::from_value::<Vec<Step>>(a["steps"].clone()).map_err(|e| e.to_string())
@@ -127,9 +130,10 @@ impl Tasks {
                 }
             }
             Effect::Describe { id, identity, query, params } => {
-                let roles = if identity.roles.is_empty() { vec!["anonymous".into()] } else { identity.roles };
-                let params = json!({"query": query, "roles": roles, "claims": identity.claims, "params": params});
-                let (answer, messages) = (self.ask(0, "explain", params), self.messages.clone());
+                let roles = Some(identity.roles).filter(|roles| !roles.is_empty());
+                let whom = Whom::Anybody { query, claims: identity.claims, roles, params };
+                let call = Explain { instance: None, position: None, whom };
+                let (answer, messages) = (self.ask(0, Call::Explain(Box::new(call))), self.messages.clone());
                 tokio::spawn(async move {
                     let about = answer.await.map(|a| About {
                         query: a["query"].as_str().unwrap_or("").into(),
@@ -170,13 +174,16 @@ impl Tasks {
                 });
             }
             Effect::Try { number, place, watchers, asked, rules } => {
-                let rule = |r: &RuleText| {
-                    json!({"role": r.role, "table": r.table.to_string(), "rows": r.rows, "columns": r.columns,
-                        "masks": r.masks, "may": r.may.words().collect::<Vec<_>>()})
+                let rule = |r: RuleText| TriedRule {
+                    may: Some(r.may.words().map(String::from).collect()),
+                    role: r.role,
+                    table: r.table.to_string(),
+                    rows: r.rows,
+                    columns: r.columns,
+                    masks: r.masks,
                 };
-                let rules: Vec<Json> = rules.iter().map(rule).collect();
-                let params = json!({"rules": rules, "asked": asked});
-                let (answer, messages) = (self.ask(place, "what_if", params), self.messages.clone());
+                let call = WhatIf { instance: None, rules: rules.into_iter().map(rule).collect(), asked };
+                let (answer, messages) = (self.ask(place, Call::WhatIf(call)), self.messages.clone());
                 tokio::spawn(async move {
                     let answer = answer.await.and_then(|a| serde_json::from_value(a).map_err(|e| e.to_string()));
                     let _ = messages.send(Message::Tried(number, watchers, answer)).await;
@@ -268,7 +275,8 @@ impl Tasks {
                 self.access.places.push(place);
             }
             Effect::Drain(through, name) => {
-                let (answer, messages) = (self.ask(through, "drain", json!({"instance": name})), self.messages.clone());
+                let (answer, messages) =
+                    (self.ask(through, Call::Drain { instance: Some(name.clone()) }), self.messages.clone());
                 tokio::spawn(async move {
                     let text = match answer.await {
                         Ok(_) => format!("{name} goes: its clients are told to come back elsewhere"),
@@ -317,18 +325,13 @@ impl Tasks {
     }
 
     /// Asks a place's instance something that only operators may ask.
-    fn ask(
-        &self,
-        place: usize,
-        call: &'static str,
-        params: Json,
-    ) -> impl Future<Output = Result<Json, String>> + Send + 'static {
+    fn ask(&self, place: usize, call: Call) -> impl Future<Output = Result<Json, String>> + Send + 'static {
         let question = self.questions.get(place).cloned();
         async move {
             let (answer, answered) = oneshot::channel();
             let gone = || Err("its instance is not reachable".to_string());
             match question {
-                Some(ask) if ask.try_send(Question { call, params, answer }).is_ok() => {
+                Some(ask) if ask.try_send(Question { call, answer }).is_ok() => {
                     match tokio::time::timeout(PATIENCE, answered).await {
                         Ok(Ok(answer)) => answer,
                         _ => gone(),

@@ -3,7 +3,8 @@
 use std::collections::HashMap;
 
 use gossip_client::{ClientError, Incoming, Session};
-use gossip_core::wire::{ChangeEntry, Notification};
+use gossip_protocol::system::{ChangesRow, InstanceRow, LinkRow, RuleRow, SystemRow, TableRow, TrafficRow, VerdictRow};
+use gossip_protocol::{Call, ChangeEntry, Notification, RowEntry};
 use gossip_server::now;
 use serde_json::{Map, Value as Json};
 use tokio::sync::{mpsc, oneshot};
@@ -14,9 +15,7 @@ use crate::workbench::message::Message;
 /// A question to the operator's connection of a place.
 pub struct Question {
     /// The call.
-    pub call: &'static str,
-    /// Its params.
-    pub params: Json,
+    pub call: Call,
     /// Where the answer goes.
     pub answer: oneshot::Sender<Result<Json, String>>,
 }
@@ -44,28 +43,27 @@ async fn operate_once(
     let mut tables: HashMap<u64, &str> = HashMap::new();
     for table in ["instances", "links", "tables", "rules", "changes", "verdicts", "traffic"] {
         let query = format!("SELECT * FROM gossip.{table}");
-        let answer = match session.subscribe(&query, &Map::new(), None).await {
+        let answer = match session.subscribe(&query).await {
             Ok(answer) => answer,
             Err(e) => return e,
         };
         tables.insert(answer.subscription, table);
         if table == "tables" {
-            let name = |e: &gossip_core::wire::RowEntry| e.row.get("name").and_then(Json::as_str).map(String::from);
+            let name = |e: &RowEntry| TableRow::read(&e.row).ok().map(|row| row.name);
             let names = answer.rows.iter().filter_map(name).collect();
             if messages.send(Message::OnlyTables(names)).await.is_err() {
                 return ClientError::Ended("the workbench is gone".into());
             }
         }
         if table == "rules" {
-            let rule = |e: gossip_core::wire::RowEntry| Some((number(&e.row)?, e.row));
-            let rules = answer.rows.into_iter().filter_map(rule).collect();
+            let rules = answer.rows.iter().filter_map(|e| RuleRow::read(&e.row).ok()).collect();
             if messages.send(Message::OnlyRules(rules)).await.is_err() {
                 return ClientError::Ended("the workbench is gone".into());
             }
             continue;
         }
         for entry in answer.rows {
-            if messages.send(about(i, table, entry.row)).await.is_err() {
+            if messages.send(about(i, table, &entry.row)).await.is_err() {
                 return ClientError::Ended("the workbench is gone".into());
             }
         }
@@ -94,7 +92,7 @@ async fn operate_once(
             Some(q) = asked.recv() => {
                 // Those who have given up need no answer.
                 waiting.retain(|_, to| !to.is_closed());
-                match session.send(q.call, q.params).await {
+                match session.send(&q.call).await {
                     Ok(id) => drop(waiting.insert(id, q.answer)),
                     Err(e) => return e,
                 }
@@ -103,28 +101,22 @@ async fn operate_once(
     }
 }
 
-fn about(i: usize, table: &str, row: Map<String, Json>) -> Message {
-    match table {
-        "instances" if row.get("here") == Some(&Json::Bool(true)) => Message::Instance(i, row),
-        "instances" => Message::Member(i, name(&row, "name"), Some(row)),
-        "links" => Message::RelayLink(name(&row, "instance"), Some(row)),
-        "traffic" => Message::Passing(i, row),
-        "tables" => {
-            let name = row.get("name").and_then(Json::as_str).unwrap_or("").to_string();
-            Message::Table(name, Some(row))
-        }
-        "rules" => Message::Rule(number(&row).unwrap_or(0), Some(row)),
-        "changes" => Message::Change(i, row),
-        _ => Message::Verdict(row),
-    }
-}
-
-fn name(row: &Map<String, Json>, column: &str) -> String {
-    row.get(column).and_then(Json::as_str).unwrap_or("").to_string()
-}
-
-fn number(rule: &Map<String, Json>) -> Option<i64> {
-    rule.get("number")?.as_i64()
+/// What a row of a system table says. Where another release has other columns, that is said and no more.
+fn about(i: usize, table: &str, row: &Map<String, Json>) -> Message {
+    let told = match table {
+        "instances" => InstanceRow::read(row).map(|row| match row.here {
+            true => Message::Instance(i, Box::new(row)),
+            false => Message::Member(i, row.name.clone(), Some(Box::new(row))),
+        }),
+        "links" => LinkRow::read(row).map(|row| Message::RelayLink(row.instance.clone(), Some(Box::new(row)))),
+        "traffic" => TrafficRow::read(row).map(|row| Message::Passing(i, row)),
+        "tables" => TableRow::read(row).map(|row| Message::Table(row.name.clone(), Some(Box::new(row)))),
+        "rules" => RuleRow::read(row).map(|row| Message::Rule(row.number, Some(row))),
+        "changes" => ChangesRow::read(row).map(|row| Message::Change(i, Box::new(row))),
+        _ => VerdictRow::read(row).map(|row| Message::Verdict(Box::new(row))),
+    };
+    let unread = |column| Message::Notice(format!("gossip.{table}: {column} is not as this release knows it"));
+    told.unwrap_or_else(unread)
 }
 
 fn understood(i: usize, tables: &HashMap<u64, &str>, told: Notification) -> Vec<Message> {
@@ -132,11 +124,11 @@ fn understood(i: usize, tables: &HashMap<u64, &str>, told: Notification) -> Vec<
         Notification::Delta { subscription, changes, .. } => {
             let Some(table) = tables.get(&subscription) else { return vec![] };
             let row = |c: ChangeEntry| match c {
-                ChangeEntry::Add { row, .. } | ChangeEntry::Replace { row, .. } => Some(about(i, table, row)),
+                ChangeEntry::Add { row, .. } | ChangeEntry::Replace { row, .. } => Some(about(i, table, &row)),
                 ChangeEntry::Remove { key } if *table == "tables" => {
                     Some(Message::Table(key[0].as_str().unwrap_or("").to_string(), None))
                 }
-                ChangeEntry::Remove { key } if *table == "rules" => Some(Message::Rule(key[0].as_i64()?, None)),
+                ChangeEntry::Remove { key } if *table == "rules" => Some(Message::Rule(key[0].as_u64()?, None)),
                 ChangeEntry::Remove { key } if *table == "instances" => {
                     Some(Message::Member(i, key[0].as_str().unwrap_or("").to_string(), None))
                 }
@@ -149,7 +141,7 @@ fn understood(i: usize, tables: &HashMap<u64, &str>, told: Notification) -> Vec<
         }
         Notification::Rows { subscription, rows, .. } | Notification::Snapshot { subscription, rows, .. } => {
             let Some(table) = tables.get(&subscription) else { return vec![] };
-            rows.into_iter().map(|r| about(i, table, r.row)).collect()
+            rows.iter().map(|r| about(i, table, &r.row)).collect()
         }
         _ => vec![],
     }

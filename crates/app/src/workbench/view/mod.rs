@@ -15,7 +15,6 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Paragraph;
-use serde_json::Value as Json;
 use unicode_width::UnicodeWidthStr;
 
 use super::actions::{Action, here, is_possible};
@@ -105,9 +104,7 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
     put(frame, area, 0, Line::from(left));
 
     let up = s.places.iter().filter(|p| matches!(p.link, Link::Up(_))).count();
-    let reads = |p: &&super::state::PlaceState| {
-        matches!(p.link, Link::Up(_)) && p.info.get("reads").and_then(Json::as_bool) == Some(true)
-    };
+    let reads = |p: &&super::state::PlaceState| matches!(p.link, Link::Up(_)) && p.info.reads;
     let reader = s.places.iter().find(reads).map_or("none".into(), |p| p.name.clone());
     let instances = match (up, s.places.len()) {
         (1, 1) => "1 instance".into(),
@@ -131,7 +128,7 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
         _ => None,
     });
     let failing = |p: &super::state::PlaceState| {
-        let state = p.info.get("decisions").and_then(Json::as_str)?.strip_prefix("failing since ")?;
+        let state = p.info.decisions.as_deref()?.strip_prefix("failing since ")?;
         let (since, why) = state.split_once(": ")?;
         let since = since.parse::<jiff::Timestamp>().map_or(since.into(), |at| time(at.as_microsecond()));
         Some(format!(" {}: no decisions from elsewhere since {since}: {why}", p.name))

@@ -4,11 +4,10 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line as Text, Span};
 use ratatui::widgets::Clear;
-use serde_json::Value as Json;
 use unicode_width::UnicodeWidthStr;
 
 use super::put;
-use super::words::{fit, span, wrap};
+use super::words::{counted, fit, span, wrap};
 use crate::workbench::actions::here;
 use crate::workbench::forms::{Form, FormKind};
 use crate::workbench::marks::Mark;
@@ -135,17 +134,13 @@ pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
     for (i, p) in s.places.iter().enumerate() {
         let style = if i == chosen { s.theme.accent() } else { s.theme.strong() };
         let running = s.running.get(i).copied().unwrap_or(false);
-        let text = |name: &str| p.info.get(name).map(crate::workbench::flow::plain).unwrap_or_default();
         let state = match (&p.link, running) {
             (_, false) => "ended".to_string(),
             (Link::Up(_), _) => {
-                let behind = p.info.get("behind_ms").and_then(Json::as_i64).unwrap_or(0);
+                let behind = p.info.behind_ms.cast_signed();
                 let current = if behind > 0 { format!("behind by {}", span(behind * 1_000)) } else { "current".into() };
-                let clients = match text("clients").as_str() {
-                    "1" => "1 client".to_string(),
-                    n => format!("{n} clients"),
-                };
-                format!("{}, at {}, {current}, {clients}", text("state"), text("position"))
+                let clients = counted(p.info.clients as usize, "client", "clients");
+                format!("{}, at {}, {current}, {clients}", p.info.state, p.info.position)
             }
             (Link::Connecting, _) => "connecting".into(),
             (Link::Down(since, why), _) => format!("out of touch for {}: {why}", span(s.now - since)),

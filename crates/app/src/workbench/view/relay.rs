@@ -70,7 +70,7 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect) {
         put(frame, area, used, Text::styled("instances have different rules: their hashes differ", t.withheld()));
         used += 1;
     }
-    let malformed: i64 = p.nodes.iter().map(|n| n.malformed).max().unwrap_or(0);
+    let malformed: u64 = p.nodes.iter().map(|n| n.malformed).max().unwrap_or(0);
     if malformed > 0 {
         let newest = p.nodes.iter().find(|n| !n.last_malformed.is_empty()).map_or("", |n| &n.last_malformed);
         let text = format!("{malformed} messages could not be read; the newest: {newest}");

@@ -5,7 +5,6 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line as Text, Span};
 use ratatui::widgets::Paragraph;
-use serde_json::Value as Json;
 
 use super::words::{self, fit, time, wrap};
 use super::{put, rule};
@@ -117,22 +116,22 @@ fn draw_changes(s: &State, frame: &mut Frame<'_>, area: Rect, table: &str) {
 }
 
 fn cells(s: &State, e: &Entry<'_>) -> Vec<String> {
-    let text = |name: &str| e.known.and_then(|k| k.row.get(name)).and_then(Json::as_str).unwrap_or("").to_string();
+    let row = e.known.map(|k| &k.row);
     let blocked = s.tables.findings(e.name).iter().any(|f| f.blocks && f.about == e.name);
     let streams = match (e.known, e.inspected.map(|i| i.wanted)) {
         _ if blocked => "◆ in part",
         // Rows without a name can only be added.
-        (Some(_), _) if text("key").is_empty() => "● inserts",
+        (Some(known), _) if known.row.key.is_empty() => "● inserts",
         (Some(_), _) => "● yes",
         (None, Some(true)) => "◌ waits",
         (None, _) => "· no",
     };
     let key = match (e.known, e.inspected) {
-        (Some(_), _) => text("key"),
+        (Some(known), _) => known.row.key.clone(),
         (None, Some(i)) => i.columns.iter().filter(|c| c.key).map(|c| c.name.as_str()).collect::<Vec<_>>().join(", "),
         _ => String::new(),
     };
-    let old = match e.known.and_then(|k| k.row.get("old_values")).and_then(Json::as_bool) {
+    let old = match row.map(|row| row.old_values) {
         Some(true) => "known",
         Some(false) => "no",
         None => "",
@@ -145,12 +144,13 @@ fn cells(s: &State, e: &Entry<'_>) -> Vec<String> {
         (Some(now), Some(first)) if now != *first => format!("{:+}", now as i64 - *first as i64),
         _ => String::new(),
     };
-    let changed = e.known.and_then(|k| k.row.get("last_change")).and_then(Json::as_str);
+    let changed = row.and_then(|row| row.last_change.as_deref());
     let changed = changed.and_then(|t| t.parse::<jiff::Timestamp>().ok()).map(|t| time(t.as_microsecond()));
-    let feeds = e.known.and_then(|k| k.row.get("feeds")).and_then(Json::as_i64);
-    let roles = match (e.known, text("roles")) {
-        (Some(_), roles) if roles.is_empty() => "nobody: no rule".to_string(),
-        (_, roles) => roles,
+    let feeds = row.map(|row| row.feeds);
+    let roles = match row.map(|row| row.roles.as_str()) {
+        Some("") => "nobody: no rule",
+        Some(roles) => roles,
+        None => "",
     };
     vec![
         e.name.to_string(),
@@ -162,13 +162,13 @@ fn cells(s: &State, e: &Entry<'_>) -> Vec<String> {
         e.known.map_or(String::new(), |k| k.per_minute().to_string()),
         changed.unwrap_or_default(),
         feeds.map_or(String::new(), |n| n.to_string()),
-        roles,
+        roles.into(),
     ]
 }
 
 fn draw_columns(s: &State, frame: &mut Frame<'_>, area: Rect, e: &Entry<'_>) -> u16 {
     let t = s.theme;
-    let operations = match e.known.and_then(|k| k.row.get("key")).map(|k| k.as_str().unwrap_or("")) {
+    let operations = match e.known.map(|k| k.row.key.as_str()) {
         None => "",
         Some("") => "   inserts stream; updates and deletes cannot be told without a key",
         Some(_) => "   insert, update and delete stream",
@@ -256,7 +256,7 @@ fn draw_findings(s: &State, frame: &mut Frame<'_>, area: Rect, e: &Entry<'_>) {
         }
     }
     let streams = e.known.is_some();
-    let sees_nobody = e.known.and_then(|k| k.row.get("roles")).and_then(Json::as_str) == Some("");
+    let sees_nobody = e.known.is_some_and(|k| k.row.roles.is_empty());
     if streams && sees_nobody {
         say(Text::from(vec![
             Span::styled("! ", t.late()),

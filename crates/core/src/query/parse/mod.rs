@@ -19,10 +19,11 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use self::lexer::{Location, Spanned};
-use super::{Expr, LiveQuery, QueryError, Visible, shortened, similar};
+use super::{Expr, LiveQuery, QueryError, Visible};
 use crate::mask::Mask;
 use crate::schema::{Catalog, ColumnSet, Table};
 use crate::value::Type;
+use gossip_protocol::spelling::{shortened, similar};
 
 /// Longest text of a query or condition, in bytes.
 pub const MAX_TEXT: usize = 64 * 1024;

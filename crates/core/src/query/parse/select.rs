@@ -3,7 +3,8 @@
 use super::keyword::Keyword;
 use super::lexer::{Location, Token, invalid};
 use super::{Parser, Result, Scope, Typed};
-use crate::query::{Expr, LiveQuery, MAX_NAME, QueryError, Visible, similar};
+use crate::query::{Expr, LiveQuery, QueryError, Visible};
+use gossip_protocol::spelling::{MAX_NAME, similar};
 
 impl Parser<'_> {
     pub(super) fn query(&mut self, visible: &dyn Visible) -> Result<LiveQuery> {

@@ -9,8 +9,9 @@ use std::sync::Arc;
 use super::keyword::Keyword;
 use super::lexer::{Location, Token, invalid};
 use super::{Parser, Result, Scope, Size, Typed};
-use crate::query::{CmpOp, Expr, QueryError, Subquery, similar};
+use crate::query::{CmpOp, Expr, QueryError, Subquery};
 use crate::value::Type;
+use gossip_protocol::spelling::similar;
 
 /// Sub-selects within sub-selects: a rule asks a table that asks a table.
 const MAX_LEVELS: usize = 2;

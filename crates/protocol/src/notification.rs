@@ -1,0 +1,148 @@
+//! What an instance tells: results, and what becomes of them.
+
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value as Json};
+
+/// One row of a result.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RowEntry {
+    /// Array of key values, or one opaque string.
+    pub key: Json,
+    /// Visible selected columns.
+    pub row: Map<String, Json>,
+}
+
+/// One entry of a delta.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "op", rename_all = "lowercase")]
+pub enum ChangeEntry {
+    /// The row is now in the result, whole.
+    Add {
+        /// Its key.
+        key: Json,
+        /// Its columns.
+        row: Map<String, Json>,
+    },
+    /// The row changed.
+    Replace {
+        /// Its key.
+        key: Json,
+        /// Its columns; what is absent is unchanged.
+        row: Map<String, Json>,
+        /// The columns that changed.
+        changed: Vec<String>,
+    },
+    /// The row is no longer in the result.
+    Remove {
+        /// Its key.
+        key: Json,
+    },
+}
+
+/// A column of a result.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ColumnInfo {
+    /// Its name.
+    pub name: String,
+    /// Its type's name.
+    #[serde(rename = "type")]
+    pub ty: String,
+    /// Whether it is part of the key.
+    pub key: bool,
+}
+
+/// The answer to `subscribe`.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Subscribed {
+    /// The subscription's number within the connection.
+    pub subscription: u64,
+    /// The columns of the result.
+    pub columns: Vec<ColumnInfo>,
+    /// The first rows. None if `resumed`.
+    #[serde(default)]
+    pub rows: Vec<RowEntry>,
+    /// Where the result stands.
+    #[serde(default)]
+    pub cursor: String,
+    /// Whether `rows` notifications follow.
+    #[serde(default)]
+    pub more: bool,
+    /// The result that the client has stays; deltas from its cursor on follow.
+    #[serde(default)]
+    pub resumed: bool,
+    /// Why a client that had a cursor gets all rows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+}
+
+/// What an instance tells a client unasked.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "method", content = "params", rename_all = "lowercase")]
+pub enum Notification {
+    /// More rows of a result.
+    Rows {
+        /// The subscription.
+        subscription: u64,
+        /// Number of this part, from 1.
+        part: u64,
+        /// The rows.
+        rows: Vec<RowEntry>,
+        /// Whether yet more follow.
+        #[serde(default)]
+        more: bool,
+    },
+    /// The result changed.
+    Delta {
+        /// The subscription.
+        subscription: u64,
+        /// Where the result stands after it.
+        cursor: String,
+        /// Commit time, RFC 3339.
+        at: String,
+        /// The changes.
+        changes: Vec<ChangeEntry>,
+        /// The transaction's position, for operators.
+        #[serde(default)]
+        position: Option<String>,
+        /// Additions that were dropped because too many came between two deltas.
+        #[serde(default)]
+        skipped: u64,
+        /// The transaction goes on in the next delta.
+        #[serde(default)]
+        more: bool,
+    },
+    /// The result is replaced as a whole.
+    Snapshot {
+        /// The subscription.
+        subscription: u64,
+        /// The first rows.
+        rows: Vec<RowEntry>,
+        /// Where the result stands.
+        cursor: String,
+        /// Why.
+        why: String,
+        /// Whether `rows` notifications follow.
+        #[serde(default)]
+        more: bool,
+    },
+    /// The subscription has ended.
+    Closed {
+        /// The subscription.
+        subscription: u64,
+        /// Why.
+        why: String,
+    },
+    /// The connection's token has ended. Its subscriptions end too unless it authenticates in time.
+    Expired {
+        /// Milliseconds until then.
+        closes_ms: u64,
+    },
+    /// How far this instance has followed its source.
+    Current {
+        /// The position, with its source. Operators and those beside them alone are told.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        position: Option<String>,
+        /// How long ago the source was last known to be there, in milliseconds.
+        behind_ms: u64,
+    },
+}

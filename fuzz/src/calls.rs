@@ -11,7 +11,6 @@ use gossip_relay::inproc::InProcess;
 use gossip_server::auth::Tokens;
 use gossip_server::config::Auth;
 use gossip_server::instance::{Instance, Options};
-use gossip_source::Source;
 use gossip_source::sqlite::{SqliteSource, triggers};
 use serde_json::Value as Json;
 use tokio::net::TcpStream;
@@ -58,7 +57,7 @@ static WORLD: LazyLock<World> = LazyLock::new(|| {
     let options = Options {
         name: "north".into(),
         listen: SocketAddr::from(([127, 0, 0, 1], 0)),
-        source: Source::Sqlite(source),
+        source: Arc::new(source),
         rules: vec![rule("ops")],
         queries: [("one".to_string(), "SELECT * FROM t WHERE id = :id".to_string())].into(),
         topics: vec![],

@@ -33,8 +33,8 @@ pub struct Cluster {
 pub const MAX_INSTANCES: usize = 16;
 
 /// The source that a configuration names.
-pub fn source(config: &Config) -> Result<Source, Failure> {
-    Source::new(&config.source, config.base()).map_err(Failure::usage)
+pub fn source(config: &Config) -> Result<Arc<dyn Source>, Failure> {
+    gossip_source::from_settings(&config.source, config.base()).map_err(Failure::usage)
 }
 
 /// Checks tokens as a configuration says.
@@ -216,7 +216,7 @@ impl Cluster {
     }
 
     /// Puts another list of tables in force: those that run start again with it, under their old addresses.
-    pub async fn set_source(&mut self, source: Source) -> Result<(), StartError> {
+    pub async fn set_source(&mut self, source: Arc<dyn Source>) -> Result<(), StartError> {
         for i in 0..self.options.len() {
             self.options[i].source = source.clone();
             self.options[i].rules = self.rules_for(&self.options[i]);

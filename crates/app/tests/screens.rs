@@ -6,7 +6,7 @@ use gossip::workbench::ask::Refused;
 use gossip::workbench::message::{Effect, Message, Told};
 use gossip::workbench::rail::View;
 use gossip::workbench::state::{Overlay, State};
-use gossip::workbench::tables::{Column, Inspected, Inspection};
+use gossip::workbench::tables::Inspection;
 use gossip::workbench::theme::Theme;
 use gossip::workbench::update::{add_watcher, update};
 use gossip::workbench::view::view;
@@ -16,6 +16,7 @@ use gossip_protocol::ColumnInfo;
 use gossip_protocol::system::SystemRow;
 use gossip_server::config::Persona;
 use gossip_source::Finding;
+use gossip_source::database::{Column, Inspected};
 use rand::rngs::StdRng;
 use rand::seq::IndexedRandom;
 use rand::{Rng, SeedableRng};
@@ -129,8 +130,7 @@ fn a_change_made_here_becomes_the_line_that_the_stream_brings() {
         press(&mut s, KeyCode::Char('m'));
         let effects = press(&mut s, KeyCode::Enter);
         let Some(Effect::Make(id, _)) = effects.first() else { panic!("{effects:?}") };
-        let made =
-            Message::Made(*id, gossip::workbench::message::Made::Logged(gossip::workbench::message::KnownBy::Log(n)));
+        let made = Message::Made(*id, gossip_source::database::Made::Logged(gossip_source::database::KnownBy::Log(n)));
         if made_first {
             update(&mut s, made);
             change(&mut s, n);

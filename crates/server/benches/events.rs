@@ -19,7 +19,6 @@ use gossip_relay::Settings;
 use gossip_server::config::Config;
 use gossip_server::instance::{Instance, Options};
 use gossip_server::now;
-use gossip_source::Source;
 use gossip_source::sqlite::{SqliteSource, triggers};
 use hdrhistogram::Histogram;
 use parking_lot::Mutex;
@@ -135,7 +134,7 @@ async fn ours(broker: &Broker, round: usize) -> (Arc<Arrived>, f64, f64) {
     let instance = Instance::start(Options {
         name: "one".into(),
         listen: ([127, 0, 0, 1], 0).into(),
-        source: Source::Sqlite(source),
+        source: Arc::new(source),
         topics: config.topics.into_values().collect(),
         rules: vec![RuleText { role: "anonymous".into(), table: TableName::plain("ticks"), ..RuleText::default() }],
         queries: Default::default(),

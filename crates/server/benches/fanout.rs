@@ -209,7 +209,7 @@ fn main() {
     let mut own = source.connect().unwrap();
     let plan = triggers::plan(&own, &source).unwrap();
     triggers::carry_out(&mut own, &plan.statements).unwrap();
-    let described = gossip_source::Source::Sqlite(source.clone()).describe().unwrap().remove(0);
+    let described = gossip_source::Source::describe(&source).unwrap().remove(0);
     let table = Identified::new(described);
     // The bench is the reader: what is measured begins at the relay.
     let _office = office::try_lock(&source).unwrap().unwrap();
@@ -217,7 +217,7 @@ fn main() {
     let options = Options {
         name: "one".into(),
         listen: SocketAddr::from(([127, 0, 0, 1], 0)),
-        source: gossip_source::Source::Sqlite(source),
+        source: Arc::new(source),
         rules: vec![RuleText { role: "anonymous".into(), table: TableName::plain("calls"), ..RuleText::default() }],
         queries: Default::default(),
         tokens: None,

@@ -22,9 +22,9 @@ use gossip_core::schema::TableName;
 use gossip_core::send_queue::QueueLimits;
 use gossip_relay::inproc::InProcess;
 use gossip_server::instance::{Instance, Options};
+use gossip_source::Settings;
 use gossip_source::postgres::address::Address;
 use gossip_source::postgres::stream::{Event, Stream};
-use gossip_source::{Settings, Source};
 use postgres::{Client, NoTls};
 use testbed::Postgres;
 
@@ -311,7 +311,7 @@ fn main() {
         old_values: vec!["t".into()],
         ..Settings::default()
     };
-    let source = Source::new(&settings, Path::new("/")).unwrap();
+    let source = gossip_source::from_settings(&settings, Path::new("/")).unwrap();
     source.carry_out(&source.plan().unwrap().statements).unwrap();
     db.batch_execute("SELECT pg_create_logical_replication_slot('bare', 'pgoutput')").unwrap();
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();

@@ -47,7 +47,7 @@ pub struct Options {
     /// Where it listens; port 0 takes a free one.
     pub listen: SocketAddr,
     /// The source.
-    pub source: Source,
+    pub source: Arc<dyn Source>,
     /// The topics.
     pub topics: Vec<TopicSettings>,
     /// The rules.
@@ -136,7 +136,10 @@ impl Drop for Running {
     }
 }
 
-fn catalog<'a>(source: &Source, topics: impl IntoIterator<Item = &'a TopicSettings>) -> Result<Catalog, SourceError> {
+fn catalog<'a>(
+    source: &dyn Source,
+    topics: impl IntoIterator<Item = &'a TopicSettings>,
+) -> Result<Catalog, SourceError> {
     let mut catalog = Catalog::new(source.default_schema());
     source.describe()?.into_iter().for_each(|t| catalog.put(t));
     topics.into_iter().for_each(|t| catalog.put(t.topic.table.table().clone()));
@@ -149,7 +152,7 @@ fn catalog<'a>(source: &Source, topics: impl IntoIterator<Item = &'a TopicSettin
 /// Holds rules against the tables of a source and topics, and says all that is wrong, one line each.
 pub fn check_rules<'a>(
     rules: &[RuleText],
-    source: &Source,
+    source: &dyn Source,
     topics: impl IntoIterator<Item = &'a TopicSettings>,
 ) -> Result<Vec<String>, SourceError> {
     let problems = RuleSet::new(rules.to_vec()).check(&catalog(source, topics)?);
@@ -159,7 +162,7 @@ pub fn check_rules<'a>(
 /// As [`check_rules`], for stored queries. Whether anybody may ask them is up to the rules.
 pub fn check_queries<'a>(
     queries: &BTreeMap<String, StoredQuery>,
-    source: &Source,
+    source: &dyn Source,
     topics: impl IntoIterator<Item = &'a TopicSettings>,
 ) -> Result<Vec<String>, SourceError> {
     let catalog = catalog(source, topics)?;
@@ -174,7 +177,7 @@ pub fn check_queries<'a>(
 pub fn conditions(
     rules: &[RuleText],
     queries: &BTreeMap<String, StoredQuery>,
-    source: &Source,
+    source: &dyn Source,
 ) -> Result<Vec<Condition>, SourceError> {
     let catalog = catalog(source, [])?;
     let mut found = Vec::new();
@@ -208,8 +211,8 @@ impl Instance {
         // Databases are spoken to on threads of their own.
         let (of, rules, topics) = (source.clone(), options.rules.clone(), options.topics.clone());
         let open = move || {
-            let (tables, problems) = (of.open()?, check_rules(&rules, &of, &topics)?);
-            Ok::<_, SourceError>((tables, problems, needed(&RuleSet::new(rules), &catalog(&of, &topics)?)))
+            let (tables, problems) = (of.open()?, check_rules(&rules, &*of, &topics)?);
+            Ok::<_, SourceError>((tables, problems, needed(&RuleSet::new(rules), &catalog(&*of, &topics)?)))
         };
         let opened = tokio::task::spawn_blocking(open).await;
         let (tables, problems, needed) = opened.map_err(|e| StartError::Thread(std::io::Error::other(e)))??;

@@ -42,7 +42,7 @@ impl Reading {
     /// # Errors
     /// The system has no room for a thread.
     pub fn start(
-        source: Source,
+        source: Arc<dyn Source>,
         instance: &str,
         relay: Arc<dyn Relay>,
         supervisor: &Supervisor,
@@ -112,7 +112,7 @@ fn standby() -> Duration {
 }
 
 struct Work {
-    source: Source,
+    source: Arc<dyn Source>,
     instance: String,
     relay: Arc<dyn Relay>,
     runtime: tokio::runtime::Handle,

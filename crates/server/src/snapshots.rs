@@ -105,7 +105,7 @@ impl Queue {
 
 /// Reads snapshots.
 pub struct Snapshots {
-    source: Source,
+    source: Arc<dyn Source>,
     queue: Mutex<Queue>,
     cancelled: Mutex<HashMap<SnapshotId, Arc<AtomicBool>>>,
     /// Whether tables are being described, and then whether once more.
@@ -114,7 +114,7 @@ pub struct Snapshots {
 
 impl Snapshots {
     /// For one source.
-    pub fn new(source: Source) -> Snapshots {
+    pub fn new(source: Arc<dyn Source>) -> Snapshots {
         let queue = Mutex::new(Queue { places: PLACES, ..Queue::default() });
         Snapshots { source, queue, cancelled: Mutex::default(), describing: Mutex::default() }
     }

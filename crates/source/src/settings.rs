@@ -33,3 +33,11 @@ impl fmt::Debug for Settings {
         f.debug_struct("Settings").field("name", &self.name).field("tables", &self.tables).finish_non_exhaustive()
     }
 }
+
+/// A URL without what may be a password, to be shown.
+pub(crate) fn without_password(url: &str) -> String {
+    match (url.find("://"), url.rfind('@')) {
+        (Some(start), Some(at)) if at > start => format!("{}…{}", &url[..start + 3], &url[at..]),
+        _ => url.to_string(),
+    }
+}

@@ -39,11 +39,11 @@ pub async fn run(args: &Args) -> Outcome {
 
 fn findings(config: &Config) -> Result<Vec<Finding>, Failure> {
     let source = source(config)?;
-    let needs = conditions(&config.rules, &config.queries, &source).map_err(Failure::connect)?;
+    let needs = conditions(&config.rules, &config.queries, &*source).map_err(Failure::connect)?;
     let mut findings = source.check(&needs).map_err(Failure::connect)?;
     let path = config.path.display();
-    let rules = check_rules(&config.rules, &source, config.topics.values()).map_err(Failure::connect)?;
-    let queries = check_queries(&config.queries, &source, config.topics.values()).map_err(Failure::connect)?;
+    let rules = check_rules(&config.rules, &*source, config.topics.values()).map_err(Failure::connect)?;
+    let queries = check_queries(&config.queries, &*source, config.topics.values()).map_err(Failure::connect)?;
     for problem in rules.into_iter().chain(queries) {
         let (line, text) = problem.trim_start_matches("line ").split_once(": ").unwrap_or(("?", &problem));
         findings.push(Finding { blocks: true, about: format!("{path}:{line}"), text: text.to_string(), mend: None });

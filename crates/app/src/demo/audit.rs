@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use serde_json::Value as Json;
 
-use super::store::Store;
+use gossip_source::database::{Cells, Store};
 
 /// Per watcher, in the order of the configuration: the key, then the columns as one JSON object.
 const ORACLES: [&str; 5] = [
@@ -46,13 +46,13 @@ fn number_free(v: &Json) -> String {
 }
 
 /// What every watcher should see in this state of the database, each as one text.
-pub fn witness(db: &mut Store) -> Vec<String> {
+pub fn witness(db: &mut dyn Store) -> Vec<String> {
     ORACLES.iter().map(|sql| ask(db, sql).unwrap_or_else(|e| format!("oracle: {e}"))).collect()
 }
 
-fn ask(db: &mut Store, sql: &str) -> std::result::Result<String, String> {
+fn ask(db: &mut dyn Store, sql: &str) -> std::result::Result<String, String> {
     let sql = db.in_own_words(sql);
-    let row = |cells: super::store::Cells| {
+    let row = |cells: Cells| {
         let mut cells = cells.into_iter().flatten();
         Some((cells.next()?.parse::<i64>().ok()?, cells.next()?))
     };

@@ -7,11 +7,10 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use gossip_source::Source;
+use gossip_source::database::{Result, Store};
 use rand::rngs::StdRng;
 use rand::seq::IndexedRandom;
 use rand::{Rng, SeedableRng};
-
-use super::store::{Result, Store};
 
 const PILOTS: [&str; 3] = ["Sunniva", "Anselm", "Perpetua"];
 const NOTES: [&str; 3] = ["crew list checked", "hot work permit", "customs wants a look"];
@@ -30,13 +29,13 @@ pub struct Committed {
 
 /// The simulated harbour.
 pub struct Harbour {
-    db: Store,
+    db: Box<dyn Store>,
     rng: StdRng,
     minutes: i64,
 }
 
 /// Some calls to begin with.
-pub fn fill(db: &mut Store) -> Result<()> {
+pub fn fill(db: &mut dyn Store) -> Result<()> {
     let mut rng = StdRng::seed_from_u64(7);
     (0..12).try_for_each(|i| new_call(db, &mut rng, i * 25))
 }
@@ -56,7 +55,7 @@ fn number(cell: Option<&String>) -> &str {
     cell.map_or("NULL", String::as_str)
 }
 
-fn new_call(db: &mut Store, rng: &mut StdRng, minutes: i64) -> Result<()> {
+fn new_call(db: &mut dyn Store, rng: &mut StdRng, minutes: i64) -> Result<()> {
     let salt = rng.random_range(1..90);
     let vessel =
         db.row(&format!("SELECT name, agency, length_m FROM vessels ORDER BY (id * {salt}) % 97, id LIMIT 1"))?;
@@ -81,16 +80,16 @@ fn new_call(db: &mut Store, rng: &mut StdRng, minutes: i64) -> Result<()> {
 
 impl Harbour {
     /// Opens the database for writing.
-    pub fn open(source: &Source, seed: u64) -> Result<Harbour> {
-        Ok(Harbour { db: Store::open(source)?, rng: StdRng::seed_from_u64(seed), minutes: 0 })
+    pub fn open(source: &dyn Source, seed: u64) -> Result<Harbour> {
+        Ok(Harbour { db: source.database().store()?, rng: StdRng::seed_from_u64(seed), minutes: 0 })
     }
 
     /// Lets one thing happen, in one transaction. `witness` sees the database at its end, before the commit.
-    pub fn step(&mut self, witness: &mut dyn FnMut(&mut Store)) -> Result<Committed> {
+    pub fn step(&mut self, witness: &mut dyn FnMut(&mut dyn Store)) -> Result<Committed> {
         self.db.begin()?;
         let done = self.act().and_then(|()| {
             let position = self.db.place()?;
-            witness(&mut self.db);
+            witness(&mut *self.db);
             Ok(position)
         });
         match done {
@@ -107,7 +106,7 @@ impl Harbour {
 
     fn act(&mut self) -> Result<()> {
         self.minutes += self.rng.random_range(1..6);
-        let (db, rng, minutes) = (&mut self.db, &mut self.rng, self.minutes);
+        let (db, rng, minutes) = (&mut *self.db, &mut self.rng, self.minutes);
         let calls = db.number("SELECT count(*) FROM calls")?;
         let (column, value) = match rng.random_range(0..100) {
             0..18 if calls < MOST => return new_call(db, rng, minutes),
@@ -130,14 +129,14 @@ impl Harbour {
     }
 }
 
-fn some_call(db: &mut Store, rng: &mut StdRng) -> Result<Option<String>> {
+fn some_call(db: &mut dyn Store, rng: &mut StdRng) -> Result<Option<String>> {
     let salt = rng.random_range(1..100);
     let row = db.row(&format!("SELECT id FROM calls ORDER BY (id * {salt}) % 101, id LIMIT 1"))?;
     Ok(row.and_then(|r| r.into_iter().next().flatten()))
 }
 
 /// Moves one call a step further, with all that goes with it.
-fn advance(db: &mut Store, rng: &mut StdRng) -> Result<()> {
+fn advance(db: &mut dyn Store, rng: &mut StdRng) -> Result<()> {
     let Some(call) = some_call(db, rng)? else { return Ok(()) };
     let row = db.row(&format!("SELECT status, berth FROM calls WHERE id = {call}"))?.unwrap_or_default();
     let status = row.first().cloned().flatten().unwrap_or_default();

@@ -16,7 +16,6 @@ use tokio::task::JoinHandle;
 
 use super::audit::{self, Arrived, Came, History, Shape, canonical};
 use super::harbour::{Harbour, Simulation};
-use super::store::Store;
 use super::{INSTANCES, Scene};
 use crate::cli::Failure;
 use crate::local::source;
@@ -202,7 +201,7 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
 
     let (own, seed) = (source.clone(), options.seed);
     let opened = tokio::task::spawn_blocking(move || -> Result<_, String> {
-        Ok((audit::witness(&mut Store::open(&own)?), Harbour::open(&own, seed)?))
+        Ok((audit::witness(&mut *own.database().store()?), Harbour::open(&*own, seed)?))
     });
     let opened = opened.await.unwrap_or_else(|e| Err(e.to_string()));
     let (start, harbour) = opened.map_err(|e| Failure::connect(format!("demo database: {e}")))?;

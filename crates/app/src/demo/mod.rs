@@ -7,7 +7,6 @@ pub mod audit;
 pub mod gauges;
 pub mod harbour;
 pub mod headless;
-pub mod store;
 
 use std::path::Path;
 use std::sync::Arc;
@@ -118,8 +117,8 @@ impl Scene {
         let source = source(&config)?;
         let own = source.clone();
         let made = tokio::task::spawn_blocking(move || -> Result<(), String> {
-            store::make_tables(&own, SCHEMA)?;
-            harbour::fill(&mut store::Store::open(&own)?)?;
+            own.database().make_demo(SCHEMA)?;
+            harbour::fill(&mut *own.database().store()?)?;
             let plan = own.plan().map_err(|e| e.to_string())?;
             own.carry_out(&plan.statements).map_err(|e| e.to_string())
         });
@@ -134,10 +133,9 @@ impl Scene {
 }
 
 /// Takes the scenario out of a server again, once its instances have stopped. The directory goes by itself.
-async fn remove(source: Source) -> Outcome {
-    let Source::Postgres(own) = source else { return Ok(()) };
-    let place = own.place();
-    let removed = tokio::task::spawn_blocking(move || store::remove_tables(&own)).await;
+async fn remove(source: Arc<dyn Source>) -> Outcome {
+    let place = source.place();
+    let removed = tokio::task::spawn_blocking(move || source.database().remove_demo()).await;
     let removed = removed.unwrap_or_else(|e| Err(e.to_string()));
     removed.map_err(|e| Failure::connect(format!("{place}: the demo's schema {IN_POSTGRES} could not be removed: {e}")))
 }
@@ -154,7 +152,7 @@ pub async fn run(args: Args) -> Outcome {
     let source = source(&scene.config)?;
     let pace = Duration::from_secs_f64(1.0 / args.pace.unwrap_or(1.6).clamp(0.05, 10_000.0));
     let (own, seed) = (source.clone(), args.seed);
-    let harbour = tokio::task::spawn_blocking(move || Harbour::open(&own, seed)).await;
+    let harbour = tokio::task::spawn_blocking(move || Harbour::open(&*own, seed)).await;
     let harbour = harbour.unwrap_or_else(|e| Err(e.to_string()));
     let harbour = harbour.map_err(|e| Failure::connect(format!("demo database: {e}")))?;
     let simulation = harbour::Simulation::start(harbour, pace, |_, _| {});

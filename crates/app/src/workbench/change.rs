@@ -9,7 +9,8 @@ use super::input::Input;
 use super::line::{Line, RowShown};
 use super::message::Effect;
 use super::state::State;
-use super::tables::{Column, Inspected};
+use gossip_source::database::{Column, Inspected};
+use gossip_source::sql_name::name;
 use serde_json::{Map, Value as Json};
 
 /// What can be done.
@@ -20,13 +21,6 @@ const MOST: usize = 12;
 
 /// Most repetitions, and most in a second.
 const MOST_TIMES: u64 = 1_000_000;
-
-/// Rows of a table that can be chosen.
-#[derive(Clone, Debug, Default)]
-pub struct Look {
-    /// The rows, by what picks each out: a condition in SQL.
-    pub rows: Vec<(String, Map<String, Json>)>,
-}
 
 /// A field that is typed.
 fn typed(label: &str, text: &str, offers: Vec<String>) -> Field {
@@ -162,21 +156,6 @@ fn offers(s: &State, table: &str, column: &Column) -> Vec<String> {
     if all.len() > many { vec![] } else { all }
 }
 
-/// Words that SQLite takes for its own where a name stands, unless they are in quotes.
-const RESERVED: &str = "ADD ALL ALTER AND AS AUTOINCREMENT BETWEEN CASE CHECK COLLATE COMMIT CONSTRAINT CREATE CROSS \
-    CURRENT_DATE CURRENT_TIME CURRENT_TIMESTAMP DEFAULT DEFERRABLE DELETE DISTINCT DROP ELSE ESCAPE EXCEPT EXISTS FILTER \
-    FOREIGN FROM FULL GROUP HAVING IN INDEX INDEXED INNER INSERT INTERSECT INTO IS ISNULL JOIN LEFT LIMIT NATURAL NOT \
-    NOTHING NOTNULL NULL ON OR ORDER OUTER OVER PRIMARY REFERENCES RETURNING RIGHT SELECT SET TABLE THEN TO TRANSACTION \
-    UNION UNIQUE UPDATE USING VALUES WHEN WHERE WINDOW WITH";
-
-/// A name as it stands in SQL, in quotes only where it needs them.
-pub fn name(text: &str) -> String {
-    let letters = text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-    let begins = text.starts_with(|c: char| !c.is_ascii_digit());
-    let reserved = RESERVED.split_whitespace().any(|word| word.eq_ignore_ascii_case(text));
-    if letters && begins && !reserved { text.to_string() } else { format!("\"{}\"", text.replace('"', "\"\"")) }
-}
-
 /// A value as SQL: NULL, a number where the column holds numbers, otherwise a text.
 fn literal(text: &str, declared: &str) -> String {
     let declared = declared.to_ascii_uppercase();
@@ -293,11 +272,6 @@ mod tests {
             ("crate {n}", "TEXT", "'crate {n}'"),
         ] {
             assert_eq!(literal(text, declared), expected, "{text} {declared}");
-        }
-        for (text, expected) in
-            [("kilos", "kilos"), ("my \"kilos\"", "\"my \"\"kilos\"\"\""), ("order", "\"order\""), ("1st", "\"1st\"")]
-        {
-            assert_eq!(name(text), expected);
         }
         assert_eq!(instance_of("SET a = {n}, b = 'x{random}'", 7, 1_003), "SET a = 7, b = 'x3'");
     }

@@ -5,9 +5,10 @@ use gossip_protocol::system::{ChangesRow, ShownChange, VerdictRow};
 use serde_json::Value as Json;
 
 use super::line::{At, Line, RowShown, Stage};
-use super::message::{Effect, KnownBy, Made};
+use super::message::Effect;
 use super::state::{Link, MAX_LINES, Micros, State, WatcherId};
 use super::update::MAX_REMEMBERED;
+use gossip_source::database::{KnownBy, Made};
 
 /// Absences and snapshots that are remembered of a watcher.
 const MAX_PAST: usize = 100;

@@ -6,8 +6,8 @@ use std::sync::Arc;
 use gossip_core::explain::Tally;
 use serde_json::{Map, Value as Json};
 
-use super::message::KnownBy;
 use super::state::{Micros, WatcherId};
+use gossip_source::database::KnownBy;
 
 /// A position as it is told, `source:number`, in order.
 #[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]

@@ -10,11 +10,11 @@ use gossip_protocol::ColumnInfo;
 use gossip_protocol::call::Whom;
 use gossip_protocol::system::{ChangesRow, InstanceRow, LinkRow, RuleRow, TableRow, TrafficRow, VerdictRow};
 use gossip_server::config::{Persona, Watcher};
+use gossip_source::database::{Look, Made};
 use serde_json::{Map, Value as Json};
 
 use super::Place;
 use super::ask::{About, Refused};
-use super::change::Look;
 use super::export::Page;
 use super::frames::Log;
 use super::line::At;
@@ -103,28 +103,6 @@ pub enum Message {
     Added(Place),
     /// Something to say.
     Notice(String),
-}
-
-/// By what a change made here is known again when it is heard.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum KnownBy {
-    /// It is in the change log up to here.
-    Log(u64),
-    /// The database's number for its transaction.
-    Transaction(u64),
-}
-
-/// What came of a change made here.
-#[derive(Clone, Debug)]
-pub enum Made {
-    /// Committed, and it can be heard.
-    Logged(KnownBy),
-    /// Committed, but nothing of it is in the change log: the tables that it changed, and how many rows.
-    Unheard(Vec<String>, u64),
-    /// Nothing was changed.
-    Nothing,
-    /// Rolled back, and why.
-    Failed(String),
 }
 
 /// What is told of a live query that was asked.

@@ -72,7 +72,7 @@ pub struct Access {
     /// Tokens of personas for whom none can be minted here, by name.
     pub given: BTreeMap<String, String>,
     /// The database itself.
-    pub database: Option<Source>,
+    pub database: Option<Arc<dyn Source>>,
     /// The personas.
     pub personas: BTreeMap<String, Persona>,
     /// The rules, where the configuration can be read.

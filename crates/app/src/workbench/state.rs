@@ -11,7 +11,6 @@ use serde_json::{Map, Value as Json, json};
 
 use super::Access;
 use super::ask::Ask;
-use super::change::Look;
 use super::forms::Form;
 use super::frames::{Log, Looking};
 use super::input::Input;
@@ -24,6 +23,7 @@ use super::rules::Rules;
 use super::tables::{Proposal, Tables};
 use super::theme::Theme;
 use crate::recording::Event;
+use gossip_source::database::Look;
 
 /// Microseconds since 1970.
 pub type Micros = i64;

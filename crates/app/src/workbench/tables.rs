@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, VecDeque};
 use gossip_core::rule::{RuleSet, RuleText};
 use gossip_protocol::system::TableRow;
 use gossip_source::Finding;
+use gossip_source::database::Inspected;
 
 use super::message::Effect;
 use super::state::{Micros, Overlay, State};
@@ -37,34 +38,6 @@ impl Known {
             _ => 0,
         }
     }
-}
-
-/// A column as the database declares it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Column {
-    /// Its name.
-    pub name: String,
-    /// Its declared type.
-    pub declared: String,
-    /// Whether it must not be NULL.
-    pub not_null: bool,
-    /// Whether it is part of the key.
-    pub key: bool,
-    /// The table that it refers to, with the column there.
-    pub refers_to: Option<(String, String)>,
-}
-
-/// A table as the database has it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Inspected {
-    /// Its name.
-    pub name: String,
-    /// Whether the configuration names it.
-    pub wanted: bool,
-    /// Its columns.
-    pub columns: Vec<Column>,
-    /// Its rows; `None` if there were too many to count in the time.
-    pub rows: Option<u64>,
 }
 
 /// What a look at the database has found.

@@ -51,18 +51,18 @@ pub async fn run(url: &str, sql: impl Into<String>) {
 }
 
 /// The source `s` on a PostgreSQL database, prepared for these tables of it.
-pub async fn prepared(url: &str, tables: &[impl AsRef<str>], old_values: bool) -> Source {
+pub async fn prepared(url: &str, tables: &[impl AsRef<str>], old_values: bool) -> Arc<dyn Source> {
     let tables: Vec<String> = tables.iter().map(|t| t.as_ref().to_string()).collect();
     let old = if old_values { tables.clone() } else { Vec::new() };
     let settings = Settings { name: "s".into(), url: url.into(), tables, old_values: old, ..Settings::default() };
-    let source = Source::new(&settings, Path::new("/")).unwrap();
+    let source = gossip_source::from_settings(&settings, Path::new("/")).unwrap();
     let of = source.clone();
     tokio::task::spawn_blocking(move || of.carry_out(&of.plan().unwrap().statements).unwrap()).await.unwrap();
     source
 }
 
 /// An instance by itself on this source, for whoever comes.
-pub async fn start(source: Source, rules: Vec<RuleText>) -> Instance {
+pub async fn start(source: Arc<dyn Source>, rules: Vec<RuleText>) -> Instance {
     Instance::start(Options {
         name: "one".into(),
         listen: SocketAddr::from(([127, 0, 0, 1], 0)),
@@ -122,7 +122,7 @@ impl Cluster {
                 name: name.into(),
                 // One that it finds again after it was ended.
                 listen: SocketAddr::from(([127, 0, 0, 1], testbed::free_port())),
-                source: Source::Sqlite(source.clone()),
+                source: Arc::new(source.clone()),
                 rules: rules.clone(),
                 queries: [("of_agency".to_string(), "SELECT * FROM calls WHERE agency = :a".to_string())].into(),
                 tokens: Some(cluster.tokens.clone()),

@@ -262,7 +262,7 @@ enum Trouble {
 }
 
 /// The source on a server, with its table, ready to be read.
-async fn with_table(url: &str) -> Source {
+async fn with_table(url: &str) -> Arc<dyn Source> {
     run(url, SCHEMA).await;
     prepared(url, &["acct"], true).await
 }
@@ -277,7 +277,7 @@ async fn run(url: &str, sql: &str) {
     tokio::task::spawn_blocking(run).await.unwrap();
 }
 
-async fn instances(source: &Source, listen: &[SocketAddr]) -> Vec<Instance> {
+async fn instances(source: &Arc<dyn Source>, listen: &[SocketAddr]) -> Vec<Instance> {
     let relay = Arc::new(InProcess::default());
     let mut started = Vec::new();
     for (i, listen) in listen.iter().enumerate() {
@@ -539,7 +539,7 @@ async fn a_broker_that_stays_away_costs_no_more_log_than_is_allowed() {
     let options = Options {
         name: "one".into(),
         listen: SocketAddr::from(([127, 0, 0, 1], 0)),
-        source: Source::new(&settings, std::path::Path::new("/")).unwrap(),
+        source: gossip_source::from_settings(&settings, std::path::Path::new("/")).unwrap(),
         rules: vec![rule("anonymous", "acct", None, &[])],
         queries: BTreeMap::new(),
         tokens: None,

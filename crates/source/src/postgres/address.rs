@@ -205,7 +205,7 @@ impl Address {
 
 /// A URI without its password, to be shown.
 fn without_secrets(uri: &str) -> String {
-    let Ok(mut url) = Url::parse(uri) else { return crate::sqlite::without_password(uri) };
+    let Ok(mut url) = Url::parse(uri) else { return crate::settings::without_password(uri) };
     if url.password().is_some() && url.set_password(Some("…")).is_err() {
         return format!("{}:…", url.scheme());
     }

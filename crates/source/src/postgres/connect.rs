@@ -77,7 +77,7 @@ fn open(address: &Address, options: &str) -> Result<Client> {
     let fail = |e: SourceError| SourceError::Open {
         path: address.place(),
         problem: match e {
-            SourceError::Postgres(problem) | SourceError::Lost { problem, .. } => problem,
+            SourceError::Database(problem) | SourceError::Lost { problem, .. } => problem,
             other => other.to_string(),
         },
     };

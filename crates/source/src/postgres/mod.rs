@@ -7,23 +7,30 @@
 //! - [`stream`]: the replication connection; [`pgoutput`] decodes what it brings;
 //! - [`catalog`] describes tables, [`types`] reads values, [`rows`] puts both together;
 //! - [`transaction`] gathers a transaction's changes; [`reader`] makes intervals of them;
-//! - [`snapshot`] reads whole tables and says which transactions they show.
+//! - [`snapshot`] reads whole tables and says which transactions they show;
+//! - `source` puts all of it together; `by_hand` and `demo` use the database as any other program does.
 
 pub mod address;
+mod by_hand;
 pub mod catalog;
 pub mod check;
 pub mod client;
 pub mod connect;
+mod demo;
+mod error;
 pub mod pgoutput;
 mod pool;
 pub mod prepare;
 pub mod reader;
 pub mod rows;
 pub mod snapshot;
+mod source;
 pub mod stream;
 mod tls;
 pub mod transaction;
 pub mod types;
+
+pub use source::Postgres;
 
 use std::path::Path;
 use std::sync::Arc;

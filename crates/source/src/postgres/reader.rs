@@ -165,7 +165,7 @@ impl PostgresReader {
                     "replication slot {}: {}; gossip prepare makes it anew",
                     source.slot, refused.message
                 ))),
-                _ => Err(SourceError::Postgres(refused.message)),
+                _ => Err(SourceError::Database(refused.message)),
             };
         }
         // Read once the slot is ours: now nobody else moves it.

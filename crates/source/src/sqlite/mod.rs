@@ -7,16 +7,23 @@
 //! - [`reader`] turns the log into intervals;
 //! - [`follow`] is the reader at work: when to look and when to wait;
 //! - [`snapshot`] reads whole tables with the position that they show;
-//! - [`watch`] says when it is worth looking, without spinning.
+//! - [`watch`] says when it is worth looking, without spinning;
+//! - `source` puts all of it together; `by_hand` and `demo` use the file as any other program does.
 
+mod by_hand;
+mod demo;
+mod error;
 pub mod follow;
 pub mod office;
 pub mod reader;
 pub mod schema;
 pub mod snapshot;
+mod source;
 mod tokens;
 pub mod triggers;
 pub mod watch;
+
+pub use source::Sqlite;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -25,6 +32,7 @@ use std::time::Duration;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags};
 
+use crate::settings::without_password;
 use crate::{Result, SourceError};
 use gossip_core::value::{Type, Value};
 
@@ -74,18 +82,10 @@ impl SqliteSource {
         match db.query_row("SELECT count(*) FROM sqlite_master", [], |r| r.get::<_, i64>(0)) {
             Ok(_) => Ok(db),
             Err(e) => match SourceError::from(e) {
-                SourceError::Sqlite(e) => Err(fail(format!("{e}; is it an SQLite database?"))),
+                SourceError::Database(e) => Err(fail(format!("{e}; is it an SQLite database?"))),
                 other => Err(other),
             },
         }
-    }
-}
-
-/// A URL without what may be a password, to be shown.
-pub(crate) fn without_password(url: &str) -> String {
-    match (url.find("://"), url.rfind('@')) {
-        (Some(start), Some(at)) if at > start => format!("{}…{}", &url[..start + 3], &url[at..]),
-        _ => url.to_string(),
     }
 }
 

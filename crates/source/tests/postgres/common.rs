@@ -39,8 +39,8 @@ impl Bench {
         self
     }
 
-    pub fn source(&self) -> Source {
-        Source::new(&self.settings, Path::new("/")).unwrap()
+    pub fn source(&self) -> Arc<dyn Source> {
+        gossip_source::from_settings(&self.settings, Path::new("/")).unwrap()
     }
 
     pub fn prepare(&self) {

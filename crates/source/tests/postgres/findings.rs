@@ -4,7 +4,7 @@ use std::io::{Read, Write};
 use std::net::TcpListener;
 
 use gossip_core::schema::TableName;
-use gossip_source::{Condition, Finding, Source};
+use gossip_source::{Condition, Finding};
 use testbed::Postgres;
 
 use crate::common::Bench;
@@ -30,7 +30,7 @@ fn find(bench: &Bench, conditions: &[Condition], says: &str) -> Option<Finding> 
 /// Runs a finding's SQL as the owner does.
 fn mend(bench: &Bench, finding: &Finding) {
     let owner = gossip_source::Settings { url: bench.server.url(), ..bench.settings.clone() };
-    let owner = Source::new(&owner, std::path::Path::new("/")).unwrap();
+    let owner = gossip_source::from_settings(&owner, std::path::Path::new("/")).unwrap();
     let sql = finding.mend.clone().unwrap_or_else(|| panic!("{finding} has no mend"));
     owner.carry_out(&[sql]).unwrap_or_else(|e| panic!("{finding}: {e}"));
 }
@@ -112,7 +112,7 @@ impl Bench {
     /// As the owner, so that the next case begins with everything in place.
     fn prepare_again(&self) {
         let owner = gossip_source::Settings { url: self.server.url(), ..self.settings.clone() };
-        let owner = Source::new(&owner, std::path::Path::new("/")).unwrap();
+        let owner = gossip_source::from_settings(&owner, std::path::Path::new("/")).unwrap();
         owner.carry_out(&owner.plan().unwrap().statements).unwrap();
     }
 }

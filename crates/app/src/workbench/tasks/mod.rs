@@ -56,7 +56,7 @@ pub struct Tasks {
     questions: Vec<mpsc::Sender<Question>>,
     operators: Vec<JoinHandle<()>>,
     /// The database with the tables that stream at present.
-    database: Arc<Mutex<Option<Source>>>,
+    database: Arc<Mutex<Option<Arc<dyn Source>>>>,
     /// Ends the repeated change.
     stopped: Arc<AtomicBool>,
 }
@@ -146,11 +146,11 @@ impl Tasks {
             Effect::Inspect => {
                 let rules = self.access.rules.clone();
                 self.in_database(move |source, messages| {
-                    let _ = messages.blocking_send(Message::Inspected(inspect(&source, &rules)));
+                    let _ = messages.blocking_send(Message::Inspected(inspect(&*source, &rules)));
                 });
             }
             Effect::PlanStream(table, on) => self.in_database(move |source, messages| {
-                let proposal = database::plan_stream(&source, &table, on);
+                let proposal = database::plan_stream(&*source, &table, on);
                 let _ = messages.blocking_send(Message::Proposed(proposal));
             }),
             Effect::CarryOut(proposal) => self.carry_out_proposal(proposal),
@@ -227,7 +227,7 @@ impl Tasks {
                 self.stopped = Arc::default();
                 let stopped = self.stopped.clone();
                 self.in_database(move |source, messages| {
-                    let text = database::repeat(&source, &sql, times, second, &stopped);
+                    let text = database::repeat(&*source, &sql, times, second, &stopped);
                     let _ = messages.blocking_send(Message::Repeated(text));
                 });
             }
@@ -256,11 +256,11 @@ impl Tasks {
                 });
             }
             Effect::LookAt(table) => self.in_database(move |source, messages| {
-                let look = database::look_at(&source, &table).unwrap_or_default();
+                let look = source.database().look_at(&table).unwrap_or_default();
                 let _ = messages.blocking_send(Message::Looked(table, look));
             }),
             Effect::Make(line, sql) => self.in_database(move |source, messages| {
-                let made = database::make(&source, &sql);
+                let made = source.database().make(&sql);
                 let _ = messages.blocking_send(Message::Made(line, made));
             }),
             Effect::KeepPersona(name, persona) => {
@@ -317,7 +317,7 @@ impl Tasks {
     }
 
     /// Does something with the database on a thread of its own.
-    fn in_database(&self, work: impl FnOnce(Source, Messages) + Send + 'static) {
+    fn in_database(&self, work: impl FnOnce(Arc<dyn Source>, Messages) + Send + 'static) {
         if let Some(source) = self.database.lock().clone() {
             let messages = self.messages.clone();
             tokio::task::spawn_blocking(move || work(source, messages));
@@ -350,17 +350,17 @@ impl Tasks {
         let rules = self.access.rules.clone();
         let Proposed::Stream(table, on) = proposal.what.clone() else {
             return self.in_database(move |source, messages| {
-                let text = match database::carry_out(&source, &proposal.sql) {
+                let text = match source.database().run_all(&proposal.sql) {
                     Ok(()) => "done".to_string(),
                     Err(e) => format!("not done: {e}"),
                 };
                 let _ = messages.blocking_send(Message::Notice(text));
-                let _ = messages.blocking_send(Message::Inspected(inspect(&source, &rules)));
+                let _ = messages.blocking_send(Message::Inspected(inspect(&*source, &rules)));
             });
         };
         let database = self.database.clone();
         tokio::spawn(async move {
-            let changed = database::with(&source, &table, on);
+            let changed = database::with(&*source, &table, on);
             let done = switch(&source, &changed, &table, on, proposal.sql, config, cluster).await;
             if done.is_ok() {
                 *database.lock() = Some(changed);
@@ -369,7 +369,7 @@ impl Tasks {
             let text = done.map_or_else(|e| format!("{table}: not done: {e}"), |()| format!("{table} {word}"));
             let _ = messages.send(Message::Notice(text)).await;
             let now = database.lock().clone().unwrap_or(source);
-            let found = tokio::task::spawn_blocking(move || inspect(&now, &rules)).await;
+            let found = tokio::task::spawn_blocking(move || inspect(&*now, &rules)).await;
             let _ = messages.send(Message::Inspected(found.unwrap_or_else(|e| Err(e.to_string())))).await;
         });
     }
@@ -382,15 +382,15 @@ impl Tasks {
 }
 
 /// Looks at the database, and at what the rules need of it.
-fn inspect(source: &Source, rules: &[RuleText]) -> Result<Inspection, String> {
+fn inspect(source: &dyn Source, rules: &[RuleText]) -> Result<Inspection, String> {
     let conditions = conditions(rules, &BTreeMap::new(), source).map_err(|e| e.to_string())?;
     database::inspect(source, &conditions)
 }
 
 /// Lets a table stream, or no longer: in the database, in the configuration and in the instances of this process.
 async fn switch(
-    source: &Source,
-    changed: &Source,
+    source: &Arc<dyn Source>,
+    changed: &Arc<dyn Source>,
     table: &str,
     on: bool,
     sql: Vec<String>,
@@ -399,7 +399,7 @@ async fn switch(
 ) -> Result<(), String> {
     let in_database = async |sql: Vec<String>| {
         let source = source.clone();
-        let done = tokio::task::spawn_blocking(move || database::carry_out(&source, &sql)).await;
+        let done = tokio::task::spawn_blocking(move || source.database().run_all(&sql)).await;
         done.unwrap_or_else(|e| Err(e.to_string()))
     };
     if on {

@@ -1,22 +1,20 @@
-//! What the workbench does to an SQLite file.
+//! An SQLite file as any other program uses it.
 
 use std::sync::Arc;
 use std::time::Duration;
 
-use gossip_source::sqlite::schema::{count_rows, table_names};
-use gossip_source::sqlite::{SqliteSource, quote, triggers};
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 use serde_json::{Map, Value as Json};
 
-use super::{CHOOSABLE, TYPED};
-use crate::workbench::change::{Look, name};
-use crate::workbench::message::KnownBy;
-use crate::workbench::message::Made;
-use crate::workbench::tables::{Column, Inspected};
+use super::schema::{count_rows, table_names};
+use super::{SqliteSource, demo, quote, triggers};
+use crate::Database;
+use crate::database::{CHOOSABLE, Column, Inspected, KnownBy, Look, Made, Runner, Store, TYPED};
+use crate::sql_name::name;
 
 /// Looks at all tables.
-pub fn inspect(source: &SqliteSource) -> Result<Vec<Inspected>, String> {
+fn inspect(source: &SqliteSource) -> Result<Vec<Inspected>, String> {
     let mut db = source.connect().map_err(|e| e.to_string())?;
     let mut tables = Vec::new();
     for name in table_names(&db).map_err(|e| e.to_string())? {
@@ -43,7 +41,7 @@ fn columns(db: &Connection, table: &str) -> rusqlite::Result<Vec<Column>> {
 }
 
 /// Some rows of a table, each with the condition that picks it out.
-pub fn look_at(source: &SqliteSource, table: &str) -> Result<Look, String> {
+fn look_at(source: &SqliteSource, table: &str) -> Result<Look, String> {
     let db = source.connect().map_err(|e| e.to_string())?;
     let read = || -> rusqlite::Result<Look> {
         let columns = columns(&db, table)?;
@@ -85,20 +83,20 @@ fn typed(v: ValueRef<'_>) -> Option<Json> {
 }
 
 /// Opens the database to run SQL again and again.
-pub fn runner(source: &SqliteSource) -> Result<impl FnMut(&str) -> Result<(), String> + use<>, String> {
+fn runner(source: &SqliteSource) -> Result<Runner, String> {
     let db = source.connect().map_err(|e| e.to_string())?;
     db.busy_timeout(Duration::from_secs(5)).map_err(|e| e.to_string())?;
-    Ok(move |sql: &str| db.execute_batch(sql).map_err(|e| e.to_string()))
+    Ok(Box::new(move |sql: &str| db.execute_batch(sql).map_err(|e| e.to_string())))
 }
 
 /// What takes a table's triggers off.
-pub fn stop_following(source: &SqliteSource, table: &str) -> Result<Vec<String>, String> {
+fn stop_following(source: &SqliteSource, table: &str) -> Result<Vec<String>, String> {
     let db = source.connect().map_err(|e| e.to_string())?;
     triggers::stop_following(&db, table).map_err(|e| e.to_string())
 }
 
 /// Runs the SQL of a proposal, all of it or nothing.
-pub fn carry_out(source: &SqliteSource, sql: &[String]) -> Result<(), String> {
+fn carry_out(source: &SqliteSource, sql: &[String]) -> Result<(), String> {
     let mut db = source.connect().map_err(|e| e.to_string())?;
     db.busy_timeout(Duration::from_secs(5)).map_err(|e| e.to_string())?;
     match sql {
@@ -111,7 +109,7 @@ pub fn carry_out(source: &SqliteSource, sql: &[String]) -> Result<(), String> {
 }
 
 /// Runs SQL as any other program would, and finds out whether it can be heard.
-pub fn make(source: &SqliteSource, sql: &str) -> Made {
+fn make(source: &SqliteSource, sql: &str) -> Made {
     let touched: Arc<parking_lot::Mutex<std::collections::BTreeMap<String, u64>>> = Arc::default();
     let run = || -> Result<(i64, i64), String> {
         let mut db = source.connect().map_err(|e| e.to_string())?;
@@ -146,5 +144,43 @@ pub fn make(source: &SqliteSource, sql: &str) -> Made {
             }
             Made::Unheard(touched.keys().cloned().collect(), touched.values().sum())
         }
+    }
+}
+
+impl Database for SqliteSource {
+    fn inspect(&self) -> Result<Vec<Inspected>, String> {
+        inspect(self)
+    }
+
+    fn look_at(&self, table: &str) -> Result<Look, String> {
+        look_at(self, table)
+    }
+
+    fn make(&self, sql: &str) -> Made {
+        make(self, sql)
+    }
+
+    fn runner(&self) -> Result<Runner, String> {
+        runner(self)
+    }
+
+    fn stop_streaming(&self, table: &str) -> Result<Vec<String>, String> {
+        stop_following(self, table)
+    }
+
+    fn run_all(&self, statements: &[String]) -> Result<(), String> {
+        carry_out(self, statements)
+    }
+
+    fn make_demo(&self, schema: &str) -> Result<(), String> {
+        self.store()?.run(schema)
+    }
+
+    fn remove_demo(&self) -> Result<(), String> {
+        Ok(())
+    }
+
+    fn store(&self) -> Result<Box<dyn Store>, String> {
+        demo::open(self)
     }
 }

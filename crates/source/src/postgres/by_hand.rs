@@ -1,25 +1,23 @@
-//! What the workbench does to a PostgreSQL database.
+//! A PostgreSQL database as any other program uses it.
 
 use gossip_core::value::Value;
-use gossip_source::SourceError;
-use gossip_source::postgres::PostgresSource;
-use gossip_source::postgres::catalog::{self, split_name};
-use gossip_source::postgres::client::Client;
-use gossip_source::postgres::connect::{connect, connect_plainly, literal, quote};
 use serde_json::Map;
 use tokio_postgres::{Row, SimpleQueryMessage};
 
-use super::{CHOOSABLE, TYPED};
-use crate::workbench::change::{Look, name};
-use crate::workbench::message::{KnownBy, Made};
-use crate::workbench::tables::{Column, Inspected};
+use super::catalog::{self, split_name};
+use super::client::Client;
+use super::connect::{connect, connect_plainly, literal, quote};
+use super::{PostgresSource, demo};
+use crate::database::{CHOOSABLE, Column, Inspected, KnownBy, Look, Made, Runner, Store, TYPED};
+use crate::sql_name::name;
+use crate::{Database, Source, SourceError};
 
 fn said(e: SourceError) -> String {
     e.to_string().trim_start_matches("database: ").to_string()
 }
 
 /// Looks at all tables.
-pub fn inspect(source: &PostgresSource) -> Result<Vec<Inspected>, String> {
+fn inspect(source: &PostgresSource) -> Result<Vec<Inspected>, String> {
     let mut db = source.connect().map_err(|e| e.to_string())?;
     let names = catalog::table_names(&mut db, &source.schema).map_err(|e| e.to_string())?;
     let mut tables = Vec::new();
@@ -65,7 +63,7 @@ fn columns(db: &mut Client, (schema, table): &(String, String)) -> Result<Vec<Co
 }
 
 /// Some rows of a table, each with the condition that picks it out.
-pub fn look_at(source: &PostgresSource, table: &str) -> Result<Look, String> {
+fn look_at(source: &PostgresSource, table: &str) -> Result<Look, String> {
     let mut db = connect(&source.address).map_err(|e| e.to_string())?;
     let own = split_name(table, &source.schema);
     let columns = columns(&mut db, &own).map_err(said)?;
@@ -116,13 +114,13 @@ fn open(source: &PostgresSource) -> Result<Client, String> {
 }
 
 /// Opens the database to run SQL again and again.
-pub fn runner(source: &PostgresSource) -> Result<impl FnMut(&str) -> Result<(), String> + use<>, String> {
+fn runner(source: &PostgresSource) -> Result<Runner, String> {
     let mut db = open(source)?;
-    Ok(move |sql: &str| db.batch_execute(sql).map_err(said))
+    Ok(Box::new(move |sql: &str| db.batch_execute(sql).map_err(said)))
 }
 
 /// Runs SQL as any other program would, and finds out whether it can be heard.
-pub fn make(source: &PostgresSource, sql: &str) -> Made {
+fn make(source: &PostgresSource, sql: &str) -> Made {
     match run(source, sql) {
         Ok(made) => made,
         Err(e) => Made::Failed(e),
@@ -162,4 +160,44 @@ fn run(source: &PostgresSource, sql: &str) -> Result<Made, String> {
             Made::Unheard(touched.iter().map(|(_, t, _)| plain(t)).collect(), touched.iter().map(|(_, _, n)| n).sum())
         }
     })
+}
+
+impl Database for PostgresSource {
+    fn inspect(&self) -> Result<Vec<Inspected>, String> {
+        inspect(self)
+    }
+
+    fn look_at(&self, table: &str) -> Result<Look, String> {
+        look_at(self, table)
+    }
+
+    fn make(&self, sql: &str) -> Made {
+        make(self, sql)
+    }
+
+    fn runner(&self) -> Result<Runner, String> {
+        runner(self)
+    }
+
+    fn stop_streaming(&self, table: &str) -> Result<Vec<String>, String> {
+        // A plan for the tables that stay takes this one out.
+        let stay = self.tables.iter().filter(|t| !self.is_same_table(t, table)).cloned().collect();
+        self.with_tables(stay).plan().map(|plan| plan.statements).map_err(|e| e.to_string())
+    }
+
+    fn run_all(&self, statements: &[String]) -> Result<(), String> {
+        self.carry_out(statements).map_err(|e| e.to_string())
+    }
+
+    fn make_demo(&self, schema: &str) -> Result<(), String> {
+        demo::make(self, schema)
+    }
+
+    fn remove_demo(&self) -> Result<(), String> {
+        demo::remove(self)
+    }
+
+    fn store(&self) -> Result<Box<dyn Store>, String> {
+        demo::open(self)
+    }
 }

@@ -1,0 +1,67 @@
+//! What the workbench does to a database itself, as any other program would: look at it, change rows, prepare tables.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use std::sync::Arc;
+
+use gossip_source::{Condition, Source};
+
+use crate::workbench::change::instance_of;
+use crate::workbench::tables::{Inspection, Proposal, Proposed};
+
+/// Looks at all tables, and holds the source and what rules need of it against the database.
+pub fn inspect(source: &dyn Source, conditions: &[Condition]) -> Result<Inspection, String> {
+    let tables = source.database().inspect()?;
+    let findings = source.check(conditions).map_err(|e| e.to_string())?;
+    Ok(Inspection { tables, findings })
+}
+
+/// Runs SQL many times at a pace, each in a transaction of its own, and says what came of it.
+pub fn repeat(source: &dyn Source, sql: &str, times: u64, second: f64, stopped: &AtomicBool) -> String {
+    let mut run = match source.database().runner() {
+        Ok(run) => run,
+        Err(e) => return format!("no change was made: {e}"),
+    };
+    let (begun, mut done, mut failed) = (Instant::now(), 0, None);
+    for n in 1..=times {
+        if stopped.load(Ordering::Relaxed) {
+            break;
+        }
+        let due = begun + Duration::from_secs_f64((n - 1) as f64 / second);
+        while Instant::now() < due && !stopped.load(Ordering::Relaxed) {
+            std::thread::sleep(due.saturating_duration_since(Instant::now()).min(Duration::from_millis(100)));
+        }
+        match run(&instance_of(sql, n, rand::random())) {
+            Ok(()) => done += 1,
+            Err(e) => failed = Some(e),
+        }
+    }
+    match failed {
+        None if done < times => format!("stopped: {done} of {times} changes were made"),
+        None => format!("{done} changes were made"),
+        Some(e) => format!("{done} of {times} changes were made; the last that failed: {e}"),
+    }
+}
+
+/// What it takes to let a table stream, or no longer.
+pub fn plan_stream(source: &dyn Source, table: &str, on: bool) -> Result<Proposal, String> {
+    let what = Proposed::Stream(table.to_string(), on);
+    if !on {
+        let sql = source.database().stop_streaming(table)?;
+        let effects = vec!["clients that listen to it are told that it is gone".to_string()];
+        return Ok(Proposal { title: format!("Stream {table} no longer"), effects, sql, what });
+    }
+    let plan = with(source, table, on).plan().map_err(|e| e.to_string())?;
+    Ok(Proposal { title: format!("Let {table} stream"), effects: plan.effects, sql: plan.statements, what })
+}
+
+/// The source with a table more, or one less.
+pub fn with(source: &dyn Source, table: &str, on: bool) -> Arc<dyn Source> {
+    let mut tables = source.tables().to_vec();
+    tables.retain(|t| !source.is_same_table(t, table));
+    if on {
+        tables.push(table.to_string());
+    }
+    source.with_tables(tables)
+}

@@ -1,0 +1,116 @@
+//! An SQLite file as a source, with all that the other modules can do.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use gossip_core::engine::RowFilter;
+use gossip_core::position::SnapshotPoint;
+use gossip_core::schema::{Row, Table, TableName};
+
+use super::schema::{self, Found};
+use super::{SqliteSource, follow, reader, snapshot, triggers};
+use crate::{ChangeReader, Condition, Database, Finding, Kind, Last, Plan, Result, Settings, Source, SourceError};
+
+/// SQLite, a kind of database.
+pub struct Sqlite;
+
+impl Kind for Sqlite {
+    fn schemes(&self) -> &'static [&'static str] {
+        &["sqlite"]
+    }
+
+    fn form(&self) -> &'static str {
+        "sqlite:path-of-the-file"
+    }
+
+    fn source(&self, s: &Settings, base: &Path) -> Result<Arc<dyn Source>> {
+        Ok(Arc::new(SqliteSource::new(&s.name, &s.url, s.tables.clone(), base)?))
+    }
+}
+
+impl Source for SqliteSource {
+    fn name(&self) -> &Arc<str> {
+        &self.name
+    }
+
+    fn tables(&self) -> &[String] {
+        &self.tables
+    }
+
+    fn with_tables(&self, tables: Vec<String>) -> Arc<dyn Source> {
+        Arc::new(SqliteSource { tables, ..self.clone() })
+    }
+
+    fn is_table(&self, wanted: &str, name: &TableName) -> bool {
+        name.schema.is_empty() && wanted.eq_ignore_ascii_case(&name.name)
+    }
+
+    fn is_same_table(&self, a: &str, b: &str) -> bool {
+        a.eq_ignore_ascii_case(b)
+    }
+
+    fn place(&self) -> String {
+        self.path.display().to_string()
+    }
+
+    fn default_schema(&self) -> &str {
+        ""
+    }
+
+    fn describe(&self) -> Result<Vec<Arc<Table>>> {
+        let db = self.connect()?;
+        let mut tables = Vec::new();
+        for wanted in &self.tables {
+            if let Found::Table(t) = schema::describe(&db, wanted)? {
+                tables.push(t.table(&self.name));
+            }
+        }
+        Ok(tables)
+    }
+
+    fn need_prepared(&self) -> Result<()> {
+        if triggers::is_prepared(&self.connect_to_write()?)? {
+            return Ok(());
+        }
+        let text = format!("database {} is not prepared; run gossip prepare first", self.path.display());
+        Err(SourceError::NotReady(text))
+    }
+
+    fn check(&self, _: &[Condition]) -> Result<Vec<Finding>> {
+        triggers::check(self)
+    }
+
+    fn plan(&self) -> Result<Plan> {
+        triggers::plan(&self.connect()?, self)
+    }
+
+    fn removal(&self) -> Result<Plan> {
+        Ok(Plan { statements: triggers::removal(&self.connect()?)?, effects: vec![] })
+    }
+
+    fn carry_out(&self, statements: &[String]) -> Result<()> {
+        triggers::carry_out(&mut self.connect_to_write()?, statements)
+    }
+
+    fn try_to_lead(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn ChangeReader>>> {
+        let following = follow::Following::try_start(self, instance, last)?;
+        Ok(following.map(|f| Box::new(f) as Box<dyn ChangeReader>))
+    }
+
+    fn drop_backlog(&self) -> Result<bool> {
+        reader::drop_backlog(self)
+    }
+
+    fn snapshot(
+        &self,
+        table: &Arc<Table>,
+        wanted: Option<&RowFilter>,
+        take: &mut dyn FnMut(Vec<Row>) -> bool,
+    ) -> Result<Option<SnapshotPoint>> {
+        Ok(snapshot::snapshot(self, table, wanted, take)?.map(SnapshotPoint::UpTo))
+    }
+
+    fn database(&self) -> &dyn Database {
+        self
+    }
+}

@@ -29,6 +29,20 @@ pub enum Verdict {
     Matched,
 }
 
+impl Verdict {
+    /// The protocol's word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Verdict::Elsewhere => "elsewhere",
+            Verdict::Withheld => "withheld",
+            Verdict::Outside => "outside",
+            Verdict::Unchanged => "unchanged",
+            Verdict::Folded => "folded",
+            Verdict::Matched => "matched",
+        }
+    }
+}
+
 /// How many rows of a transaction did what to a result.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Tally {

@@ -9,14 +9,14 @@
 //! [`subquery`] and [`mask`] are what rules ask and show), [`query`] (who asked for it), [`feed`] (what it changes),
 //! [`seam`] (how it meets a snapshot), [`wire`] (how it is said), [`send_queue`] (how it waits). [`explain`] and
 //! [`what_if`] answer developers: why somebody did not hear, and what other rules would have changed. [`topic`] makes rows
-//! of events, [`presence`] knows who is where, [`anti_entropy`] whether instances hold the same; [`local_source`] turns their changes into
+//! of events, [`cluster`] knows the other instances and who is where; [`local_source`] turns their changes into
 //! a source like any other. [`column_pruning`] says what of a row is worth the way to other instances,
 //! [`canonical`] in which bytes identities are compared, [`budget`] what anybody's subscriptions may cost.
 
-pub mod anti_entropy;
 pub mod audience;
 pub mod budget;
 pub mod canonical;
+pub mod cluster;
 pub mod coalesce;
 pub mod column_pruning;
 pub mod datetime;
@@ -27,7 +27,6 @@ pub mod index;
 pub mod local_source;
 pub mod mask;
 pub mod position;
-pub mod presence;
 pub mod query;
 pub mod rule;
 pub mod schema;

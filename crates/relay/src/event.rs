@@ -26,13 +26,6 @@ const KIND: &str = "gossip.interval.v";
 /// Versions of the format that are read here. The highest is the one described in `docs/protocol.md`.
 pub const READS: RangeInclusive<u32> = 1..=1;
 
-/// The version to be spoken where those who are present read these, each from its lowest to its highest: the newest that
-/// everybody reads. So instances can be replaced by newer ones one after the other. `None` if there is none.
-pub fn spoken(present: impl IntoIterator<Item = RangeInclusive<u32>>) -> Option<u32> {
-    let all = present.into_iter().fold(READS, |a, b| *a.start().max(b.start())..=*a.end().min(b.end()));
-    (!all.is_empty()).then_some(*all.end())
-}
-
 /// The mark of a value that stands in an object.
 const EXACT: &str = "gossip:exact";
 

@@ -19,11 +19,10 @@ use tokio_tungstenite::tungstenite::{Error as SocketError, Message};
 
 use crate::audit_log::{AuditLog, Who};
 use crate::auth::{Accepted, KeyId};
-use crate::node::{Client, Command, Operate, Publish};
+use crate::node::{Client, Command, Explain, Operate, Publish, WhatIf};
 use crate::now;
 use crate::outbox::{self, Flushed, Style};
 use crate::query_ref::{Askable, QueryRef, owner};
-use crate::questions;
 use crate::upgrade::{Calls, MAX_MESSAGE};
 use crate::writers::tell;
 
@@ -367,9 +366,9 @@ impl Connection {
     async fn operate(&self, call: Call, method: &str, id: &Json) -> Result<(), Failed> {
         let what = match &call {
             // Looked at here already, so that what is recorded says what was asked.
-            Call::Explain(asked) => questions::explain(asked)?.to_string(),
+            Call::Explain(asked) => Explain::of(asked)?.to_string(),
             Call::WhatIf(asked) => {
-                format!("what other rules would mean for {} queries", questions::what_if(asked)?.asked.len())
+                format!("what other rules would mean for {} queries", WhatIf::of(asked)?.asked.len())
             }
             _ => method.to_string(),
         };

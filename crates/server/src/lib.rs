@@ -7,8 +7,7 @@
 //!   it, [`writers`] write it.
 //! - [`http`] routes requests, [`requests`] is what they share; [`sse`] has server-sent events, [`publish_http`] events that
 //!   are published; [`query_ref`] is what a query is asked by: its text, a name or a grant.
-//! - [`reading`] and [`snapshots`] are the threads that touch the database, [`system`] Gossip's own tables, [`topics`] those
-//!   of events.
+//! - [`reading`] and [`snapshots`] are the threads that touch the database, [`system`] Gossip's own tables.
 //! - [`admission`] and [`auth`] decide who may come, [`authz_webhook`] asks an application for more claims, [`audit_log`] says
 //!   who was refused what; [`supervisor`] sees to it that nothing dies unnoticed, and [`config`] is the file.
 
@@ -25,14 +24,12 @@ pub mod node;
 pub mod outbox;
 pub mod publish_http;
 pub mod query_ref;
-pub mod questions;
 pub mod reading;
 pub mod requests;
 pub mod snapshots;
 pub mod sse;
 pub mod supervisor;
 pub mod system;
-pub mod topics;
 pub mod upgrade;
 pub mod writers;
 

@@ -12,7 +12,7 @@ use syn::visit::Visit;
 use syn::{Attribute, Ident, ItemMod, ItemUse, UseTree, Visibility};
 
 /// Crates that have yet to be untangled.
-const TANGLED: [&str; 2] = ["app", "server"];
+const TANGLED: [&str; 1] = ["app"];
 
 type Module = Vec<String>;
 

@@ -4,60 +4,68 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use gossip_core::anti_entropy::Alike;
+use gossip_core::cluster::message::{Message as Told, person};
+use gossip_core::cluster::presence::{Moved, Where};
+use gossip_core::cluster::topics::written;
+use gossip_core::cluster::{Cluster as Machine, Output as Follows};
 use gossip_core::engine::{Engine, Input, Request, Resume, SubId};
 use gossip_core::feed::Change;
 use gossip_core::local_source::Own;
-use gossip_core::position::{Old, Position, RowChange};
-use gossip_core::presence::{Moved, Presence, Told, Where};
+use gossip_core::position::{Interval, Old, Position, RowChange};
 use gossip_core::schema::{Column, Identified, Key, PRESENCE, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
 use gossip_core::seal::Cursor;
 use gossip_core::send_queue::{QueueLimits, SendQueue};
-use gossip_core::topic::{From, Keep, Taken, Topic, TopicEvent, TopicState};
+use gossip_core::topic::{From, Keep, Topic, TopicEvent};
 use gossip_core::value::{Type, Value};
+use gossip_protocol::system::{InstanceRow, LinkRow, Moment, PresenceRow, SystemRow};
+use gossip_protocol::timestamp::rfc3339;
+use gossip_protocol::{Call, CloudEvent};
 use rand::Rng;
 use serde_json::json;
 
 use crate::world::{AGENCIES, Person};
 use crate::{Cluster, Message, NODES};
 
-const LISTENED: [&str; 3] =
-    ["SELECT * FROM tide", "SELECT * FROM radio", "SELECT place, instance, client, data FROM gossip.presence"];
+const LISTENED: [&str; 3] = ["SELECT * FROM tide", "SELECT * FROM radio", "SELECT * FROM gossip.presence"];
 /// The topics by number.
 const TOPICS: [&str; 2] = ["tide", "radio"];
 /// Events that `radio` keeps.
 const KEPT: usize = 6;
-/// Steps of silence after which an instance is gone.
-const GONE_AFTER: usize = 40;
+/// Microseconds of a step, and when the first one begins.
+const STEP: i64 = 100_000;
+const BEGIN: i64 = 1_000_000_000;
 
 /// What is said on the relay beside intervals, and by whom.
 #[derive(Clone)]
 enum Said {
-    Event(usize, TopicEvent),
-    Stands(u64, [u64; 2]),
-    Asks(usize, usize),
-    Materialized(usize, Vec<TopicEvent>),
-    People(Told),
+    Event(usize, Arc<CloudEvent>),
+    /// By an instance to all: the id of its event, and the message.
+    Member(String, Arc<Told>),
 }
 
-/// Topics and presence of one instance.
+/// What one instance knows of the others, of topics and of who is where.
 pub struct EventsOf {
-    topics: [TopicState; 2],
-    /// Topics and Gossip's own tables, as sources.
-    own: [Own; 2],
+    machine: Machine,
+    /// Gossip's own tables, as a source.
+    own: Own,
     epoch: u64,
-    presence: Presence,
-    alike: Alike,
-    /// When others were heard, and their run.
-    heard: BTreeMap<usize, (usize, u64)>,
+    /// The version of the relay's format that it reads last, and the one that it speaks.
+    reads: u32,
+    pub speaks: u32,
+    /// What it says once it has begun.
+    first: Vec<Follows>,
     /// (not before this step, by whom, what)
     inbox: Vec<(usize, usize, Said)>,
     /// What it ever took: topic, then what orders events, then the gauge and its level.
     took: BTreeSet<(usize, i64, String, String, String, i64)>,
     /// Who was said to be where.
     said_to_be: Vec<Row>,
+    /// The rows of `tide`, as intervals have told them.
+    tide: BTreeMap<Key, Row>,
     /// The rows of each table at each position.
     states: BTreeMap<(usize, Position), Vec<Row>>,
+    /// Calls of operators that it has passed on.
+    calls: BTreeSet<String>,
 }
 
 /// Somebody who listens to a topic or to who is where.
@@ -87,12 +95,11 @@ fn topic(which: usize) -> Arc<Topic> {
 }
 
 fn presence_table() -> Arc<Table> {
-    let columns = [("place", Type::Text), ("instance", Type::Text), ("client", Type::Int8), ("data", Type::Int8)];
-    let column = |(name, ty): (&str, Type)| Column { name: name.into(), ty };
+    let column = |(name, ty): &(&str, _)| Column { name: (*name).into(), ty: Type::from(*ty) };
     Arc::new(Table {
         name: TableName::system(PRESENCE),
         source: SYSTEM_SCHEMA.into(),
-        columns: columns.map(column).into(),
+        columns: PresenceRow::SHAPE.columns.iter().map(column).collect(),
         key: vec![0, 1, 2],
         old_values: true,
         incarnation: 0,
@@ -105,26 +112,32 @@ impl EventsOf {
             engine.handle(Input::Table(table));
         }
         let epoch = (step * NODES + n) as u64 + 1;
-        let own = [Own::new(TOPIC_SOURCE, epoch), Own::new(SYSTEM_SCHEMA, 0)];
-        own.iter().for_each(|own| drop(engine.handle(Input::Interval(Arc::new(own.sign(0))))));
+        let reads = 1 + epoch as u32 % 3;
+        let machine = Machine::new(&n.to_string(), step as u64 + 1, epoch, 1..=reads, &[topic(0), topic(1)]);
+        let own = Own::new(SYSTEM_SCHEMA, 0);
+        for sign in [machine.topics().sign(0), own.sign(0)] {
+            engine.handle(Input::Interval(Arc::new(sign)));
+        }
         EventsOf {
-            topics: [0, 1].map(|i| TopicState::new(topic(i))),
+            first: machine.ask_history(),
+            machine,
             own,
             epoch,
-            presence: Presence::new(step as u64 + 1),
-            alike: Alike::default(),
-            heard: BTreeMap::new(),
+            reads,
+            speaks: 0,
             inbox: Vec::new(),
             took: BTreeSet::new(),
             said_to_be: Vec::new(),
+            tide: BTreeMap::new(),
             states: BTreeMap::new(),
+            calls: BTreeSet::new(),
         }
     }
 
     fn rows(&self, what: usize) -> Vec<Row> {
         match what {
-            2 => self.presence.all().cloned().collect(),
-            topic => self.topics[topic].rows(0),
+            2 => self.machine.presence().all().cloned().collect(),
+            topic => self.machine.topics().snapshot(TOPICS[topic], 0).0,
         }
     }
 }
@@ -145,7 +158,8 @@ impl Cluster {
     pub fn own_snapshot(&self, n: usize, table: &TableName) -> (Position, Vec<Row>) {
         let of = &self.nodes[n].events;
         let what = TOPICS.iter().position(|t| *t == &*table.name).unwrap_or(2);
-        (of.own[what / 2].at(), of.rows(what))
+        let at = if what == 2 { of.own.at() } else { of.machine.topics().snapshot(TOPICS[what], 0).1 };
+        (at, of.rows(what))
     }
 
     fn say(&mut self, by: usize, said: &Said) {
@@ -176,9 +190,10 @@ impl Cluster {
             subject: None,
             sender: None,
             // By the clocks of publishers, which differ.
-            time: self.step as i64 + self.rng.random_range(-20..20),
+            time: BEGIN + 1_000 + self.step as i64 + self.rng.random_range(-20..20),
             data: json!({"gauge": gauge, "level": self.published_events}),
         };
+        let event = Arc::new(written(TOPICS[which], &event));
         let by = self.rng.random_range(0..NODES);
         self.say(by, &Said::Event(which, event.clone()));
         if self.rng.random_bool(0.2) {
@@ -192,91 +207,130 @@ impl Cluster {
         let n = self.rng.random_range(0..NODES);
         let (place, client) = (AGENCIES[self.rng.random_range(0..3)], self.rng.random_range(0..3));
         let at: Where = (place.into(), client);
-        let of = &mut self.nodes[n].events.presence;
-        let (moved, told) = if self.rng.random_bool(0.6) {
-            let data = Value::Int(self.rng.random_range(0..3));
-            let row: Row = [place.into(), n.to_string().as_str().into(), Value::Int(client as i64), data].into();
-            (Moved::Came(row.clone()), of.join(at, row))
+        let of = &mut self.nodes[n].events.machine;
+        let follows = if self.rng.random_bool(0.6) {
+            let (data, since) = (json!(self.rng.random_range(0..3)), Moment(rfc3339(0)));
+            let (place, instance) = (place.to_string(), n.to_string());
+            of.join(at, person(PresenceRow { place, instance, client, subject: None, data, since })).unwrap()
         } else {
-            let Some((row, told)) = of.leave(&at) else { return };
-            (Moved::Went(row), told)
+            of.leave(&at)
         };
-        self.moved(n, vec![moved]);
-        self.say(n, &Said::People(told));
+        self.follow(n, follows);
+    }
+
+    /// An operator asks something of one instance through another.
+    pub fn call_elsewhere(&mut self) {
+        let (by, to) = (self.rng.random_range(0..NODES), self.rng.random_range(0..NODES));
+        let (id, now) = (self.new_id(), self.now());
+        let call = Call::Drain { instance: Some(to.to_string()) };
+        if let Ok(follows) = self.nodes[by].events.machine.call(id.clone(), &to.to_string(), &call, now) {
+            self.nodes[by].events.calls.insert(id);
+            self.follow(by, follows);
+        }
+    }
+
+    fn now(&self) -> i64 {
+        BEGIN + self.step as i64 * STEP
+    }
+
+    fn new_id(&mut self) -> String {
+        self.said += 1;
+        format!("m{}", self.said)
     }
 
     /// What instances say from time to time.
     pub fn tell_others(&mut self) {
+        let now = self.now();
         for n in 0..NODES {
-            let of = &mut self.nodes[n].events;
-            let digests = [0, 1].map(|i| of.topics[i].digest());
-            (0..2).for_each(|i| of.alike.tell(TOPICS[i], digests[i]));
-            let (run, round) = (of.presence.run(), of.presence.round());
-            self.say(n, &Said::Stands(run, digests));
-            round.into_iter().for_each(|told| self.say(n, &Said::People(told)));
-            let of = &mut self.nodes[n].events;
-            let silent = |(_, (at, _)): &(&usize, &(usize, u64))| *at + GONE_AFTER < self.step;
-            let gone: Vec<usize> = of.heard.iter().filter(silent).map(|(other, _)| *other).collect();
-            for other in gone {
-                let of = &mut self.nodes[n].events;
-                of.heard.remove(&other);
-                of.alike.forget(&other.to_string());
-                let moved = of.presence.forget(&other.to_string());
-                self.moved(n, moved);
+            let instance = InstanceRow { name: n.to_string(), ..InstanceRow::default() };
+            let follows = self.nodes[n].events.machine.stand(instance, LinkRow::default(), vec![], now);
+            self.follow(n, follows);
+        }
+    }
+
+    /// Carries out what follows from something at a node.
+    fn follow(&mut self, n: usize, follows: Vec<Follows>) {
+        let mut moved = Vec::new();
+        for one in follows {
+            match one {
+                Follows::Tell(message) => {
+                    let id = self.new_id();
+                    // In the words of the wire, now and then: it takes its time.
+                    let message = match self.said % 20 {
+                        0 => {
+                            let event = message.to_event(&n.to_string(), id.clone(), self.now());
+                            let (_, read) = Told::read(&CloudEvent::read(&event.to_bytes()).unwrap()).unwrap();
+                            assert_eq!(read, message);
+                            read
+                        }
+                        _ => message,
+                    };
+                    self.say(n, &Said::Member(id, Arc::new(message)));
+                }
+                Follows::Moved(one) => moved.push(one),
+                Follows::Interval(interval) => self.topic_changed(n, interval),
+                Follows::Speak(version) => self.nodes[n].events.speaks = version,
+                Follows::Operate { id, call } => {
+                    assert_eq!(call, Call::Drain { instance: Some(n.to_string()) });
+                    self.follow(n, vec![Follows::Tell(Told::Answer { id, outcome: Ok(json!(n)) })]);
+                }
+                Follows::Answered { id, .. } => {
+                    assert!(self.nodes[n].events.calls.remove(&id), "{id} is answered twice, or to somebody else");
+                }
+                Follows::Note(_) => {}
             }
         }
+        self.moved(n, moved);
     }
 
     /// A node takes what has come to it.
     pub fn hear(&mut self, n: usize, calm: bool) {
-        let step = self.step;
+        let (step, now) = (self.step, self.now());
+        let mut follows = std::mem::take(&mut self.nodes[n].events.first);
+        follows.extend(self.nodes[n].events.machine.tick(now));
+        self.follow(n, follows);
         let inbox = std::mem::take(&mut self.nodes[n].events.inbox);
-        let (now, later): (Vec<_>, Vec<_>) = inbox.into_iter().partition(|m| calm || m.0 <= step);
+        let (due, later): (Vec<_>, Vec<_>) = inbox.into_iter().partition(|m| calm || m.0 <= step);
         self.nodes[n].events.inbox = later;
-        for (_, by, said) in now {
-            let of = &mut self.nodes[n].events;
+        for (_, by, said) in due {
             match said {
-                Said::Event(topic, event) => self.take(n, topic, event),
-                Said::Materialized(topic, events) => events.into_iter().for_each(|e| self.take(n, topic, e)),
-                Said::Asks(whom, topic) if whom == n => {
-                    let kept = Said::Materialized(topic, of.topics[topic].events().cloned().collect());
-                    self.say(n, &kept);
+                Said::Event(topic, event) => {
+                    self.note(n, topic, &event);
+                    let (heard, interval) = self.nodes[n].events.machine.event(TOPICS[topic], &event, now);
+                    heard.unwrap();
+                    interval.into_iter().for_each(|interval| self.topic_changed(n, interval));
                 }
-                Said::Stands(run, digests) if by != n => {
-                    let known = of.heard.get(&by).map_or(run, |(_, known)| *known);
-                    if run < known {
-                        continue;
+                Said::Member(id, message) => {
+                    if let Told::History { topic, events, .. } = &*message {
+                        let topic = TOPICS.iter().position(|t| t == topic).unwrap();
+                        events.iter().for_each(|event| self.note(n, topic, event));
                     }
-                    of.heard.insert(by, (step, run));
-                    let mut moved = Vec::new();
-                    if run > known {
-                        of.alike.forget(&by.to_string());
-                        moved = of.presence.forget(&by.to_string());
-                    }
-                    // Steps are seconds here.
-                    let now = step as i64 * 1_000_000;
-                    let lacks = |i: &usize| of.alike.hear(&by.to_string(), TOPICS[*i], digests[*i], now);
-                    let lacking: Vec<usize> = (0..2).filter(lacks).collect();
-                    self.moved(n, moved);
-                    lacking.into_iter().for_each(|topic| self.say(n, &Said::Asks(by, topic)));
+                    let message = Arc::unwrap_or_clone(message);
+                    let follows = self.nodes[n].events.machine.hear(&by.to_string(), &id, message, now);
+                    self.follow(n, follows);
                 }
-                Said::People(told) if by != n && of.heard.get(&by).is_some_and(|(_, run)| *run == told.run) => {
-                    let moved = of.presence.hear(&by.to_string(), told);
-                    self.moved(n, moved);
-                }
-                Said::Asks(..) | Said::Stands(..) | Said::People(..) => {}
             }
         }
     }
 
-    fn take(&mut self, n: usize, topic: usize, event: TopicEvent) {
-        let of = &mut self.nodes[n].events;
+    /// Notes that a node has heard an event.
+    fn note(&mut self, n: usize, topic: usize, event: &CloudEvent) {
         let (gauge, level) = (event.data["gauge"].as_str().unwrap().into(), event.data["level"].as_i64().unwrap());
-        of.took.insert((topic, event.time, event.source.to_string(), event.id.to_string(), gauge, level));
-        if let Taken::Changed(change) = of.topics[topic].take(event).unwrap() {
-            of.own[0].push(change);
-            self.hand_over(n, 0, &[topic]);
+        // Times of one length are in the order of their texts; this one is as good as any other number.
+        let time = event.time.as_ref().unwrap()["1970-01-01T00:16:40.".len()..].trim_end_matches('Z').parse().unwrap();
+        self.nodes[n].events.took.insert((topic, time, event.source.clone(), event.id.clone(), gauge, level));
+    }
+
+    fn topic_changed(&mut self, n: usize, interval: Interval) {
+        let of = &mut self.nodes[n].events;
+        for change in interval.transactions.iter().flat_map(|t| &t.changes).filter(|c| &*c.table.name == TOPICS[0]) {
+            match &change.new {
+                Some(row) => drop(of.tide.insert(change.key.clone(), row.clone())),
+                None => drop(of.tide.remove(&change.key)),
+            }
         }
+        of.states.insert((0, interval.to), of.tide.values().cloned().collect());
+        self.handle(n, Input::Interval(Arc::new(interval)));
     }
 
     fn moved(&mut self, n: usize, moved: Vec<Moved>) {
@@ -292,18 +346,11 @@ impl Cluster {
                 of.said_to_be.iter().position(|r| table.key_of(r) == key).map(|i| of.said_to_be.swap_remove(i));
             let new = matches!(one, Moved::Came(_)).then(|| row.clone());
             of.said_to_be.extend(new.clone());
-            of.own[1].push(RowChange::of(&Identified::new(table.clone()), key, Old::Known(before), new));
+            of.own.push(RowChange::of(&Identified::new(table.clone()), key, Old::Known(before), new));
         }
-        assert_eq!(sorted(of.said_to_be.clone()), sorted(of.presence.all().cloned()), "who was said to be where");
-        self.hand_over(n, 1, &[2]);
-    }
-
-    fn hand_over(&mut self, n: usize, source: usize, changed: &[usize]) {
-        let of = &mut self.nodes[n].events;
-        let Some(interval) = of.own[source].take(0, 0) else { return };
-        for what in changed {
-            of.states.insert((*what, interval.to), of.rows(*what));
-        }
+        assert_eq!(sorted(of.said_to_be.clone()), sorted(of.rows(2)), "who was said to be where");
+        let Some(interval) = of.own.take(0, 0) else { return };
+        of.states.insert((2, interval.to), of.rows(2));
         self.handle(n, Input::Interval(Arc::new(interval)));
     }
 
@@ -434,8 +481,11 @@ impl Cluster {
             for (topic, name) in TOPICS.iter().enumerate() {
                 assert_eq!(sorted(all(n).rows(topic)), expected[topic], "{name} at {n}");
             }
-            let there = sorted((0..NODES).flat_map(|m| all(m).presence.own().values().cloned()));
-            assert_eq!(sorted(all(n).presence.all().cloned()), there, "who is where, at {n}");
+            let there = sorted((0..NODES).flat_map(|m| all(m).machine.presence().own().values().cloned()));
+            assert_eq!(sorted(all(n).rows(2)), there, "who is where, at {n}");
+            let newest = (0..NODES).map(|m| all(m).reads).min();
+            assert_eq!(Some(all(n).speaks), newest, "the newest version that all read, at {n}");
+            assert!(all(n).calls.is_empty(), "calls are answered or given up, at {n}");
         }
         for (sub, l) in &self.listeners {
             assert!(l.position.is_some(), "listener {sub} never got a result");

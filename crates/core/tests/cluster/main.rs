@@ -134,6 +134,8 @@ struct Cluster {
     listeners: BTreeMap<SubId, Listener>,
     /// Events that were published, by number.
     published_events: u64,
+    /// Messages that instances have said, in number.
+    said: u64,
     /// All that went into the engines and came out of them, where somebody wants to compare it.
     transcript: Option<Sha256>,
 }
@@ -174,6 +176,7 @@ impl Cluster {
             audits: 0,
             listeners: BTreeMap::new(),
             published_events: 0,
+            said: 0,
             transcript: None,
             rng,
         }
@@ -255,9 +258,10 @@ impl Cluster {
                 87..90 if self.listeners.len() < 6 => self.listen(),
                 90..97 => self.say_something(),
                 97 => self.come_or_leave(),
-                98 => match self.rng.random_range(0..3) {
+                98 => match self.rng.random_range(0..4) {
                     0 => self.other_rules(),
                     1 => self.other_keys(),
+                    2 => self.call_elsewhere(),
                     _ => self.come_or_leave(),
                 },
                 _ => {}
@@ -277,7 +281,7 @@ impl Cluster {
         // Rest: nothing is written, everything arrives, everybody reads.
         (self.faults, self.cut) = (false, None);
         for _ in 0..60 {
-            self.step += 10;
+            self.step += 20;
             self.read();
             self.tell_others();
             self.deliver(true);

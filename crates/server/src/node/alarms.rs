@@ -2,11 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use gossip_core::position::{Interval, Micros};
+use gossip_core::position::Micros;
 use gossip_protocol::system::AlarmRow;
 use gossip_protocol::timestamp::rfc3339;
 
-use super::Node;
 use crate::now;
 
 /// Alarms of one instance. Of more, the log alone tells.
@@ -26,7 +25,7 @@ struct Alarm {
 pub(super) struct Alarms(BTreeMap<Name, Alarm>);
 
 /// A table of the source does not stream.
-const NOT_STREAMING: &str = "not-streaming";
+pub(super) const NOT_STREAMING: &str = "not-streaming";
 
 /// The source's log is not the one that was read before.
 pub(super) const LOG_WENT_BACK: &str = "log-went-back";
@@ -70,22 +69,5 @@ impl Alarms {
             count: alarm.count,
         };
         self.0.iter().map(row).collect()
-    }
-}
-
-impl Node {
-    /// Notes which tables do not stream any more, and which do again.
-    pub(super) fn note_streaming(&mut self, interval: &Interval) {
-        for reset in &interval.resets {
-            let about = reset.name.to_string();
-            match &reset.table {
-                Some(_) => self.alarms.clear(NOT_STREAMING, &about),
-                None => {
-                    let text = "its changes do not stream any more: it is gone, or not published whole; its subscriptions \
-                                are closed. gossip check says what to do";
-                    self.alarms.raise(NOT_STREAMING, &about, text.into());
-                }
-            }
-        }
     }
 }

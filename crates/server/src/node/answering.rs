@@ -8,9 +8,13 @@ use gossip_core::engine::{Input, Refusal, Request, SubId};
 use gossip_protocol::{RpcError, code, message};
 use serde_json::{Value as Json, json};
 
+use super::ask::Command;
 use super::operators::Passing;
-use super::{Command, MAX_SUBSCRIPTIONS, Node, Sub, Target};
+use super::state::{Node, Sub, Target};
 use crate::outbox::{Receipt, Style, Subscription};
+
+/// Subscriptions of one connection.
+const MAX_SUBSCRIPTIONS: usize = 1_000;
 
 impl Node {
     pub(super) fn answer(&mut self, ask: Command) {

@@ -6,24 +6,13 @@ use std::time::{Duration, Instant};
 
 use gossip_core::engine::{Input, Refusal, Request, SubId};
 use gossip_core::rule::Claims;
-use serde_json::{Map, Value as Json};
 
-use super::{Command, Node, Target};
+use super::ask::Command;
+use super::state::{Node, Outside, Target};
 use crate::authz_webhook::{Decided, Undecided, with};
 
 /// Time between two attempts while an answer still holds.
 const AGAIN: Duration = Duration::from_secs(1);
-
-/// What is asked outside for one subscription.
-pub(super) struct Outside {
-    table: String,
-    params: Map<String, Json>,
-    /// It has not begun yet.
-    pending: Option<Request>,
-    decided: Option<Decided>,
-    /// When to look at it again.
-    next: Option<Instant>,
-}
 
 impl Node {
     /// Begins a subscription, at once or when it is decided who may see what of it.

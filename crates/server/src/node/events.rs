@@ -1,100 +1,28 @@
 //! Events of topics: published here, heard from the relay, taken in from other programs, and fetched by an instance that
 //! starts late.
 
-use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
-use std::time::Duration;
 
+use gossip_core::cluster::topics::{Heard, read};
 use gossip_core::datetime;
 use gossip_core::engine::Input;
 use gossip_core::position::Micros;
-use gossip_core::rule::Claims;
-use gossip_core::topic::Keep;
 use gossip_protocol::cloudevent::{CloudEvent, MAX_EVENT, SENDER};
 use gossip_protocol::timestamp::rfc3339;
 use gossip_protocol::{RpcError, code};
 use gossip_relay::ingest::{Ingested, Sink};
-use gossip_relay::{About, Event, Relay};
-use parking_lot::Mutex;
-use rand::Rng;
+use gossip_relay::{About, Event};
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::mpsc;
-use tokio::task::AbortHandle;
 
-use super::Node;
-use super::publishing::{Answer, Name, Published, Publishing};
+use super::publishing::{Name, Published};
+use super::question::Publish;
+use super::state::Node;
+use super::telling::{WAITING, new_id};
 use crate::now;
-use crate::topics::{Heard, read, written};
-
-/// Events that may wait to be handed to the relay.
-const WAITING: usize = 1_024;
-
-/// Longest wait of the relay for one event.
-const TELL_WITHIN: Duration = Duration::from_secs(5);
-
-/// Asks what is kept of topics; what is kept of one.
-const HISTORY_ASK: &str = "gossip.history.ask.v1";
-const HISTORY: &str = "gossip.history.v1";
-
-/// Bytes of events in one message of an answer, about.
-const HISTORY_BYTES: usize = 64 * 1024;
-
-/// Within this time instances answer, each at a moment of its own, unless another one was first.
-const ANSWER_WITHIN_MS: u64 = 300;
 
 /// What sources begin with that Gossip itself names; nobody publishes as one of them but as their own.
 const OWN_SOURCES: &str = "/gossip/";
-
-/// Questions that are remembered as answered.
-const MAX_ANSWERED: usize = 1_000;
-
-/// What somebody wants to publish.
-pub struct Publish {
-    /// The topic.
-    pub topic: String,
-    /// Who.
-    pub claims: Arc<Claims>,
-    /// The event. What is empty is filled in: its id, its source, its time.
-    pub event: CloudEvent,
-    /// Told the position once the event has come back.
-    pub answer: Answer,
-}
-
-/// What is under way.
-pub(super) struct Events {
-    tell: mpsc::Sender<Arc<Event>>,
-    publishing: Publishing,
-    /// Listening to topics of other programs, while this instance is the one that does.
-    foreign: Vec<AbortHandle>,
-    /// How that stands, by topic; empty while it listens.
-    foreign_state: Arc<Mutex<BTreeMap<String, String>>>,
-    /// Questions about history that somebody has answered.
-    answered: Arc<Mutex<HashSet<String>>>,
-    was_connected: bool,
-}
-
-impl Events {
-    /// Starts the task that hands events to the relay, one after the other, so that each sender's stay in order.
-    pub(super) fn start(relay: Arc<dyn Relay>) -> Events {
-        let (tell, mut told) = mpsc::channel::<Arc<Event>>(WAITING);
-        tokio::spawn(async move {
-            while let Some(event) = told.recv().await {
-                let outcome = tokio::time::timeout(TELL_WITHIN, relay.tell(event)).await;
-                if !matches!(outcome, Ok(Ok(()))) {
-                    tracing::debug!("an event was not taken by the relay");
-                }
-            }
-        });
-        Events {
-            tell,
-            publishing: Publishing::default(),
-            foreign: Vec::new(),
-            foreign_state: Arc::default(),
-            answered: Arc::default(),
-            was_connected: true,
-        }
-    }
-}
 
 fn not_permitted(topic: &str) -> RpcError {
     let shown: String = topic.chars().take(60).collect();
@@ -120,15 +48,12 @@ fn name_of(topic: &str, event: &CloudEvent) -> Name {
     (topic.into(), sender, event.source.clone(), event.id.clone())
 }
 
-pub(super) fn new_id() -> String {
-    format!("{:032x}", rand::rng().random::<u128>())
-}
-
 impl Node {
     /// Hands an event to the relay if it may be published.
     pub(super) fn publish(&mut self, p: Publish) {
         let Publish { topic: name, claims, mut event, answer } = p;
-        let topic = self.topics.get(&name).filter(|t| self.engine.rules().may_publish_to(&t.table, &claims)).cloned();
+        let topic =
+            self.cluster.topics().get(&name).filter(|t| self.engine.rules().may_publish_to(&t.table, &claims)).cloned();
         let Some(topic) = topic else {
             let _ = answer.send(Err(not_permitted(&name)));
             return;
@@ -187,7 +112,8 @@ impl Node {
             About::Topic(name) => {
                 let heard = self.hear_event(name, &event.event);
                 for answer in self.events.publishing.came_back(&name_of(name, &event.event)) {
-                    let published = |of| Published { position: self.topics.position(), older: of == Heard::Older };
+                    let published =
+                        |of| Published { position: self.cluster.topics().position(), older: of == Heard::Older };
                     let outcome = heard.clone().map(published);
                     let _ = answer.send(outcome.map_err(|why| RpcError::new(code::INVALID_PARAMS, why)));
                 }
@@ -196,14 +122,12 @@ impl Node {
     }
 
     fn hear_event(&mut self, topic: &str, event: &CloudEvent) -> Result<Heard, String> {
-        let heard = self.topics.hear(topic, event, now())?;
-        if heard == Heard::Changed
-            && let Some(interval) = self.topics.take(now())
-        {
+        let (heard, interval) = self.cluster.event(topic, event, now());
+        if let Some(interval) = interval {
             self.received = now();
             self.handle(Input::Interval(Arc::new(interval)));
         }
-        Ok(heard)
+        heard
     }
 
     /// What is to be done for topics from time to time. `reads` says whether this instance is the source's reader: it
@@ -222,7 +146,8 @@ impl Node {
         }
         let connected = self.start.relay.standing().connected;
         if connected && !std::mem::replace(&mut self.events.was_connected, connected) {
-            self.ask_history();
+            let outputs = self.cluster.ask_history();
+            self.follow(outputs);
         }
         self.events.was_connected = connected;
     }
@@ -262,126 +187,6 @@ impl Node {
             why => format!("{topic}: {why}"),
         };
         state.iter().map(one).collect::<Vec<_>>().join("; ")
-    }
-
-    /// Tells all members something. What the relay has no room for now is not told.
-    pub(super) fn tell_members(&self, kind: &str, data: Json) {
-        let source = format!("/gossip/{}", self.start.name);
-        let event = CloudEvent::new(kind, &source, new_id(), rfc3339(now()), data);
-        let _ = self.events.tell.try_send(Arc::new(Event { about: About::Members, event }));
-    }
-
-    /// Tells all members something later, from a task.
-    pub(super) fn teller(&self) -> Teller {
-        Teller { tell: self.events.tell.clone(), source: format!("/gossip/{}", self.start.name) }
-    }
-
-    /// Asks the other instances for what is kept of topics.
-    pub(super) fn ask_history(&self) {
-        let kept: Vec<&str> =
-            self.topics.iter().filter(|(_, s, _)| s.topic().keep != Keep::Nothing).map(|(name, ..)| name).collect();
-        if !kept.is_empty() {
-            self.tell_members(HISTORY_ASK, json!({"topics": kept}));
-        }
-    }
-
-    /// Asks one instance for what it keeps of some topics.
-    pub(super) fn ask_history_of(&self, instance: &str, topics: &[String]) {
-        if !topics.is_empty() {
-            tracing::info!("instance {instance} holds something else of {}; asking it", topics.join(", "));
-            self.tell_members(HISTORY_ASK, json!({"topics": topics, "whom": instance}));
-        }
-    }
-
-    /// Takes what concerns history; `false` if it does not.
-    pub(super) fn told_history(&mut self, event: &CloudEvent) -> bool {
-        match event.kind.as_str() {
-            HISTORY_ASK => {
-                let asked = event.data["topics"].as_array().cloned().unwrap_or_default();
-                if event.data["whom"].as_str().is_some_and(|whom| whom != self.start.name) {
-                    return true;
-                }
-                self.answer_history(&event.id, asked.iter().filter_map(Json::as_str));
-                true
-            }
-            HISTORY => {
-                if let Some(ask) = event.data["ask"].as_str() {
-                    let mut answered = self.events.answered.lock();
-                    if answered.len() >= MAX_ANSWERED {
-                        answered.clear();
-                    }
-                    answered.insert(ask.to_string());
-                }
-                let topic = event.data["topic"].as_str().unwrap_or("").to_string();
-                if let Ok(floor) = serde_json::from_value(event.data["floor"].clone()) {
-                    self.topics.raise_floor(&topic, floor);
-                }
-                for told in event.data["events"].as_array().into_iter().flatten() {
-                    if let Ok(told) = serde_json::from_value::<CloudEvent>(told.clone()) {
-                        // One that does not fit has been counted.
-                        let _ = self.hear_event(&topic, &told);
-                    }
-                }
-                true
-            }
-            _ => false,
-        }
-    }
-
-    fn answer_history<'a>(&self, ask: &str, topics: impl Iterator<Item = &'a str>) {
-        let mut messages = Vec::new();
-        for name in topics {
-            let Some((_, state, _)) = self.topics.iter().find(|(n, ..)| *n == name) else { continue };
-            let (mut events, mut bytes) = (Vec::new(), 0);
-            let message =
-                |events: Vec<Json>| json!({"ask": ask, "topic": name, "floor": state.floor(), "events": events});
-            for e in state.events() {
-                let event = written(name, e);
-                bytes += event.to_bytes().len();
-                events.push(json!(event));
-                if bytes > HISTORY_BYTES {
-                    messages.push(message(std::mem::take(&mut events)));
-                    bytes = 0;
-                }
-            }
-            if !events.is_empty() {
-                messages.push(message(events));
-            }
-        }
-        if messages.is_empty() {
-            return;
-        }
-        let (teller, answered, ask) = (self.teller(), self.events.answered.clone(), ask.to_string());
-        tokio::spawn(async move {
-            let wait = rand::rng().random_range(0..ANSWER_WITHIN_MS);
-            tokio::time::sleep(Duration::from_millis(wait)).await;
-            if answered.lock().contains(&ask) {
-                return;
-            }
-            for data in messages {
-                teller.tell(HISTORY, data).await;
-            }
-        });
-    }
-}
-
-/// Tells all members something.
-pub(super) struct Teller {
-    tell: mpsc::Sender<Arc<Event>>,
-    source: String,
-}
-
-impl Teller {
-    /// Waits until the relay has room for it. Does nothing once the instance has ended.
-    pub(super) async fn tell(&self, kind: &str, data: Json) {
-        let event = CloudEvent::new(kind, &self.source, new_id(), rfc3339(now()), data);
-        let _ = self.tell.send(Arc::new(Event { about: About::Members, event })).await;
-    }
-}
-
-impl Drop for Events {
-    fn drop(&mut self) {
-        self.foreign.iter().for_each(AbortHandle::abort);
     }
 }
 

@@ -2,46 +2,15 @@
 
 use std::time::Instant;
 
-use gossip_core::engine::{Limits, Refusal, Request, SubId};
+use gossip_core::engine::{Limits, Refusal};
 use gossip_core::explain::{Passed, Step, explain};
-use gossip_core::position::Position;
 use gossip_core::rule::EffectiveQuery;
 use gossip_protocol::{RpcError, code};
 use serde_json::{Value as Json, json};
 
-use super::{Node, refused};
-
-/// A question of `explain`.
-#[derive(Clone, Debug)]
-pub struct Explain {
-    /// The transaction's source and position; without it only the effective query is told.
-    pub at: Option<(String, Position)>,
-    /// Whom it concerns.
-    pub whom: Whom,
-}
-
-/// What is asked and of whom, without any value.
-impl std::fmt::Display for Explain {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match &self.at {
-            Some((source, position)) => write!(f, "why {source}:{position} did or did not reach ")?,
-            None => f.write_str("the effective query of ")?,
-        }
-        match &self.whom {
-            Whom::Subscription(id) => write!(f, "subscription {id}"),
-            Whom::Anybody(request) => write!(f, "roles {}", request.claims.roles.join(", ")),
-        }
-    }
-}
-
-/// Whom an explanation concerns.
-#[derive(Clone, Debug)]
-pub enum Whom {
-    /// A subscription of this instance.
-    Subscription(SubId),
-    /// Anybody with these claims and this query.
-    Anybody(Box<Request>),
-}
+use super::question::{Explain, Whom};
+use super::refusal::refused;
+use super::state::Node;
 
 impl Node {
     pub(super) fn explain(&self, q: Explain) -> Result<Json, RpcError> {

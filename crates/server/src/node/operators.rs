@@ -4,25 +4,24 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
 
+use gossip_core::cluster::message::Message;
 use gossip_core::explain::Tally;
 use gossip_core::position::{Interval, Micros, Old, RowChange, Transaction};
 use gossip_core::rule::RuleText;
 use gossip_core::schema::{Column, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
-use gossip_core::topic::{Keep, TopicState};
 use gossip_core::value::Value;
 use gossip_protocol::cloudevent::SENDER;
 use gossip_protocol::system::{
     ChangesRow, ClientRow, ClientSubscription, Embedded, FeedRow, InstanceRow, LinkRow, RuleRow, ShownChange,
-    SystemRow, TableColumn, TableRow, TopicRow, TrafficRow, VerdictRow,
+    SystemRow, TableColumn, TableRow, TrafficRow, VerdictRow,
 };
 use gossip_protocol::timestamp::rfc3339;
 use gossip_relay::{About, Heard};
 use serde_json::Value as Json;
 
-use super::Node;
+use super::state::Node;
 use crate::now;
 use crate::outbox::Subscription;
-use crate::topics::Counts;
 
 /// Rows of one transaction that are shown to operators.
 const SHOWN_ROWS: usize = 50;
@@ -114,10 +113,7 @@ impl Node {
                 };
                 let what = match &e.about {
                     About::Topic(_) => e.event.data.to_string(),
-                    // What is said again and again.
-                    About::Members if e.event.kind == super::members::STANDS || e.event.data.get("round").is_some() => {
-                        return;
-                    }
+                    About::Members if Message::read(&e.event).is_some_and(|(_, m)| m.is_routine()) => return,
                     About::Members => e.event.kind.clone(),
                 };
                 let sender = e.event.more.get(SENDER).and_then(Json::as_str).unwrap_or(&e.event.source);
@@ -142,13 +138,13 @@ impl Node {
     }
 
     pub(super) fn sample(&mut self) {
-        let (instance, link, topics) = (self.instance_row(), self.link_row(), self.topic_rows());
+        let (instance, link, topics) = (self.instance_row(), self.link_row(), self.cluster.topics_here());
         let alarms = self.alarms.rows(&self.start.name);
-        self.tell_how_it_stands(&instance, &link, &topics, &alarms);
-        let others = &self.members;
+        self.stand(instance.clone(), link.clone(), alarms.clone());
+        let others = &self.cluster;
         self.system.show([instance].into_iter().chain(others.instances()));
         self.system.show([link].into_iter().chain(others.links()));
-        self.system.show(topics.into_iter().chain(others.topics()));
+        self.system.show(topics.into_iter().chain(others.topics_elsewhere()));
         self.system.show(alarms.into_iter().chain(others.alarms()));
 
         self.traffic_wanted = self.engine.is_asked(&TableName::system(TrafficRow::SHAPE.name));
@@ -200,33 +196,10 @@ impl Node {
             lost: standing.lost,
             malformed: standing.malformed,
             last_malformed: standing.last_malformed,
-            delay_ms: self.members.round_trip.map(|t| t as f64 / 1_000.0),
+            delay_ms: self.cluster.round_trip().map(|t| t as f64 / 1_000.0),
             waiting: self.waiting as u64,
             foreign: self.foreign_state(),
         }
-    }
-
-    fn topic_rows(&self) -> Vec<TopicRow> {
-        let row = |(name, state, counts): (&str, &TopicState, Counts)| {
-            let keep = match state.topic().keep {
-                Keep::Nothing => "nothing".to_string(),
-                Keep::Last => "last".to_string(),
-                Keep::Newest(n) => n.to_string(),
-                Keep::During(time) => format!("{} s", time / 1_000_000),
-            };
-            let last = self.topics.last_malformed().filter(|why| why.starts_with(&format!("{name}:")));
-            TopicRow {
-                name: name.into(),
-                instance: self.start.name.clone(),
-                keep,
-                kept: state.len() as u64,
-                taken: counts.taken,
-                passed: counts.passed,
-                malformed: counts.malformed,
-                last_malformed: last.map(String::from),
-            }
-        };
-        self.topics.iter().map(row).collect()
     }
 
     /// Brings one of the larger system tables up to date.

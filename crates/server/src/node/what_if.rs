@@ -4,44 +4,25 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use gossip_core::budget::Owner;
-use gossip_core::engine::{Input, Request, SubId};
+use gossip_core::engine::{Input, Request};
 use gossip_core::query::QueryError;
-use gossip_core::rule::{EffectiveQuery, RuleSet};
+use gossip_core::rule::EffectiveQuery;
 use gossip_core::what_if::{Difference, Outcome, Trial, Tried};
 use gossip_protocol::timestamp::rfc3339;
 use gossip_protocol::{RpcError, code};
 use serde_json::{Value as Json, json};
-use tokio::sync::{OwnedSemaphorePermit, oneshot};
+use tokio::sync::oneshot;
 
+use super::ask::Command;
 use super::operators::show_change;
-use super::{Command, Node, Target, Whom, word};
+use super::question::{Answer, Held, WhatIf, Whom};
+use super::state::{Node, Target};
 
 /// Questions that are being answered.
 pub const MAX_UNDER_WAY: usize = 8;
 
 /// Longest wait for that.
 const PATIENCE: Duration = Duration::from_secs(5);
-
-/// A question of `what_if`.
-#[derive(Clone, Debug)]
-pub struct WhatIf {
-    /// The rules to be tried, all of them.
-    pub rules: Arc<RuleSet>,
-    /// Whose queries.
-    pub asked: Vec<Whom>,
-}
-
-/// What a question takes while it is under way.
-#[derive(Debug, Default)]
-pub struct Held {
-    /// Its place among those that are being answered.
-    place: Option<OwnedSemaphorePermit>,
-    /// Subscriptions that let look-ups be known. Nobody is told their results.
-    subscriptions: Option<Vec<SubId>>,
-}
-
-/// Where the answer goes.
-pub type Answer = oneshot::Sender<Result<Json, RpcError>>;
 
 impl Node {
     pub(super) fn what_if(&mut self, question: WhatIf, answer: Answer, mut held: Held) {
@@ -151,9 +132,9 @@ fn told_of(tried: &Tried, o: &Outcome) -> Json {
         shown["position"] = format!("{}:{}", d.source, d.transaction.position).into();
         shown["at"] = rfc3339(d.transaction.committed.to).into();
         shown["effect"] = json!(d.effect);
-        shown["verdict"] = word(d.now.0).into();
+        shown["verdict"] = d.now.0.word().into();
         shown["heard"] = json!(d.now.1);
-        shown["would_be"] = word(d.then.0).into();
+        shown["would_be"] = d.then.0.word().into();
         shown["would_be_heard"] = json!(d.then.1);
         shown
     };

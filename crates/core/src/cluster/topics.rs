@@ -3,15 +3,16 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use gossip_core::datetime;
-use gossip_core::position::{Interval, Micros, Position};
-use gossip_core::schema::{Row, TOPIC_SOURCE, Table};
-use gossip_core::topic::{Floor, Keep, Taken, Topic, TopicEvent, TopicState};
 use gossip_protocol::cloudevent::{CloudEvent, SENDER};
+use gossip_protocol::system::TopicRow;
 use gossip_protocol::timestamp::rfc3339;
 use serde_json::{Map, Value as Json};
 
-use gossip_core::local_source::Own;
+use crate::datetime;
+use crate::local_source::Own;
+use crate::position::{Interval, Micros, Position};
+use crate::schema::{Row, TOPIC_SOURCE, Table};
+use crate::topic::{Floor, Keep, Taken, Topic, TopicEvent, TopicState};
 
 /// What became of an event that was heard.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -69,6 +70,28 @@ impl Topics {
         self.states.iter().map(|(name, (state, counts))| (name.as_str(), state, *counts))
     }
 
+    /// What this instance holds of a topic, for `gossip.topics`.
+    pub fn row(&self, name: &str, instance: &str) -> Option<TopicRow> {
+        let (state, counts) = self.states.get(name)?;
+        let keep = match state.topic().keep {
+            Keep::Nothing => "nothing".to_string(),
+            Keep::Last => "last".to_string(),
+            Keep::Newest(n) => n.to_string(),
+            Keep::During(time) => format!("{} s", time / 1_000_000),
+        };
+        let last = self.last_malformed.as_ref().filter(|why| why.starts_with(&format!("{name}:")));
+        Some(TopicRow {
+            name: name.into(),
+            instance: instance.into(),
+            keep,
+            kept: state.len() as u64,
+            taken: counts.taken,
+            passed: counts.passed,
+            malformed: counts.malformed,
+            last_malformed: last.cloned(),
+        })
+    }
+
     /// The tables.
     pub fn tables(&self) -> impl Iterator<Item = &Arc<Table>> {
         self.states.values().map(|(state, _)| state.topic().table.table())
@@ -105,11 +128,6 @@ impl Topics {
         if let Some((state, _)) = self.states.get_mut(name) {
             state.raise_floor(floor);
         }
-    }
-
-    /// The newest event that did not fit.
-    pub fn last_malformed(&self) -> Option<&str> {
-        self.last_malformed.as_deref()
     }
 
     /// What is pending, as an interval.

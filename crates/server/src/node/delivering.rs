@@ -1,0 +1,245 @@
+//! What follows from an input: carried out, in the engine's order.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+use std::sync::atomic::Ordering::Relaxed;
+
+use bytes::Bytes;
+use foldhash::HashMap as FastMap;
+use gossip_core::engine::{Delta, Input, Output, Refusal, SubId};
+use gossip_core::explain::Verdict;
+use gossip_core::position::{Micros, SnapshotPoint};
+use gossip_core::rule::EffectiveQuery;
+use gossip_core::schema::TOPIC_SOURCE;
+use gossip_core::wire::{self, Wording};
+use gossip_protocol::message;
+use serde_json::json;
+
+use super::alarms::AUDIT;
+use super::operators::Passing;
+use super::question::OneResult;
+use super::refusal::refused;
+use super::state::{Node, Sub, Target};
+use crate::audit_log::Who;
+use crate::now;
+use crate::outbox::{self, Receipt, Then, WholeResult};
+use crate::reading::HEARTBEAT;
+
+/// Shortest time between two audits, and what each row of one adds to it: about 1 % of the time that reading it takes.
+pub(super) const AUDIT_EVERY: Micros = 5_000_000;
+const AUDIT_PAUSE: Micros = 500;
+
+impl Node {
+    pub(super) fn carry_out(&mut self, output: Output, inputs: &mut VecDeque<Input>) {
+        match output {
+            Output::FetchSnapshot(id, feed, _) if feed.table.name.is_system() => {
+                // What is pending belongs to a later position than the one the snapshot stands at.
+                self.sample_table(&feed.table.name.name);
+                inputs.extend(self.system.take(now()).map(|i| Input::Interval(Arc::new(i))));
+                let (rows, at) = self.system.snapshot(&feed.table.name.name);
+                inputs.push_back(Input::SnapshotRows(id, rows));
+                inputs.push_back(Input::SnapshotDone(id, SnapshotPoint::UpTo(at)));
+            }
+            Output::FetchSnapshot(id, feed, _) if feed.table.is_topic() => {
+                let (rows, at) = self.cluster.topics().snapshot(&feed.table.name.name, now());
+                inputs.push_back(Input::SnapshotRows(id, rows));
+                inputs.push_back(Input::SnapshotDone(id, SnapshotPoint::UpTo(at)));
+            }
+            Output::FetchSnapshot(id, feed, wanted) => {
+                let owner = self.engine.snapshot_owner(id);
+                self.start.snapshots.fetch(id, feed, wanted, owner, self.inputs.clone());
+            }
+            Output::CancelSnapshot(id) => self.start.snapshots.cancel(id),
+            Output::Result { to, feed, rows, term, position } => {
+                let cursor: Arc<str> = wire::cursor(&feed, term, position, &self.start.sealer).into();
+                let mut once = Vec::new();
+                for (id, why) in to {
+                    let Some(sub) = self.subs.get_mut(&id) else { continue };
+                    let whole = WholeResult {
+                        subscription: sub.subscription.clone(),
+                        why,
+                        feed: feed.clone(),
+                        rows: rows.clone(),
+                        cursor: cursor.clone(),
+                        next: 0,
+                        part: 0,
+                    };
+                    match &mut sub.target {
+                        Target::Client(client) => {
+                            client.outbox.push_result(id, whole);
+                            self.writers.due(client);
+                        }
+                        Target::Held(settled) => {
+                            if let Some(settled) = settled.take() {
+                                let _ = settled.send(());
+                            }
+                        }
+                        Target::Once(answer) => {
+                            let (feed, rows, cursor) = (feed.clone(), rows.clone(), cursor.clone());
+                            if let Some(answer) = answer.take() {
+                                let _ = answer.send(Ok(OneResult { feed, rows, cursor }));
+                            }
+                            once.push(id);
+                        }
+                    }
+                }
+                for id in once {
+                    self.subs.remove(&id);
+                    inputs.push_back(Input::Unsubscribe(id));
+                }
+            }
+            Output::Resumed { sub, feed, term, position } => {
+                let cursor = wire::cursor(&feed, term, position, &self.start.sealer);
+                if let Some(Sub { subscription, target: Target::Client(client), .. }) = self.subs.get(&sub) {
+                    let columns = wire::columns(&feed);
+                    let number = subscription.number;
+                    let result = json!({"subscription": number, "columns": columns, "resumed": true, "cursor": cursor});
+                    client.outbox.answer(subscription, &message::reply(&subscription.call, result));
+                    self.writers.due(client);
+                }
+            }
+            Output::Delta(delta, subscribers) => self.deliver(&delta, subscribers.as_slice()),
+            Output::Revoke(subs) => {
+                for id in subs.as_slice() {
+                    if let Some(Sub { target: Target::Client(client), .. }) = self.subs.get(id) {
+                        client.outbox.unsend(*id);
+                        self.writers.due(client);
+                    }
+                }
+            }
+            Output::Discard(id) => {
+                if let Some(Sub { target: Target::Client(client), .. }) = self.subs.get(&id) {
+                    client.outbox.discard(id);
+                }
+            }
+            Output::Closed(id, refusal) => self.closed(id, refusal),
+            Output::Heal { source, after } => {
+                tracing::warn!(%source, %after, "something is missing; asking the relay for it");
+                let (relay, inputs) = (self.start.relay.clone(), self.inputs.clone());
+                tokio::spawn(async move {
+                    let mut intervals = relay.replay(&source, after).await;
+                    for _ in 0..20 {
+                        if intervals.is_ok() {
+                            break;
+                        }
+                        tokio::time::sleep(HEARTBEAT).await;
+                        intervals = relay.replay(&source, after).await;
+                    }
+                    let intervals = intervals.unwrap_or(None);
+                    let _ = inputs.send(Input::Healed { source, intervals }).await;
+                });
+            }
+            Output::Verdict { sub, source, term, position, verdict, tally } => {
+                if &*source != TOPIC_SOURCE
+                    && let Some(s) = self.subs.get(&sub)
+                {
+                    let matched = self.engine.effective(sub).filter(|_| verdict == Verdict::Matched);
+                    let cursor = matched.map(|e| wire::cursor(&e, term, position, &self.start.sealer));
+                    let subscription = s.subscription.clone();
+                    let passed = Passing { tally, at: now(), cursor };
+                    self.tell_verdict(&subscription, format!("{source}:{position}"), verdict.word(), passed);
+                }
+            }
+            Output::Describe(source) => self.describe(&source),
+            Output::Audited { feed, rows, difference } => self.audited(&feed, rows, difference),
+            Output::Taken(interval, transaction) => self.taken(&interval, &transaction),
+        }
+    }
+
+    /// An audit has ended. The next one waits for longer, the more rows this one has read.
+    pub(super) fn audited(&mut self, feed: &EffectiveQuery, rows: usize, difference: Option<String>) {
+        self.next_audit = now() + AUDIT_EVERY.max(rows as Micros * AUDIT_PAUSE);
+        self.counters.audits += u64::from(rows > 0 || difference.is_some());
+        let Some(difference) = difference else { return };
+        self.counters.audit_differences += 1;
+        let text = format!("a feed held something else than the database ({difference}); all its feeds are read anew");
+        self.alarms.raise(AUDIT, &feed.table.name.to_string(), text);
+    }
+
+    /// Has the tables of the source described anew, unless that is under way already.
+    pub(super) fn describe(&mut self, source: &str) {
+        if source == &*self.start.source {
+            self.start.snapshots.describe(self.inputs.clone());
+        }
+    }
+
+    pub(super) fn deliver(&mut self, delta: &Arc<Delta>, subscribers: &[SubId]) {
+        let sealer = &self.start.sealer;
+        let cursor = wire::cursor(&delta.feed, delta.term, delta.position, sealer);
+        let mut bodies: FastMap<Wording, String> = FastMap::default();
+        // Most clients' subscriptions have the same few numbers; then even the head is the same.
+        let mut frames: FastMap<(u64, Wording), Bytes> = FastMap::default();
+        let mut last: Option<((u64, Wording), Bytes)> = None;
+        for id in subscribers {
+            let Some(Sub { subscription, target: Target::Client(client), operator, .. }) = self.subs.get(id) else {
+                continue;
+            };
+            let wording = Wording { position: *operator, only_changed: subscription.style.only_changed };
+            let which = (subscription.number, wording);
+            let frame = match &last {
+                Some((of, frame)) if *of == which => frame.clone(),
+                _ => {
+                    let made = frames.entry(which).or_insert_with(|| {
+                        let body =
+                            bodies.entry(wording).or_insert_with(|| wire::delta_body(delta, &cursor, wording, sealer));
+                        outbox::frame(&(message::delta_head(which.0) + body.as_str()))
+                    });
+                    last = Some((which, made.clone()));
+                    made.clone()
+                }
+            };
+            let then = match &subscription.observed {
+                Some(_) if delta.feed.table.is_topic() => Then::Nothing,
+                None => Then::Nothing,
+                Some(_) => Then::Tell(Box::new(Receipt {
+                    subscription: subscription.clone(),
+                    source: delta.feed.table.source.clone(),
+                    position: delta.position,
+                })),
+            };
+            client.outbox.offer(*id, frame, delta.revokes, then);
+            self.writers.due(client);
+        }
+        if !delta.feed.table.name.is_system() {
+            self.counters.deliveries += subscribers.len() as u64;
+        }
+    }
+
+    pub(super) fn closed(&mut self, id: SubId, refusal: Refusal) {
+        let Some(sub) = self.subs.remove(&id) else { return };
+        self.forget_decision(id);
+        let error = refused(&refusal);
+        match sub.target {
+            Target::Held(_) => {}
+            Target::Once(answer) => {
+                if let Some(answer) = answer {
+                    let _ = answer.send(Err(error));
+                }
+            }
+            Target::Client(client) => {
+                if let Some((_, own)) = self.clients.get_mut(&client.id) {
+                    own.remove(&sub.subscription.number);
+                }
+                client.outbox.discard(id);
+                let claims = client.claims.lock().clone();
+                self.start.record.refused(&Who { address: &client.address, claims: &claims }, "a subscription", &error);
+                if sub.subscription.answered.swap(true, Relaxed) {
+                    let why = match refusal {
+                        Refusal::SchemaChanged(e) => format!("schema-changed: {e}"),
+                        Refusal::RightsChanged(e) => format!("rights-changed: {e}"),
+                        Refusal::Expired => "expired: authenticate with a new token and subscribe again".into(),
+                        _ => error.message,
+                    };
+                    let mut told = json!({"subscription": sub.subscription.number, "why": why});
+                    if let Some(data) = error.data.filter(|d| d.get("incident").is_some()) {
+                        told["data"] = data;
+                    }
+                    client.outbox.say(&message::notify("closed", told));
+                } else {
+                    client.outbox.say(&message::refuse(&sub.subscription.call, &error));
+                }
+                self.writers.due(&client);
+            }
+        }
+    }
+}

@@ -1,0 +1,149 @@
+//! What the loop is asked that takes an answer: by operators, by publishers, and for one result.
+
+use std::sync::Arc;
+
+use gossip_core::engine::{Request, SubId};
+use gossip_core::position::Position;
+use gossip_core::rule::{Claims, EffectiveQuery, May, RuleSet, RuleText};
+use gossip_core::schema::TableName;
+use gossip_core::seam::ResultRows;
+use gossip_protocol::{Call, CloudEvent, RpcError, call};
+use serde_json::Value as Json;
+use tokio::sync::{OwnedSemaphorePermit, oneshot};
+
+use super::publishing::Published;
+
+/// Where an answer goes.
+pub type Answer = oneshot::Sender<Result<Json, RpcError>>;
+
+/// A call of an operator.
+pub struct Operate {
+    /// The call.
+    pub call: Call,
+    /// Where the answer goes.
+    pub answer: Answer,
+}
+
+/// A question of `explain`.
+#[derive(Clone, Debug)]
+pub struct Explain {
+    /// The transaction's source and position; without it only the effective query is told.
+    pub at: Option<(String, Position)>,
+    /// Whom it concerns.
+    pub whom: Whom,
+}
+
+/// What is asked and of whom, without any value.
+impl std::fmt::Display for Explain {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match &self.at {
+            Some((source, position)) => write!(f, "why {source}:{position} did or did not reach ")?,
+            None => f.write_str("the effective query of ")?,
+        }
+        match &self.whom {
+            Whom::Subscription(id) => write!(f, "subscription {id}"),
+            Whom::Anybody(request) => write!(f, "roles {}", request.claims.roles.join(", ")),
+        }
+    }
+}
+
+/// Whom an explanation concerns.
+#[derive(Clone, Debug)]
+pub enum Whom {
+    /// A subscription of this instance.
+    Subscription(SubId),
+    /// Anybody with these claims and this query.
+    Anybody(Box<Request>),
+}
+
+/// A question of `what_if`.
+#[derive(Clone, Debug)]
+pub struct WhatIf {
+    /// The rules to be tried, all of them.
+    pub rules: Arc<RuleSet>,
+    /// Whose queries.
+    pub asked: Vec<Whom>,
+}
+
+/// What a question takes while it is under way.
+#[derive(Debug, Default)]
+pub struct Held {
+    /// Its place among those that are being answered.
+    pub(super) place: Option<OwnedSemaphorePermit>,
+    /// Subscriptions that let look-ups be known. Nobody is told their results.
+    pub(super) subscriptions: Option<Vec<SubId>>,
+}
+
+/// What somebody wants to publish.
+pub struct Publish {
+    /// The topic.
+    pub topic: String,
+    /// Who.
+    pub claims: Arc<Claims>,
+    /// The event. What is empty is filled in: its id, its source, its time.
+    pub event: CloudEvent,
+    /// Told the position once the event has come back.
+    pub answer: oneshot::Sender<Result<Published, RpcError>>,
+}
+
+/// A result that is asked for once, to be put into words by whoever asks.
+pub struct OneResult {
+    /// What was asked.
+    pub feed: Arc<EffectiveQuery>,
+    /// The rows.
+    pub rows: Arc<ResultRows>,
+    /// Where it stands.
+    pub cursor: Arc<str>,
+}
+
+impl Explain {
+    /// As an operator asks it.
+    ///
+    /// # Errors
+    /// The position is none.
+    pub fn of(asked: &call::Explain) -> Result<Explain, RpcError> {
+        let parse =
+            |at: &String| at.rsplit_once(':').and_then(|(s, n)| Some((s.to_string(), n.parse::<Position>().ok()?)));
+        let expected = || RpcError::invalid("position: expected source:number, as deltas to operators carry it");
+        let at = asked.position.as_ref().map(|at| parse(at).ok_or_else(expected)).transpose()?;
+        Ok(Explain { at, whom: whom(&asked.whom) })
+    }
+}
+
+/// A subscription, or a query with roles, claims and parameters.
+fn whom(asked: &call::Whom) -> Whom {
+    match asked {
+        call::Whom::Subscription { subscription } => Whom::Subscription(*subscription),
+        call::Whom::Anybody { query, claims, roles, params } => {
+            let roles = roles.clone().unwrap_or_else(|| vec![gossip_core::rule::ANONYMOUS.to_string()]);
+            let claims = Arc::new(Claims { roles, facts: claims.clone(), operator: false });
+            let (query, params) = (query.clone(), params.clone());
+            Whom::Anybody(Box::new(Request { query, params, claims, ..Request::default() }))
+        }
+    }
+}
+
+impl WhatIf {
+    /// As an operator asks it.
+    ///
+    /// # Errors
+    /// A rule permits what nobody knows.
+    pub fn of(asked: &call::WhatIf) -> Result<WhatIf, RpcError> {
+        let text = |(i, tried): (usize, &call::TriedRule)| {
+            let may =
+                tried.may.as_deref().map_or(Ok(May::default()), |words| May::of(words.iter().map(String::as_str)));
+            Ok(RuleText {
+                role: tried.role.clone(),
+                table: TableName::parse(&tried.table),
+                may: may.map_err(|w| RpcError::invalid(format!("rules: may: {w:?} is not known")))?,
+                rows: tried.rows.clone(),
+                columns: tried.columns.clone(),
+                masks: tried.masks.clone(),
+                // Problems are told by the rule's place in the question.
+                line: i + 1,
+            })
+        };
+        let rules = asked.rules.iter().enumerate().map(text).collect::<Result<_, RpcError>>()?;
+        Ok(WhatIf { rules: Arc::new(RuleSet::new(rules)), asked: asked.asked.iter().map(whom).collect() })
+    }
+}

@@ -1,0 +1,103 @@
+//! What the loop holds.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::Arc;
+use std::time::Instant;
+
+use foldhash::HashMap as FastMap;
+use gossip_core::cluster::Cluster;
+use gossip_core::engine::{Engine, Input, Request, SubId};
+use gossip_core::position::Micros;
+use gossip_core::rule::EffectiveQuery;
+use gossip_protocol::RpcError;
+use serde_json::{Map, Value as Json};
+use tokio::sync::{Semaphore, mpsc, oneshot};
+
+use super::alarms::Alarms;
+use super::ask::{Client, Start};
+use super::question::{Answer, OneResult};
+use super::telling::Events;
+use crate::authz_webhook::Decided;
+use crate::outbox::Subscription;
+use crate::system::SystemTables;
+use crate::writers::Writers;
+
+/// Who is told.
+pub(super) enum Target {
+    Client(Arc<Client>),
+    Once(Option<oneshot::Sender<Result<OneResult, RpcError>>>),
+    /// Nobody: only that there is a result is told, and it is kept up to date.
+    Held(Option<oneshot::Sender<()>>),
+}
+
+/// A subscription.
+pub(super) struct Sub {
+    pub(super) subscription: Arc<Subscription>,
+    pub(super) target: Target,
+    pub(super) operator: bool,
+    pub(super) text: String,
+}
+
+/// What has been counted.
+#[derive(Default)]
+pub(super) struct Counters {
+    pub(super) changes: u64,
+    pub(super) deliveries: u64,
+    pub(super) audits: u64,
+    pub(super) audit_differences: u64,
+    pub(super) of_table: HashMap<String, (u64, Micros)>,
+}
+
+/// An instance's loop.
+pub(super) struct Node {
+    pub(super) start: Start,
+    pub(super) engine: Engine,
+    pub(super) system: SystemTables,
+    pub(super) cluster: Cluster,
+    pub(super) events: Events,
+    /// Calls that wait for the answers of others, by id.
+    pub(super) calls: HashMap<String, Answer>,
+    pub(super) alarms: Alarms,
+    /// Texts of effective queries, for operators; only while one looks.
+    pub(super) texts: FastMap<u32, (Arc<EffectiveQuery>, Arc<str>)>,
+    pub(super) inputs: mpsc::Sender<Input>,
+    pub(super) writers: Writers,
+    // The numbers are our own, so that nobody can choose them to collide.
+    pub(super) clients: FastMap<u64, (Arc<Client>, BTreeMap<u64, SubId>)>,
+    pub(super) subs: FastMap<SubId, Sub>,
+    pub(super) next_sub: SubId,
+    pub(super) counters: Counters,
+    pub(super) since: Micros,
+    /// When the relay was last heard of the source, by our clock.
+    pub(super) heard: Micros,
+    pub(super) received: Micros,
+    /// Since when the reader reads behind what is known here.
+    pub(super) rewound: Option<Micros>,
+    /// When a feed is to be audited next.
+    pub(super) next_audit: Micros,
+    /// Messages of the relay that wait for the loop.
+    pub(super) waiting: usize,
+    /// Whether an operator wants to hear what comes over the relay; the second, what was told in it, and what was left out.
+    pub(super) traffic_wanted: bool,
+    pub(super) traffic_told: (Micros, u32, u64),
+    pub(super) told_current: Micros,
+    pub(super) was_behind: bool,
+    pub(super) sampled: Micros,
+    pub(super) reader: Arc<str>,
+    /// Places for questions about other rules.
+    pub(super) tries: Arc<Semaphore>,
+    /// Subscriptions whose rights are decided outside, and when to look at them again.
+    pub(super) outside: FastMap<SubId, Outside>,
+    pub(super) renewals: BTreeSet<(Instant, SubId)>,
+}
+
+/// What is asked outside for one subscription.
+pub(super) struct Outside {
+    pub(super) table: String,
+    pub(super) params: Map<String, Json>,
+    /// It has not begun yet.
+    pub(super) pending: Option<Request>,
+    pub(super) decided: Option<Decided>,
+    /// When to look at it again.
+    pub(super) next: Option<Instant>,
+}

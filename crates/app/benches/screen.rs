@@ -6,12 +6,14 @@
 
 use std::time::{Duration, Instant};
 
+use gossip::workbench::Access;
+use gossip::workbench::Place;
 use gossip::workbench::message::Message;
 use gossip::workbench::state::State;
 use gossip::workbench::theme::Theme;
-use gossip::workbench::update::{add_watcher, update};
+use gossip::workbench::update::update;
 use gossip::workbench::view::view;
-use gossip::workbench::{Access, Place};
+use gossip::workbench::watchers::add_watcher;
 use gossip_protocol::system::SystemRow;
 use gossip_server::config::Persona;
 use ratatui::Terminal;

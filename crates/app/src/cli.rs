@@ -1,6 +1,5 @@
 //! The command line.
 
-use std::fmt;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
@@ -9,6 +8,7 @@ use tracing_subscriber::filter::Targets;
 use tracing_subscriber::layer::SubscriberExt;
 use tracing_subscriber::util::SubscriberInitExt;
 
+use crate::outcome::Failure;
 use crate::{commands, demo};
 
 /// Streams database row changes and broker events to clients as live queries.
@@ -64,41 +64,6 @@ pub enum Command {
     Token(commands::token::Args),
 }
 
-/// Why a command failed, with its exit code.
-#[derive(Debug)]
-pub struct Failure {
-    /// The exit code.
-    pub code: u8,
-    /// What, where and what to do.
-    pub text: String,
-}
-
-impl Failure {
-    /// The check or expectation failed.
-    pub fn check(text: impl fmt::Display) -> Failure {
-        Failure { code: 1, text: text.to_string() }
-    }
-
-    /// Wrong usage or configuration.
-    pub fn usage(text: impl fmt::Display) -> Failure {
-        Failure { code: 2, text: text.to_string() }
-    }
-
-    /// Could not connect.
-    pub fn connect(text: impl fmt::Display) -> Failure {
-        Failure { code: 3, text: text.to_string() }
-    }
-}
-
-impl From<gossip_client::ClientError> for Failure {
-    fn from(e: gossip_client::ClientError) -> Self {
-        match e {
-            gossip_client::ClientError::Refused(_) | gossip_client::ClientError::Url(..) => Failure::usage(e),
-            _ => Failure::connect(e),
-        }
-    }
-}
-
 /// Writes the log to standard error, filtered as `GOSSIP_LOG` says.
 fn start_log(command: &Command) -> Result<(), String> {
     // What expectations find, they print.
@@ -111,9 +76,6 @@ fn start_log(command: &Command) -> Result<(), String> {
     tracing_subscriber::registry().with(lines).with(filter).init();
     Ok(())
 }
-
-/// The result of a command.
-pub type Outcome = Result<(), Failure>;
 
 /// Runs a command and says how it ended.
 pub fn run(cli: Cli) -> ExitCode {
@@ -158,11 +120,4 @@ pub fn run(cli: Cli) -> ExitCode {
             ExitCode::from(code)
         }
     }
-}
-
-/// Writes a line to standard output; a reader that has gone away ends the program quietly.
-pub fn print_line(text: &str) -> Outcome {
-    use std::io::Write;
-    let mut out = std::io::stdout().lock();
-    writeln!(out, "{text}").and_then(|()| out.flush()).map_err(|e| Failure::check(format!("standard output: {e}")))
 }

@@ -8,6 +8,7 @@ pub mod cli;
 pub mod commands;
 pub mod demo;
 pub mod local;
+pub mod outcome;
 pub mod recording;
 pub mod relay_map;
 pub mod setup;

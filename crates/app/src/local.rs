@@ -15,7 +15,7 @@ use gossip_server::instance::{Instance, Options, StartError};
 use gossip_server::supervisor::OnFailure;
 use gossip_source::Source;
 
-use crate::cli::Failure;
+use crate::outcome::Failure;
 
 /// Instances of one cluster, each behind a relay that can be made to fail.
 pub struct Cluster {

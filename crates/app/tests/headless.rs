@@ -1,7 +1,9 @@
 //! The demo's own counts are honest: nothing is missing when nothing is lost, and what is lost is seen.
 #![allow(clippy::unwrap_used)]
 
-use gossip::demo::headless::{Lose, Options, run};
+use gossip::demo::headless::Lose;
+use gossip::demo::headless::Options;
+use gossip::demo::headless::run;
 
 const OPTIONS: Options = Options { seconds: 4, pace: 60.0, seed: 1860, lose: None };
 

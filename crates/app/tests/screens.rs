@@ -2,15 +2,20 @@
 #![allow(clippy::unwrap_used)]
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
-use gossip::workbench::ask::Refused;
-use gossip::workbench::message::{Effect, Message, Told};
+use gossip::workbench::Access;
+use gossip::workbench::Place;
+use gossip::workbench::message::Effect;
+use gossip::workbench::message::Message;
+use gossip::workbench::message::Told;
 use gossip::workbench::rail::View;
-use gossip::workbench::state::{Overlay, State};
-use gossip::workbench::tables::Inspection;
+use gossip::workbench::state::Overlay;
+use gossip::workbench::state::State;
 use gossip::workbench::theme::Theme;
-use gossip::workbench::update::{add_watcher, update};
+use gossip::workbench::update::update;
 use gossip::workbench::view::view;
-use gossip::workbench::{Access, Place};
+use gossip::workbench::views::ask::state::Refused;
+use gossip::workbench::views::tables::state::Inspection;
+use gossip::workbench::watchers::add_watcher;
 use gossip_client::Direction;
 use gossip_protocol::ColumnInfo;
 use gossip_protocol::system::SystemRow;

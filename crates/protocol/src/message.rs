@@ -20,14 +20,24 @@ pub struct Request {
     pub params: Map<String, Json>,
 }
 
+/// Why a message is no call.
+#[derive(Clone, Debug, PartialEq)]
+pub struct NoRequest {
+    /// The id to answer under; null where there is none that could be repeated.
+    pub id: Json,
+    /// What is not as JSON-RPC 2.0 has it.
+    pub error: RpcError,
+}
+
 impl Request {
     /// Reads a message. `None`: a notification by the standard, which asks for no answer, and every call here is about
     /// its answer.
     ///
     /// # Errors
-    /// What is not as JSON-RPC 2.0 has it, with the id to answer under; null where there is none that could be repeated.
-    pub fn read(text: &str) -> Result<Option<Request>, (Json, RpcError)> {
-        let nameless = |code: i64, what: String| (Json::Null, RpcError::new(code, what));
+    /// What is not as JSON-RPC 2.0 has it.
+    pub fn read(text: &str) -> Result<Option<Request>, Box<NoRequest>> {
+        let no = |id: Json, error: RpcError| Box::new(NoRequest { id, error });
+        let nameless = |code: i64, what: String| no(Json::Null, RpcError::new(code, what));
         let call: Json = serde_json::from_str(text)
             .map_err(|e| nameless(code::PARSE, format!("not JSON: line {}, column {}", e.line(), e.column())))?;
         let Json::Object(mut call) = call else {
@@ -46,13 +56,13 @@ impl Request {
             let text = "expected {\"jsonrpc\":\"2.0\",\"id\":…,\"method\":\"…\",\"params\":{…}} with a number or a \
                         string of at most 128 bytes as id";
             let id = id.filter(|_| ok_id).unwrap_or(Json::Null);
-            return Err((id, RpcError::new(code::INVALID_REQUEST, text)));
+            return Err(no(id, RpcError::new(code::INVALID_REQUEST, text)));
         };
         let Some(id) = id else { return Ok(None) };
         let params = match call.remove("params") {
             None => Map::new(),
             Some(Json::Object(params)) => params,
-            Some(_) => return Err((id, RpcError::invalid("params: expected an object"))),
+            Some(_) => return Err(no(id, RpcError::invalid("params: expected an object"))),
         };
         Ok(Some(Request { id, method, params }))
     }

@@ -278,8 +278,8 @@ impl Connection {
         let request = match message::Request::read(&text) {
             Ok(Some(request)) => request,
             Ok(None) => return Ok(()),
-            Err((id, e)) => {
-                self.served.client.outbox.say(&message::refuse(&id, &e));
+            Err(no) => {
+                self.served.client.outbox.say(&message::refuse(&no.id, &no.error));
                 return Ok(());
             }
         };

@@ -5,10 +5,14 @@ use std::net::TcpStream;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::time::Duration;
 
 use tempfile::TempDir;
 
-use crate::{Certificates, certificates, free_port, require, wait_for};
+use crate::{Certificates, certificates, free_port, require, wait_up_to};
+
+/// A broker that is asked to start may take so long beside other things; one that has ended is not waited for.
+const STARTS_WITHIN: Duration = Duration::from_secs(300);
 
 /// Which broker.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -178,7 +182,7 @@ c.close()";
             assert!(ended.is_none(), "{program} has ended: {ended:?}");
             TcpStream::connect(("127.0.0.1", self.port)).ok()
         };
-        wait_for(|| format!("{program} to listen"), listens);
+        wait_up_to(STARTS_WITHIN, || format!("{program} to listen"), listens);
         self.running = Some(running);
     }
 

@@ -10,9 +10,10 @@ use gossip_protocol::system::{InstanceRow, SystemRow};
 use gossip_server::config::Persona;
 use serde_json::{Map, Value as Json};
 
-use super::watch::read_token;
-use crate::cli::{Failure, Outcome};
-use crate::workbench::{self, Access, Place};
+use crate::commands::watch::read_token;
+use crate::outcome::{Failure, Outcome};
+use crate::workbench;
+use crate::workbench::{Access, Place};
 
 /// Arguments of `attach`.
 #[derive(Debug, clap::Args)]

@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use gossip_client::Session;
 use gossip_protocol::Call;
 
-use super::watch::read_token;
-use crate::cli::{Outcome, print_line};
+use crate::commands::watch::read_token;
+use crate::outcome::{Outcome, print_line};
 
 /// Arguments of `drain`.
 #[derive(Debug, clap::Args)]

@@ -7,8 +7,8 @@ use std::time::Duration;
 use gossip_client::{ResultSet, Session};
 use gossip_protocol::system::{InstanceRow, LinkRow, SystemRow};
 
-use super::watch::read_token;
-use crate::cli::{Failure, Outcome};
+use crate::commands::watch::read_token;
+use crate::outcome::{Failure, Outcome};
 use crate::relay_map::{Picture, page, words};
 
 /// Between the two looks from which rates are worked out: more than a second, so that both are told anew.

@@ -17,8 +17,8 @@ use gossip_server::config::{Auth, Config, Persona};
 use serde::Deserialize;
 use serde_json::{Map, Value as Json, json};
 
-use crate::cli::{Failure, Outcome, print_line};
 use crate::local::{Cluster, source};
+use crate::outcome::{Failure, Outcome, print_line};
 
 /// The role that looks into the instance; nobody else can have it.
 const OPERATOR: &str = "gossip-expect";

@@ -7,10 +7,11 @@ use gossip_server::auth::Tokens;
 use gossip_server::config::{Auth, Config};
 use tokio::sync::Mutex;
 
-use crate::cli::{ConfigFile, Failure, Outcome};
+use crate::cli::ConfigFile;
 use crate::local::{Cluster, source, tokens};
-use crate::workbench::{self, Access, Place};
-use crate::{recording, setup};
+use crate::outcome::{Failure, Outcome};
+use crate::workbench::{Access, Place};
+use crate::{recording, setup, workbench};
 
 /// The role of the workbench's own operator where the configuration names none.
 const OWN_OPERATOR: &str = "gossip-workbench";

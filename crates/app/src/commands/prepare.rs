@@ -3,8 +3,9 @@
 use gossip_server::config::Config;
 use gossip_source::SourceError;
 
-use crate::cli::{ConfigFile, Failure, Outcome, print_line};
+use crate::cli::ConfigFile;
 use crate::local::source;
+use crate::outcome::{Failure, Outcome, print_line};
 
 /// Arguments of `prepare`.
 #[derive(Debug, clap::Args)]

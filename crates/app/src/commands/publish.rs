@@ -7,8 +7,8 @@ use gossip_protocol::Call;
 use gossip_protocol::call::Publish;
 use serde_json::Value as Json;
 
-use super::watch::read_token;
-use crate::cli::{Failure, Outcome, print_line};
+use crate::commands::watch::read_token;
+use crate::outcome::{Failure, Outcome, print_line};
 
 /// Arguments of `publish`.
 #[derive(Debug, clap::Args)]

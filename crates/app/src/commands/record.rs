@@ -11,8 +11,8 @@ use gossip_server::now;
 use serde_json::{Map, Value as Json};
 use tokio::signal::unix::{SignalKind, signal};
 
-use super::watch::read_token;
-use crate::cli::{Failure, Outcome};
+use crate::commands::watch::read_token;
+use crate::outcome::{Failure, Outcome};
 use crate::recording::{Event, LARGEST, Masks, TABLES, create};
 
 /// Arguments of `record`.

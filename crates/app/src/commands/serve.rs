@@ -3,8 +3,9 @@
 use gossip_server::config::Config;
 use gossip_server::supervisor::{OnFailure, faults};
 
-use crate::cli::{ConfigFile, Failure, Outcome, print_line};
+use crate::cli::ConfigFile;
 use crate::local::{Cluster, tokens};
+use crate::outcome::{Failure, Outcome, print_line};
 
 /// Arguments of `serve`.
 #[derive(Debug, clap::Args)]

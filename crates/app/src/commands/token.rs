@@ -3,8 +3,9 @@
 use gossip_server::config::Config;
 use serde_json::{Map, Value as Json};
 
-use crate::cli::{ConfigFile, Failure, Outcome, print_line};
+use crate::cli::ConfigFile;
 use crate::local::tokens;
+use crate::outcome::{Failure, Outcome, print_line};
 
 /// Arguments of `token`.
 #[derive(Debug, clap::Args)]

@@ -7,7 +7,7 @@ use gossip_client::{ClientError, Incoming, ResultSet, Session};
 use gossip_protocol::call::Subscribe;
 use serde_json::{Map, Value as Json, json};
 
-use crate::cli::{Failure, Outcome, print_line};
+use crate::outcome::{Failure, Outcome, print_line};
 
 /// Arguments of `watch`.
 #[derive(Debug, clap::Args)]

@@ -181,7 +181,7 @@ impl Simulation {
             let mut next = Instant::now();
             while !stopped.load(Relaxed) {
                 let mut seen = Vec::new();
-                match harbour.step(&mut |db| seen = super::audit::witness(db)) {
+                match harbour.step(&mut |db| seen = crate::demo::audit::witness(db)) {
                     Ok(c) => committed(&c, &seen),
                     // Somebody else holds the database; what was to happen happens later.
                     Err(e) => tracing::debug!("harbour: {e}"),

@@ -14,11 +14,12 @@ use serde_json::{Value as Json, json};
 use tokio::sync::watch;
 use tokio::task::JoinHandle;
 
-use super::audit::{self, Arrived, Came, History, Shape, canonical};
-use super::harbour::{Harbour, Simulation};
-use super::{INSTANCES, Scene};
-use crate::cli::Failure;
+use crate::demo::audit;
+use crate::demo::audit::{Arrived, Came, History, Shape, canonical};
+use crate::demo::harbour::{Harbour, Simulation};
+use crate::demo::scene::{INSTANCES, Scene, remove};
 use crate::local::source;
+use crate::outcome::Failure;
 use crate::workbench::operator_token;
 
 /// How long the end may wait for the last delta.
@@ -227,7 +228,7 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
         let _ = task.await;
     }
     scene.cluster.stop().await;
-    super::remove(source).await?;
+    remove(source).await?;
 
     let (history, operated) = (history.lock(), operated.lock());
     let mut summary = Summary {

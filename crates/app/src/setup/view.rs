@@ -4,9 +4,9 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line as Text, Span};
 
-use super::{Setup, Stage};
-use crate::workbench::view::put;
-use crate::workbench::view::words::{fit, wrap};
+use crate::setup::state::{Setup, Stage};
+use crate::workbench::paint::put;
+use crate::workbench::words::{fit, wrap};
 
 /// Draws all of it.
 pub fn draw(s: &Setup, frame: &mut Frame<'_>) {

@@ -2,103 +2,9 @@
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
-use super::rail::View;
-use super::state::{Overlay, State};
-
-/// Something that a key does.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Action {
-    /// Hold the flow, or let it go on.
-    Hold,
-    /// One line up.
-    Up,
-    /// One line down.
-    Down,
-    /// One page up.
-    PageUp,
-    /// One page down.
-    PageDown,
-    /// To the newest line.
-    Newest,
-    /// The next watcher.
-    NextWatcher,
-    /// The watcher before.
-    PreviousWatcher,
-    /// Show a transaction's rows.
-    Unfold,
-    /// Hide them.
-    Fold,
-    /// Why the chosen watcher heard it or did not.
-    Why,
-    /// The journey of the chosen transaction.
-    Journey,
-    /// The raw frame, in the journey.
-    Frame,
-    /// All raw frames of the chosen watcher.
-    Frames,
-    /// Make a change.
-    Change,
-    /// Make no more of the changes that are being repeated.
-    StopChanges,
-    /// Add a watcher.
-    NewWatcher,
-    /// Take the chosen watcher away.
-    DropWatcher,
-    /// Edit a persona.
-    Personas,
-    /// Make up another persona.
-    NewPersona,
-    /// The instances, and what can be done to them.
-    Instances,
-    /// Save what was recorded of late.
-    Record,
-    /// Copy the chosen line.
-    Copy,
-    /// Write the view to files.
-    Export,
-    /// Show only lines with a text.
-    Filter,
-    /// All keys.
-    Help,
-    /// A view of the rail.
-    Go(View),
-    /// All actions, to be found by their words.
-    Palette,
-    /// Write a query.
-    Edit,
-    /// Keep the edited rules and put them in force.
-    SaveRules,
-    /// Take back what was edited.
-    UndoRules,
-    /// The next role.
-    NextRole,
-    /// The role before.
-    PreviousRole,
-    /// Ask the query.
-    Run,
-    /// Choose who asks.
-    Who,
-    /// Columns further to the right.
-    MoreColumns,
-    /// Back to the left.
-    FewerColumns,
-    /// Keep the query under a name.
-    Keep,
-    /// Let a role read a table.
-    Grant,
-    /// Do the next step.
-    NextStep,
-    /// Let the chosen table stream, or no longer.
-    Stream,
-    /// Mend the chosen finding.
-    Mend,
-    /// The next finding.
-    NextFinding,
-    /// One step back.
-    Back,
-    /// Leave.
-    Quit,
-}
+use crate::workbench::action::Action;
+use crate::workbench::rail::View;
+use crate::workbench::state::{Overlay, State};
 
 /// An action with its key and what it is called.
 #[derive(Debug)]
@@ -287,9 +193,11 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Go(View::Steps) => s.has_config && s.view != View::Steps,
         Action::Go(view) => view != s.view,
         Action::Grant => s.has_config && s.has_cluster && !s.tables.known.is_empty(),
-        Action::NextStep => super::steps::next(s).is_some(),
+        Action::NextStep => crate::workbench::views::steps::list::next(s).is_some(),
         Action::Palette => true,
-        Action::Edit if s.view == View::Rules => !s.rules.editing && super::rules::chosen(s).is_some(),
+        Action::Edit if s.view == View::Rules => {
+            !s.rules.editing && crate::workbench::views::rules::update::chosen(s).is_some()
+        }
         Action::Edit => !s.ask.editing,
         Action::SaveRules => s.rules.can_save(),
         Action::UndoRules => s.rules.edited.is_some(),
@@ -299,8 +207,8 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Who => s.personas.len() > 1,
         Action::Keep => s.has_config && s.ask.running.is_some(),
         Action::Stream => s.has_database && s.has_config && s.has_cluster && !s.tables.inspected().is_empty(),
-        Action::Mend => s.has_database && super::tables::mendable(s).is_some(),
-        Action::NextFinding => s.has_database && super::tables::mendable(s).is_some(),
+        Action::Mend => s.has_database && crate::workbench::views::tables::update::mendable(s).is_some(),
+        Action::NextFinding => s.has_database && crate::workbench::views::tables::update::mendable(s).is_some(),
         Action::Frame => in_journey,
         Action::NextWatcher | Action::PreviousWatcher => s.watchers.len() > 1,
         Action::Back if s.view != View::Earshot => {
@@ -318,7 +226,7 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Change => s.has_database,
         Action::StopChanges => s.repeating,
         Action::DropWatcher | Action::Frames if s.recorded => false,
-        Action::NewWatcher => !super::update::choosable(s).is_empty(),
+        Action::NewWatcher => !crate::workbench::watchers::choosable(s).is_empty(),
         Action::DropWatcher | Action::Frames => !s.watchers.is_empty(),
         Action::NewPersona => s.can_mint,
         Action::Personas => s.can_mint && !s.watchers.is_empty(),

@@ -2,11 +2,13 @@
 
 use gossip_draw::{Colour, Drawing, Point, Shape, fit, text_width};
 
-use super::legs::{Tone, legs};
-use super::line::Line;
-use super::marks::Mark;
-use super::state::State;
-use super::view::words::{self, span, time};
+use crate::workbench::line::Line;
+use crate::workbench::marks::Mark;
+use crate::workbench::page::Page;
+use crate::workbench::state::State;
+use crate::workbench::views::earshot::legs::{Tone, legs};
+use crate::workbench::words;
+use crate::workbench::words::{span, time};
 
 const INK: Colour = [34, 38, 44];
 const GREY: Colour = [122, 128, 136];
@@ -15,17 +17,6 @@ const MARGIN: f32 = 40.0;
 
 /// Watchers that have room beside each other.
 const COLUMNS: usize = 8;
-
-/// A page and the same as text.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Page {
-    /// The first part of the files' names.
-    pub name: String,
-    /// The drawing.
-    pub drawing: Drawing,
-    /// The text.
-    pub text: String,
-}
 
 /// A mark's colour on white paper.
 fn colour(mark: Mark) -> Colour {

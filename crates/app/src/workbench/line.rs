@@ -6,7 +6,7 @@ use std::sync::Arc;
 use gossip_core::explain::Tally;
 use serde_json::{Map, Value as Json};
 
-use super::state::{Micros, WatcherId};
+use crate::workbench::ids::{Micros, WatcherId};
 use gossip_source::database::KnownBy;
 
 /// A position as it is told, `source:number`, in order.

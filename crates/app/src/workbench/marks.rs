@@ -3,7 +3,7 @@
 use gossip_core::explain::Tally;
 use ratatui::style::Style;
 
-use super::theme::Theme;
+use crate::workbench::theme::Theme;
 
 /// What a cell of Earshot shows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

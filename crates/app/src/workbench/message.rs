@@ -13,15 +13,15 @@ use gossip_server::config::{Persona, Watcher};
 use gossip_source::database::{Look, Made};
 use serde_json::{Map, Value as Json};
 
-use super::Place;
-use super::ask::{About, Refused};
-use super::export::Page;
-use super::frames::Log;
-use super::line::At;
-use super::rules::Answer;
-use super::state::{Micros, WatcherId};
-use super::tables::{Inspection, Proposal};
 use crate::recording::{Event, Masks};
+use crate::workbench::access::Place;
+use crate::workbench::ids::{Micros, WatcherId};
+use crate::workbench::line::At;
+use crate::workbench::overlays::frames::Log;
+use crate::workbench::page::Page;
+use crate::workbench::views::ask::state::{About, Refused};
+use crate::workbench::views::rules::state::Answer;
+use crate::workbench::views::tables::state::{Inspection, Proposal};
 
 /// Something that happened.
 #[derive(Clone, Debug)]

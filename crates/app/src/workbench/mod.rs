@@ -5,92 +5,46 @@
 //! once. The workbench knows instances only as a client: through live queries on the system tables, the operator's
 //! calls, and watchers that are clients like any other.
 
+mod access;
+pub mod act;
+pub mod action;
 pub mod actions;
-pub mod ask;
-pub mod change;
 pub mod export;
-pub mod flow;
-pub mod forms;
-pub mod frames;
+pub mod ids;
 pub mod input;
-pub mod legs;
 pub mod line;
 pub mod marks;
 pub mod message;
-pub mod palette;
+pub mod overlays;
+pub mod page;
+pub mod paint;
 pub mod rail;
 pub mod rates;
-pub mod relay;
 pub mod replay;
-pub mod rules;
 pub mod state;
-pub mod steps;
-pub mod tables;
 pub mod tasks;
 pub mod theme;
 pub mod update;
 pub mod view;
+pub mod views;
+pub mod watchers;
+pub mod words;
 
-use std::collections::BTreeMap;
-use std::path::PathBuf;
+pub use access::{Access, Place, UNKNOWN_ROLES};
+
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use gossip_core::rule::RuleText;
 use gossip_server::auth::Tokens;
-use gossip_server::config::{Persona, Watcher};
-use gossip_source::Source;
 use serde_json::Map;
-use tokio::sync::{Mutex, mpsc};
+use tokio::sync::mpsc;
 
-use crate::local::Cluster;
 use crate::recording::Event;
-use message::{Effect, Message};
-use state::State;
-use tasks::Tasks;
-use theme::Theme;
-
-/// An instance to look at.
-#[derive(Clone, Debug, Default)]
-pub struct Place {
-    /// Its name, where it is known before.
-    pub name: String,
-    /// Where it listens.
-    pub url: String,
-}
-
-/// What the workbench may reach. Whatever is absent, the actions that need it are absent too.
-#[derive(Clone, Default)]
-pub struct Access {
-    /// The instances.
-    pub places: Vec<Place>,
-    /// An operator's token.
-    pub operator: String,
-    /// Mints tokens for personas.
-    pub tokens: Option<Arc<Tokens>>,
-    /// Tokens of personas for whom none can be minted here, by name.
-    pub given: BTreeMap<String, String>,
-    /// The database itself.
-    pub database: Option<Arc<dyn Source>>,
-    /// The personas.
-    pub personas: BTreeMap<String, Persona>,
-    /// The rules, where the configuration can be read.
-    pub rules: Vec<RuleText>,
-    /// The watchers to begin with.
-    pub watchers: Vec<Watcher>,
-    /// Whether to begin with what is still to be done.
-    pub first_steps: bool,
-    /// The configuration, to keep personas and watchers in.
-    pub config: Option<PathBuf>,
-    /// The instances themselves, where they run in this process.
-    pub cluster: Option<Arc<Mutex<Option<Cluster>>>>,
-    /// What is looked at, for the head line.
-    pub title: String,
-}
-
-/// Stands for the roles of somebody whose token does not show them.
-pub const UNKNOWN_ROLES: &str = "by token";
+use crate::workbench::message::{Effect, Message};
+use crate::workbench::state::State;
+use crate::workbench::tasks::Tasks;
+use crate::workbench::theme::Theme;
 
 /// A token for the workbench's own operator.
 pub fn operator_token(tokens: &Tokens) -> Result<String, String> {
@@ -134,7 +88,7 @@ async fn run_with(access: Access, mut state: State) -> Result<(), String> {
     for w in watchers {
         let named = |p: &state::PlaceState| Some(&p.name) == w.instance.as_ref();
         let place = state.places.iter().position(named).unwrap_or(0);
-        update::add_watcher(&mut state, &w.persona, &w.query, place).into_iter().for_each(|e| tasks.carry_out(e));
+        watchers::add_watcher(&mut state, &w.persona, &w.query, place).into_iter().for_each(|e| tasks.carry_out(e));
     }
     let keys = read_keys(messages.clone());
     let outcome = show(&mut terminal, &mut state, &mut tasks, &mut inbox).await;

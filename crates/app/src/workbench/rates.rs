@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use hdrhistogram::Histogram;
 
-use super::state::Micros;
+use crate::workbench::ids::Micros;
 
 /// Rates over the last seconds.
 #[derive(Clone, Debug, Default)]

@@ -4,12 +4,14 @@ use std::collections::HashMap;
 
 use gossip_protocol::system::{ClientRow, InstanceRow, SystemRow, TableRow, VerdictRow};
 
-use super::Access;
-use super::message::Message;
-use super::state::{Link, PlaceState, State, WatcherId};
-use super::theme::Theme;
-use super::update::{add_watcher, update};
 use crate::recording::Event;
+use crate::workbench::access::Access;
+use crate::workbench::ids::WatcherId;
+use crate::workbench::message::Message;
+use crate::workbench::state::{Link, PlaceState, State};
+use crate::workbench::theme::Theme;
+use crate::workbench::update::update;
+use crate::workbench::watchers::add_watcher;
 use gossip_server::config::Persona;
 
 /// The state after all events.

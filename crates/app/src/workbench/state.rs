@@ -9,30 +9,31 @@ use gossip_protocol::system::{InstanceRow, SystemRow, VerdictRow};
 use gossip_server::config::Persona;
 use serde_json::{Map, Value as Json, json};
 
-use super::Access;
-use super::ask::Ask;
-use super::forms::Form;
-use super::frames::{Log, Looking};
-use super::input::Input;
-use super::line::{At, Line, Stage};
-use super::marks::Mark;
-use super::rail::View;
-use super::rates::Rates;
-use super::relay::Relay;
-use super::rules::Rules;
-use super::tables::{Proposal, Tables};
-use super::theme::Theme;
 use crate::recording::Event;
+use crate::workbench::access::Access;
+use crate::workbench::ids::{Micros, WatcherId};
+use crate::workbench::input::Input;
+use crate::workbench::line::{At, Line, Stage};
+use crate::workbench::marks::Mark;
+use crate::workbench::overlays::form::Form;
+use crate::workbench::overlays::frames::{Log, Looking};
+use crate::workbench::rail::View;
+use crate::workbench::rates::Rates;
+use crate::workbench::theme::Theme;
+use crate::workbench::views::ask::state::Ask;
+use crate::workbench::views::relay::state::Relay;
+use crate::workbench::views::rules::state::Rules;
+use crate::workbench::views::tables::state::{Proposal, Tables};
 use gossip_source::database::Look;
-
-/// Microseconds since 1970.
-pub type Micros = i64;
 
 /// Events that are kept for a recording; the oldest go first.
 pub const MAX_KEPT: usize = 20_000;
 
 /// Lines that are kept; the oldest go first.
 pub const MAX_LINES: usize = 4_000;
+
+/// Cursors and early frames that are remembered.
+pub const MAX_REMEMBERED: usize = 20_000;
 
 /// How a connection stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -60,14 +61,11 @@ pub struct PlaceState {
 
 impl PlaceState {
     /// Nothing has been heard of it.
-    pub fn new(place: &super::Place) -> PlaceState {
+    pub fn new(place: &crate::workbench::access::Place) -> PlaceState {
         let name = if place.name.is_empty() { &place.url } else { &place.name };
         PlaceState { name: name.clone(), url: place.url.clone(), link: Link::Connecting, info: InstanceRow::default() }
     }
 }
-
-/// A number that a watcher keeps for its life.
-pub type WatcherId = u32;
 
 /// A watcher.
 #[derive(Clone, Debug)]
@@ -311,7 +309,7 @@ impl State {
             row: p.info.to_json(),
         };
         let name = self.places.first().map(|p| p.name.clone()).unwrap_or_default();
-        let table = |t: &super::tables::Known| Event {
+        let table = |t: &crate::workbench::views::tables::state::Known| Event {
             instance: name.clone(),
             table: "tables",
             at: self.now,
@@ -375,7 +373,7 @@ impl State {
     }
 
     fn matches(&self, line: &Line, wanted: &str) -> bool {
-        let text = super::view::words::whole(line).to_lowercase();
+        let text = crate::workbench::words::whole(line).to_lowercase();
         let marks = || self.watchers.iter().any(|w| self.mark(line, w).word().contains(wanted));
         wanted.split_whitespace().all(|word| text.contains(word)) || marks()
     }

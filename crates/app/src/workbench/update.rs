@@ -2,23 +2,23 @@
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use gossip_protocol::system::SystemRow;
-use gossip_server::config::Persona;
-use serde_json::Value as Json;
 
-use super::actions::{self, Action};
-use super::flow::{arrived, change, listening, newest_position, trim, verdict, was_made};
-use super::forms::{FormKind, field, fit, form, in_form};
-use super::frames::{self, Log, Looking};
-use super::input::Input;
-use super::line::{At, Stage};
-use super::message::{Effect, InstanceAction, Message};
-use super::palette::in_palette;
-use super::rail::View;
-use super::state::{Click, Link, Overlay, PlaceState, State, WatcherState, Why};
-use super::{ask, relay, rules, tables};
-
-/// Cursors and early frames that are remembered.
-pub(super) const MAX_REMEMBERED: usize = 20_000;
+use crate::workbench::act::{act, choose_column, hold, step};
+use crate::workbench::action::Action;
+use crate::workbench::actions;
+use crate::workbench::line::At;
+use crate::workbench::message::{Effect, InstanceAction, Message};
+use crate::workbench::overlays::forms::{fit, in_form};
+use crate::workbench::overlays::frames_keys as frames;
+use crate::workbench::overlays::palette::in_palette;
+use crate::workbench::rail::View;
+use crate::workbench::state::MAX_REMEMBERED;
+use crate::workbench::state::{Click, Link, Overlay, PlaceState, State};
+use crate::workbench::views::ask::update as ask;
+use crate::workbench::views::earshot::flow::{arrived, change, listening, newest_position, trim, verdict, was_made};
+use crate::workbench::views::relay::update as relay;
+use crate::workbench::views::rules::update as rules;
+use crate::workbench::views::tables::update as tables;
 
 /// Takes a message and returns what is to be done.
 pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
@@ -156,31 +156,6 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
     Vec::new()
 }
 
-/// Adds a watcher and lets it listen.
-pub fn add_watcher(s: &mut State, persona: &str, query: &str, place: usize) -> Vec<Effect> {
-    let Some(identity) = s.personas.get(persona).cloned() else { return vec![] };
-    let id = s.watcher_id();
-    let frames = Log::default();
-    s.watchers.push(WatcherState {
-        id,
-        persona: persona.to_string(),
-        role: identity.roles.first().cloned().unwrap_or_else(|| "anyone".into()),
-        query: query.to_string(),
-        place,
-        link: Link::Connecting,
-        refused: None,
-        current: None,
-        listens_after: None,
-        subscription: None,
-        rows: 0,
-        heard: 0,
-        snapshots: vec![],
-        absent: vec![],
-        frames: frames.clone(),
-    });
-    vec![Effect::Listen { watcher: id, persona: persona.into(), identity, query: query.into(), place, frames }]
-}
-
 fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
     if key.modifiers.contains(KeyModifiers::CONTROL) && key.code == KeyCode::Char('c') {
         s.leaving = true;
@@ -274,276 +249,6 @@ fn mouse(s: &mut State, event: MouseEvent) -> Vec<Effect> {
         _ => {}
     }
     vec![]
-}
-
-pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
-    match action {
-        Action::Quit => s.leaving = true,
-        Action::Help => s.overlay = Overlay::Help(0),
-        Action::Hold if s.view == View::Relay => relay::hold(s),
-        Action::Hold => match s.held.take() {
-            Some(_) => s.chosen = None,
-            None => hold(s),
-        },
-        Action::Go(view) => {
-            s.view = view;
-            s.overlay = Overlay::None;
-            if view == View::Tables {
-                return tables::look(s);
-            }
-        }
-        Action::Palette => s.overlay = Overlay::Palette(Input::default(), 0),
-        Action::Edit if s.view == View::Rules => rules::edit(s),
-        Action::Edit => s.ask.editing = true,
-        Action::SaveRules => return rules::save(s),
-        Action::UndoRules => rules::undo(s),
-        Action::NextRole => rules::step(s, 0, 1),
-        Action::PreviousRole => rules::step(s, 0, -1),
-        Action::PageUp | Action::PageDown if s.view == View::Rules => {
-            return rules::scroll(s, if action == Action::PageDown { 5 } else { -5 });
-        }
-        Action::Run => return ask::run(s),
-        Action::MoreColumns => {
-            let columns = s.ask.panes.iter().filter_map(|p| p.columns.as_ref()).map(Vec::len).max().unwrap_or(1);
-            s.ask.aside = (s.ask.aside + 1).min(columns.saturating_sub(1));
-        }
-        Action::FewerColumns => s.ask.aside = s.ask.aside.saturating_sub(1),
-        Action::Who => s.overlay = Overlay::Who(0),
-        Action::Keep => s.overlay = Overlay::Form(form(FormKind::KeepQuery, vec![field("name", "", vec![])])),
-        Action::Stream => return tables::switch(s),
-        Action::Record => {
-            let fields = vec![field("file", "gossip-recording.jsonl", vec![]), field("mask columns", "", vec![])];
-            s.overlay = Overlay::Form(form(FormKind::Record, fields));
-        }
-        Action::Copy => {
-            let Some(line) = s.chosen_line() else { return vec![] };
-            let text = line.made.as_ref().map_or_else(|| super::view::words::whole(line), |(sql, _)| sql.clone());
-            s.notice = Some((s.now, format!("copied: {text}")));
-            return vec![Effect::Copy(text)];
-        }
-        Action::Frames => {
-            if let Some(w) = s.watchers.get(s.column) {
-                s.overlay =
-                    Overlay::Frames(Looking { watcher: w.id, chosen: None, find: Input::default(), finding: false });
-            }
-        }
-        Action::Export if s.view == View::Relay => return vec![Effect::Export(Box::new(relay::export(s)))],
-        Action::Export => {
-            let of_line = match s.overlay {
-                Overlay::Journey { line, .. } => s.line(line),
-                _ => None,
-            };
-            let page = of_line.map_or_else(|| super::export::earshot(s), |line| super::export::journey(s, line));
-            return vec![Effect::Export(Box::new(page))];
-        }
-        Action::Grant => s.overlay = Overlay::Form(super::forms::grant(s)),
-        Action::NextStep => {
-            let step = super::steps::next(s).and_then(|i| super::steps::steps(s).into_iter().nth(i));
-            return step.map_or(vec![], |step| act(s, step.action));
-        }
-        Action::Mend => return tables::mend(s),
-        Action::NextFinding => s.tables.finding += 1,
-        Action::Up => step(s, -1),
-        Action::Down => step(s, 1),
-        Action::PageUp => step(s, -(s.page.max(2) as isize - 1)),
-        Action::PageDown => step(s, s.page.max(2) as isize - 1),
-        Action::Newest if s.view != View::Earshot => step(s, isize::MIN),
-        Action::Newest => {
-            s.held = None;
-            s.chosen = None;
-        }
-        Action::NextWatcher => return choose_column(s, (s.column + 1) % s.watchers.len().max(1)),
-        Action::PreviousWatcher => {
-            let n = s.watchers.len().max(1);
-            return choose_column(s, (s.column + n - 1) % n);
-        }
-        Action::Unfold | Action::Fold => {
-            hold(s);
-            let id = s.chosen_line().map(|l| l.id);
-            if let Some(line) = id.and_then(|id| s.line_mut(id)) {
-                line.unfolded = action == Action::Unfold;
-            }
-        }
-        Action::Why => {
-            if s.why.take().is_none() {
-                hold(s);
-                return ask_why(s);
-            }
-        }
-        Action::Journey => {
-            hold(s);
-            if let Some(line) = s.chosen_line().map(|l| l.id) {
-                s.overlay = Overlay::Journey { line, frame: false };
-            }
-        }
-        Action::Frame => {
-            if let Overlay::Journey { frame, .. } = &mut s.overlay {
-                *frame = !*frame;
-            }
-        }
-        Action::Change => {
-            let (form, effects) = super::change::form(s);
-            s.overlay = Overlay::Form(form);
-            return effects;
-        }
-        Action::StopChanges => return vec![Effect::StopRepeating],
-        Action::NewWatcher => {
-            let personas = choosable(s);
-            let places: Vec<String> = s.places.iter().map(|p| p.name.clone()).collect();
-            let first = |v: &[String]| v.first().cloned().unwrap_or_default();
-            // The last persona has most likely just been made; a table that streams is meant, most likely the first.
-            let newest = s.newest_persona.clone().filter(|p| personas.contains(p)).unwrap_or_else(|| first(&personas));
-            let table = s.tables.granted().unwrap_or_default();
-            let fields = vec![
-                field("persona", &newest, personas.clone()),
-                field("query", &format!("SELECT * FROM {table}"), vec![]),
-                field("instance", &first(&places), places.clone()),
-            ];
-            s.overlay = Overlay::Form(form(FormKind::Watcher, fields));
-        }
-        Action::DropWatcher => {
-            if s.column < s.watchers.len() {
-                let gone = s.watchers.remove(s.column);
-                s.column = s.column.min(s.watchers.len().saturating_sub(1));
-                s.why = s.why.take().filter(|w| w.watcher != gone.id);
-                let effects = vec![Effect::Hush(gone.id), Effect::KeepWatchers(kept_watchers(s))];
-                return effects;
-            }
-        }
-        Action::NewPersona => {
-            let names = ["Ada", "Ben", "Cleo", "Dara", "Emil", "Fay"];
-            let free = names.iter().find(|n| !s.personas.contains_key(**n)).unwrap_or(&"");
-            let role = s.tables.rules.first().map_or("", |r| r.role.as_str()).to_string();
-            let fields =
-                vec![field("name", free, vec![]), field("roles", &role, vec![]), field("claims", "{}", vec![])];
-            s.overlay = Overlay::Form(form(FormKind::Persona, fields));
-        }
-        Action::Personas => {
-            let watcher = s.watchers.get(s.column).map(|w| w.persona.clone()).unwrap_or_default();
-            let p = s.personas.get(&watcher).cloned().unwrap_or_default();
-            let claims = Json::Object(p.claims.clone()).to_string();
-            let fields = vec![
-                field("name", &watcher, vec![]),
-                field("roles", &p.roles.join(", "), vec![]),
-                field("claims", &claims, vec![]),
-            ];
-            s.overlay = Overlay::Form(form(FormKind::Persona, fields));
-        }
-        Action::Instances => s.overlay = Overlay::Instances(0),
-        Action::Filter => {
-            let (label, now) = match s.view {
-                View::Ask => ("only rows with", s.ask.find.clone()),
-                View::Tables => ("only tables with", s.tables.find.clone()),
-                View::Earshot | View::Rules | View::Relay | View::Steps => ("only lines with", s.filter.clone()),
-            };
-            s.overlay = Overlay::Form(form(FormKind::Filter, vec![field(label, &now, vec![])]));
-        }
-        Action::Back => {
-            if s.overlay != Overlay::None {
-                s.overlay = Overlay::None;
-            } else if s.view != View::Earshot {
-                s.ask.find.clear();
-                s.tables.find.clear();
-            } else if s.why.take().is_none() {
-                if s.filter.is_empty() {
-                    s.held = None;
-                    s.chosen = None;
-                }
-                s.filter.clear();
-            }
-        }
-    }
-    vec![]
-}
-
-/// Holds the flow with the newest line on top.
-pub(super) fn hold(s: &mut State) {
-    if s.held.is_none() {
-        let top = s.visible().next().map(|l| l.id);
-        s.held = top;
-        s.chosen = s.chosen.or(top);
-    }
-}
-
-fn step(s: &mut State, by: isize) {
-    match s.view {
-        View::Earshot => step_line(s, by),
-        View::Tables => tables::step(s, by),
-        View::Rules => rules::step(s, by, 0),
-        View::Relay => relay::step(s, by),
-        View::Steps => {}
-        View::Ask => {
-            let most = s.ask.panes.iter().map(|p| p.rows.len()).max().unwrap_or(0);
-            s.ask.scroll = s.ask.scroll.saturating_add_signed(by).min(most.saturating_sub(1));
-        }
-    }
-}
-
-/// The personas as whom something can be asked from here.
-pub fn choosable(s: &State) -> Vec<String> {
-    let can = |(name, p): &(&String, &Persona)| s.can_mint || p.roles.is_empty() || s.given.contains(*name);
-    s.personas.iter().filter(can).map(|(n, _)| n.clone()).collect()
-}
-
-/// The watchers as the configuration has them.
-pub(super) fn kept_watchers(s: &State) -> Vec<gossip_server::config::Watcher> {
-    let kept = |w: &WatcherState| gossip_server::config::Watcher {
-        persona: w.persona.clone(),
-        query: w.query.clone(),
-        instance: s.places.get(w.place).filter(|_| s.places.len() > 1).map(|p| p.name.clone()),
-    };
-    s.watchers.iter().map(kept).collect()
-}
-
-fn step_line(s: &mut State, by: isize) {
-    hold(s);
-    let ids: Vec<u64> = s.visible().map(|l| l.id).collect();
-    if ids.is_empty() {
-        return;
-    }
-    let place = |id: Option<u64>| ids.iter().position(|i| Some(*i) == id);
-    let at = place(s.chosen).unwrap_or(0).saturating_add_signed(by).min(ids.len() - 1);
-    s.chosen = Some(ids[at]);
-    let top = place(s.held).unwrap_or(0);
-    // The chosen line stays on the screen.
-    let page = s.page.max(1);
-    let top = if at < top { at } else { top.max((at + 1).saturating_sub(page)) };
-    s.held = Some(ids[top]);
-    if s.why.is_some() {
-        s.why = None;
-    }
-}
-
-fn choose_column(s: &mut State, column: usize) -> Vec<Effect> {
-    s.column = column;
-    if s.why.is_some() { ask_why(s) } else { vec![] }
-}
-
-fn ask_why(s: &mut State) -> Vec<Effect> {
-    let (Some(line), Some(w)) = (s.chosen_line(), s.watchers.get(s.column)) else { return vec![] };
-    let (id, watcher, place, at) = (line.id, w.id, w.place, line.at.clone());
-    let subscription = w.subscription;
-    let judged = line.cells.contains_key(&watcher);
-    let mark = s.mark(line, w).word();
-    let unanswerable = match (&at, &line.made) {
-        _ if s.recorded => Some(format!("{mark}; a recording has no instance that could be asked for the steps")),
-        (None, Some((_, Stage::NeverComes(why)))) => Some(why.clone()),
-        (None, _) => Some("it has not been seen in the stream yet".to_string()),
-        _ if w.refused.is_some() => w.refused.clone(),
-        // What its instance has judged for it, it was listening to, whatever else was known when its result came.
-        (Some(at), _) if !judged && w.listens_after.as_ref().is_none_or(|after| at <= after) => {
-            Some("it was not listening yet when this was committed".to_string())
-        }
-        _ if subscription.is_none() => Some("its instance has not told of anything for it yet".to_string()),
-        _ => None,
-    };
-    s.why = Some(Why { line: id, watcher, steps: unanswerable.clone().map(Err) });
-    match (at, subscription) {
-        (Some(at), Some(subscription)) if unanswerable.is_none() => {
-            vec![Effect::Explain { line: id, watcher, subscription, at, place }]
-        }
-        _ => vec![],
-    }
 }
 
 fn in_instances(s: &mut State, key: KeyEvent, chosen: usize) -> Vec<Effect> {

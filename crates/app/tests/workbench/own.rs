@@ -1,7 +1,9 @@
 //! Somebody's own database: the first steps, and every action.
 
 use crossterm::event::KeyCode;
-use gossip::workbench::actions::{ACTIONS, Action, Entry};
+use gossip::workbench::action::Action;
+use gossip::workbench::actions::ACTIONS;
+use gossip::workbench::actions::Entry;
 use gossip::workbench::rail::View;
 use testbed::Tmux;
 

@@ -133,7 +133,7 @@ impl Node {
         let left_out = std::mem::take(left_out);
         let what: String = what.chars().take(SHOWN_TEXT).collect();
         let (at, instance) = (now(), self.start.name.clone());
-        self.system.add(TrafficRow { at, instance, name, sender, what, left_out: left_out.into() });
+        self.system.add(TrafficRow { at, instance, name, sender, what, left_out });
         self.flush_system();
     }
 
@@ -170,13 +170,13 @@ impl Node {
             epoch: progress.epoch,
             position: self.position(),
             behind_ms: self.behind_ms(),
-            state: reading.into(),
+            state: reading,
             clients: self.clients.len() as u64,
             subscriptions: subscriptions as u64,
             feeds: feeds as u64,
             changes: self.counters.changes,
             deliveries: self.counters.deliveries,
-            rules: self.engine.rules().hash().into(),
+            rules: self.engine.rules().hash(),
             version: env!("CARGO_PKG_VERSION").into(),
             decisions: self.start.decisions.as_ref().map(|d| d.state()),
             audits: self.counters.audits,

@@ -7,8 +7,8 @@ use std::sync::Arc;
 
 use gossip_source::{Condition, Source};
 
-use crate::workbench::change::instance_of;
-use crate::workbench::tables::{Inspection, Proposal, Proposed};
+use crate::workbench::overlays::change::instance_of;
+use crate::workbench::views::tables::state::{Inspection, Proposal, Proposed};
 
 /// Looks at all tables, and holds the source and what rules need of it against the database.
 pub fn inspect(source: &dyn Source, conditions: &[Condition]) -> Result<Inspection, String> {

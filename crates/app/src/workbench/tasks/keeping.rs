@@ -3,7 +3,7 @@
 
 use std::path::Path;
 
-use crate::workbench::export::Page;
+use crate::workbench::page::Page;
 use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
 use gossip_server::config::{Config, Persona, Watcher};

@@ -13,11 +13,11 @@ use gossip_server::now;
 use serde_json::{Map, Value as Json, json};
 use tokio::time::Instant;
 
-use super::{AGAIN, Messages};
-use crate::workbench::ask::{Refused, SHOWN};
-use crate::workbench::frames::Log;
+use crate::workbench::ids::WatcherId;
 use crate::workbench::message::{Message, Told};
-use crate::workbench::state::WatcherId;
+use crate::workbench::overlays::frames::Log;
+use crate::workbench::tasks::again::{AGAIN, Messages};
+use crate::workbench::views::ask::state::{Refused, SHOWN};
 
 /// A client's token is good for a day.
 const TOKEN_SECONDS: i64 = 86_400;

@@ -1,6 +1,7 @@
 //! What the workbench does outside of itself: connections to instances, changes on the database, the instances of this
 //! process. Everything reports by messages; nothing here draws or decides.
 
+mod again;
 mod database;
 mod keeping;
 mod listening;
@@ -24,26 +25,22 @@ use serde_json::Value as Json;
 use tokio::sync::{mpsc, oneshot};
 use tokio::task::JoinHandle;
 
-use super::ask::About;
-use super::message::{Effect, InstanceAction, Message, Told};
-use super::state::WatcherId;
-use super::tables::{Inspection, Proposal, Proposed};
-use super::{Access, Place};
 use crate::local::Cluster;
 use crate::recording;
-use listening::{Asker, Identity, Listener};
-use operating::{Question, operate};
+use crate::workbench::access::{Access, Place};
+use crate::workbench::ids::WatcherId;
+use crate::workbench::message::{Effect, InstanceAction, Message, Told};
+use crate::workbench::tasks::again::Messages;
+use crate::workbench::tasks::listening::{Asker, Identity, Listener};
+use crate::workbench::tasks::operating::{Question, operate};
+use crate::workbench::views::ask::state::About;
+use crate::workbench::views::tables::state::{Inspection, Proposal, Proposed};
 
 /// Messages that may wait for the screen; whoever has more waits.
 pub const CHANNEL: usize = 10_000;
 
-/// Between two attempts to connect.
-const AGAIN: Duration = Duration::from_millis(700);
-
 /// Longest wait for an operator's answer.
 const PATIENCE: Duration = Duration::from_secs(5);
-
-type Messages = mpsc::Sender<Message>;
 
 /// Everything that runs outside.
 pub struct Tasks {

@@ -9,8 +9,8 @@ use gossip_server::now;
 use serde_json::{Map, Value as Json};
 use tokio::sync::{mpsc, oneshot};
 
-use super::{AGAIN, Messages};
 use crate::workbench::message::Message;
+use crate::workbench::tasks::again::{AGAIN, Messages};
 
 /// A question to the operator's connection of a place.
 pub struct Question {

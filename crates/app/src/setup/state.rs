@@ -1,0 +1,141 @@
+//! What is shown on the way to a `gossip.toml`, and what a key does.
+
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use gossip_source::Plan;
+
+use crate::workbench::input::Input;
+use crate::workbench::theme::Theme;
+
+/// A table that can be chosen.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Choice {
+    /// Its name.
+    pub name: String,
+    /// Its columns and its rows.
+    pub size: (usize, Option<u64>),
+    /// Its key, or why it cannot stream and what mends that.
+    pub key: Result<String, (String, Option<String>)>,
+    /// Whether it is to stream.
+    pub chosen: bool,
+}
+
+/// Where one is.
+#[derive(Clone, Debug)]
+pub enum Stage {
+    /// Which database?
+    Source,
+    /// Which tables?
+    Tables(Vec<Choice>, usize),
+    /// This is what it takes.
+    Plan(Plan),
+}
+
+/// What is shown and what has been chosen.
+#[derive(Clone, Debug)]
+pub struct Setup {
+    /// The databases found here, as paths from here.
+    pub files: Vec<String>,
+    /// The chosen one; the one that is typed if it is past the end.
+    pub at: usize,
+    /// A path that is typed.
+    pub typed: Input,
+    /// Where one is.
+    pub stage: Stage,
+    /// The chosen database.
+    pub file: String,
+    /// What is wrong.
+    pub problem: Option<String>,
+    /// Colours.
+    pub theme: Theme,
+}
+
+/// What has to be done outside.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Do {
+    /// Look into a database.
+    Look(String),
+    /// Find out what it takes to let these tables stream.
+    Plan(Vec<String>),
+    /// Prepare the database and write the file.
+    Write,
+    /// Leave everything as it is.
+    Leave,
+}
+
+impl Setup {
+    /// With the databases that were found.
+    pub fn new(files: Vec<String>, theme: Theme) -> Setup {
+        let typed = Input::default();
+        Setup { files, at: 0, typed, stage: Stage::Source, file: String::new(), problem: None, theme }
+    }
+
+    /// The chosen tables.
+    fn tables(choices: &[Choice]) -> Vec<String> {
+        choices.iter().filter(|c| c.chosen).map(|c| c.name.clone()).collect()
+    }
+
+    /// What a key does.
+    pub fn key(&mut self, key: KeyEvent) -> Option<Do> {
+        if key.modifiers.contains(KeyModifiers::CONTROL) && key.code == KeyCode::Char('c') {
+            return Some(Do::Leave);
+        }
+        self.problem = None;
+        match (&mut self.stage, key.code) {
+            (Stage::Source, KeyCode::Esc) => Some(Do::Leave),
+            (Stage::Source, KeyCode::Up) => {
+                self.at = self.at.saturating_sub(1);
+                None
+            }
+            (Stage::Source, KeyCode::Down) => {
+                self.at = (self.at + 1).min(self.files.len());
+                None
+            }
+            (Stage::Source, KeyCode::Enter) => {
+                let typed = self.typed.text().trim().to_string();
+                let file = self.files.get(self.at).cloned().unwrap_or(typed);
+                (!file.is_empty()).then(|| {
+                    self.file.clone_from(&file);
+                    Do::Look(file)
+                })
+            }
+            (Stage::Source, KeyCode::Backspace) => {
+                self.typed.backspace();
+                None
+            }
+            (Stage::Source, KeyCode::Char(c)) => {
+                self.at = self.files.len();
+                self.typed.insert(c);
+                None
+            }
+            (Stage::Tables(all, at), KeyCode::Up) => {
+                *at = at.saturating_sub(1).min(all.len());
+                None
+            }
+            (Stage::Tables(all, at), KeyCode::Down) => {
+                *at = (*at + 1).min(all.len().saturating_sub(1));
+                None
+            }
+            (Stage::Tables(all, at), KeyCode::Char(' ')) => {
+                match all.get_mut(*at) {
+                    Some(c) if c.key.is_ok() => c.chosen = !c.chosen,
+                    _ => self.problem = Some("this one cannot stream as it is".into()),
+                }
+                None
+            }
+            (Stage::Tables(all, _), KeyCode::Enter) => match Setup::tables(all) {
+                none if none.is_empty() => {
+                    self.problem = Some("choose at least one table with space".into());
+                    None
+                }
+                tables => Some(Do::Plan(tables)),
+            },
+            (Stage::Tables(..), KeyCode::Esc) => {
+                self.stage = Stage::Source;
+                None
+            }
+            (Stage::Plan(_), KeyCode::Enter) => Some(Do::Write),
+            (Stage::Plan(_), KeyCode::Esc) => Some(Do::Look(self.file.clone())),
+            _ => None,
+        }
+    }
+}

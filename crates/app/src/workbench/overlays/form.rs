@@ -1,0 +1,58 @@
+//! A form: questions with answers that are typed or chosen.
+
+use crate::workbench::input::Input;
+
+/// A form that is being filled in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Form {
+    /// What it is for.
+    pub kind: FormKind,
+    /// Its fields: label, text; a field with choices is changed by ← and →.
+    pub fields: Vec<Field>,
+    /// The field that has the focus.
+    pub focus: usize,
+    /// What is wrong with what was entered.
+    pub problem: Option<String>,
+    /// What a typed value is about; another one takes its place when that changes.
+    pub about: String,
+}
+
+/// What a form is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FormKind {
+    /// Make a change.
+    Change,
+    /// Add a watcher.
+    Watcher,
+    /// Add or edit a persona.
+    Persona,
+    /// Set the filter.
+    Filter,
+    /// Keep a query under a name.
+    KeepQuery,
+    /// Let a role read a table.
+    Grant,
+    /// Save what was recorded.
+    Record,
+}
+
+/// A field of a form.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Field {
+    /// What it is.
+    pub label: String,
+    /// What was typed or chosen.
+    pub input: Input,
+    /// What can be chosen; empty if it is typed.
+    pub choices: Vec<String>,
+    /// What could be typed: a key goes through it.
+    pub offers: Vec<String>,
+}
+
+pub(crate) fn form(kind: FormKind, fields: Vec<Field>) -> Form {
+    Form { kind, fields, focus: 0, problem: None, about: String::new() }
+}
+
+pub(crate) fn field(label: &'static str, text: &str, choices: Vec<String>) -> Field {
+    Field { label: label.into(), input: Input::new(text), choices, offers: vec![] }
+}

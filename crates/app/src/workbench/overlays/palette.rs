@@ -1,0 +1,51 @@
+//! The palette: all actions that are possible now, found by their words.
+
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+
+use crate::workbench::act::act;
+use crate::workbench::action::Action;
+use crate::workbench::actions;
+use crate::workbench::message::Effect;
+use crate::workbench::state::{Overlay, State};
+
+/// The actions that fit what was typed in the palette.
+pub fn found(s: &State, typed: &str) -> Vec<&'static actions::Entry> {
+    let wanted = typed.to_lowercase();
+    let fits = |e: &&actions::Entry| {
+        let text = format!("{} {}", e.short, e.help).to_lowercase();
+        wanted.split_whitespace().all(|w| text.contains(w))
+    };
+    let does = |e: &&actions::Entry| e.action != Action::Palette && actions::is_possible(e.action, s);
+    actions::here(s).filter(does).filter(fits).collect()
+}
+
+/// A key while the palette is open.
+pub(crate) fn in_palette(s: &mut State, key: KeyEvent) -> Vec<Effect> {
+    let Overlay::Palette(input, at) = &s.overlay else { return vec![] };
+    let (mut input, at) = (input.clone(), *at);
+    let n = found(s, input.text()).len().max(1);
+    let at = match key.code {
+        KeyCode::Esc => {
+            s.overlay = Overlay::None;
+            return vec![];
+        }
+        KeyCode::Enter => {
+            let action = found(s, input.text()).get(at).map(|e| e.action);
+            s.overlay = Overlay::None;
+            return action.map_or(vec![], |a| act(s, a));
+        }
+        KeyCode::Down => (at + 1) % n,
+        KeyCode::Up => (at + n - 1) % n,
+        KeyCode::Backspace => {
+            input.backspace();
+            0
+        }
+        KeyCode::Char(c) if !key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT) => {
+            input.insert(c);
+            0
+        }
+        _ => at,
+    };
+    s.overlay = Overlay::Palette(input, at);
+    vec![]
+}

@@ -1,0 +1,232 @@
+//! What lies over the view: help, forms, the instances.
+
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::text::{Line as Text, Span};
+use ratatui::widgets::Clear;
+use unicode_width::UnicodeWidthStr;
+
+use crate::workbench::actions::here;
+use crate::workbench::marks::Mark;
+use crate::workbench::overlays::form::{Form, FormKind};
+use crate::workbench::overlays::palette::found;
+use crate::workbench::paint::put;
+use crate::workbench::rail::View;
+use crate::workbench::state::{Link, State};
+use crate::workbench::views::tables::state::Proposal;
+use crate::workbench::watchers::choosable;
+use crate::workbench::words::{counted, fit, span, wrap};
+
+/// Clears a place in the middle and gives its inside, below a heading.
+fn sheet(s: &State, frame: &mut Frame<'_>, area: Rect, size: (u16, u16), title: &str) -> Rect {
+    let (width, height) = (size.0.min(area.width - 4), size.1.min(area.height - 4));
+    let place = Rect { x: (area.width - width) / 2, y: (area.height - height) / 2, width, height };
+    frame.render_widget(Clear, place);
+    let edge = "━".repeat(width as usize);
+    put(frame, place, 0, Text::styled(edge.clone(), s.theme.accent()));
+    put(frame, place, height - 1, Text::styled(edge, s.theme.accent()));
+    let inside = Rect { x: place.x + 2, y: place.y + 1, width: width - 4, height: height - 2 };
+    put(frame, inside, 0, Text::styled(title.to_string(), s.theme.strong()));
+    Rect { y: inside.y + 2, height: inside.height.saturating_sub(2), ..inside }
+}
+
+/// All keys and marks.
+pub fn help(s: &State, frame: &mut Frame<'_>, area: Rect, from: usize) {
+    let actions: Vec<_> = here(s).collect();
+    let rows = actions.len().max(Mark::ALL.len()) as u16;
+    let inside = sheet(s, frame, area, (116, rows + 5), "Keys and marks");
+    let room = inside.height.saturating_sub(1) as usize;
+    let from = from.min(actions.len().saturating_sub(room));
+    for (i, e) in actions.iter().skip(from).take(room).enumerate() {
+        let line = Text::from(vec![
+            Span::styled(format!("{:<10}", e.shown), s.theme.accent()),
+            Span::raw(fit(e.help, inside.width.saturating_sub(42) as usize)),
+        ]);
+        put(frame, inside, i as u16, line);
+    }
+    let below = actions.len().saturating_sub(from + room);
+    if below > 0 {
+        put(frame, inside, room as u16, Text::styled(format!("{below} more: ↓"), s.theme.accent()));
+    }
+    let right = Rect { x: inside.x + inside.width.saturating_sub(30), width: 30.min(inside.width), ..inside };
+    for (i, mark) in Mark::ALL.iter().enumerate() {
+        let line =
+            Text::from(vec![Span::styled(mark.shape(), mark.style(s.theme)), Span::raw(format!("  {}", mark.word()))]);
+        put(frame, right, i as u16, line);
+    }
+}
+
+/// A form that is being filled in.
+pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
+    let (title, note) = match form.kind {
+        FormKind::Change => (
+            "Make a change",
+            "It runs on the database itself, as any other program's would. {n} and {random} vary where it is repeated.",
+        ),
+        FormKind::Watcher => {
+            ("New watcher", "A real client: this persona, this live query, connected to this instance.")
+        }
+        FormKind::Persona => {
+            ("Persona", "Roles with commas between them, none for a client without a token; claims as JSON.")
+        }
+        FormKind::Grant => (
+            "A rule",
+            "Nothing is readable without one. Rows: a condition like  agency = claim.agency.  Columns with commas; empty is all.",
+        ),
+        FormKind::Record => (
+            "Save a recording",
+            "The newest 20,000 events, for gossip open --recording. Masked columns: table.column, with commas between them.",
+        ),
+        FormKind::KeepQuery => {
+            ("Keep the query", "Clients subscribe to it by this name. It is written into gossip.toml.")
+        }
+        FormKind::Filter if s.view != View::Earshot => ("Find", "Empty shows all."),
+        FormKind::Filter => ("Filter", "Words of the line, or of a mark: missed, withheld, outside. Empty shows all."),
+    };
+    let inside = sheet(s, frame, area, (110, form.fields.len() as u16 * 2 + 10), title);
+    for (i, field) in form.fields.iter().enumerate() {
+        let focus = i == form.focus;
+        let row = i as u16 * 2;
+        let label = format!("{:<16}", field.label);
+        let style = if focus { s.theme.accent() } else { s.theme.dim() };
+        let room = inside.width.saturating_sub(18) as usize;
+        // The end of a long text is where one types.
+        let before = field.input.before().width();
+        let hidden = before.saturating_sub(room.saturating_sub(1));
+        let text: String = field.input.text().chars().skip(hidden).collect();
+        let shown = if field.choices.is_empty() { fit(&text, room) } else { format!("‹ {} ›", field.input.text()) };
+        put(frame, inside, row, Text::from(vec![Span::styled(label, style), Span::raw(shown)]));
+        if focus && !field.offers.is_empty() {
+            let text = format!("pgdn  {}", field.offers.join(" · "));
+            let place = Rect { x: inside.x + 16, width: inside.width.saturating_sub(16), ..inside };
+            put(frame, place, row + 1, Text::styled(fit(&text, place.width as usize), s.theme.dim()));
+        }
+        if focus && field.choices.is_empty() {
+            frame.set_cursor_position((inside.x + 16 + (before - hidden) as u16, inside.y + row));
+        }
+    }
+    let mut below = form.fields.len() as u16 * 2;
+    if form.kind == FormKind::Change {
+        let sql = crate::workbench::overlays::change::sql(s, form).unwrap_or_default();
+        put(
+            frame,
+            inside,
+            below,
+            Text::from(vec![Span::styled("runs  ", s.theme.dim()), Span::raw(fit(&sql, inside.width as usize - 6))]),
+        );
+        below += 2;
+    }
+    put(frame, inside, below, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
+    if let Some(problem) = &form.problem {
+        put(frame, inside, below + 1, Text::styled(fit(problem, inside.width as usize), s.theme.withheld()));
+    }
+}
+
+/// The instances, and what can be done to them.
+pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
+    let inside = sheet(
+        s,
+        frame,
+        area,
+        (124, s.places.len() as u16 * 2 + 7),
+        if s.has_cluster { "Instances of this process" } else { "Instances" },
+    );
+    for (i, p) in s.places.iter().enumerate() {
+        let style = if i == chosen { s.theme.accent() } else { s.theme.strong() };
+        let running = s.running.get(i).copied().unwrap_or(false);
+        let state = match (&p.link, running) {
+            (_, false) => "ended".to_string(),
+            (Link::Up(_), _) => {
+                let behind = p.info.behind_ms.cast_signed();
+                let current = if behind > 0 { format!("behind by {}", span(behind * 1_000)) } else { "current".into() };
+                let clients = counted(p.info.clients as usize, "client", "clients");
+                format!("{}, at {}, {current}, {clients}", p.info.state, p.info.position)
+            }
+            (Link::Connecting, _) => "connecting".into(),
+            (Link::Down(since, why), _) => format!("out of touch for {}: {why}", span(s.now - since)),
+        };
+        let mark = if i == chosen { "▸ " } else { "  " };
+        let line = Text::from(vec![
+            Span::styled(format!("{mark}{:<10}", p.name), style),
+            Span::styled(format!("{:<18}", p.url), s.theme.dim()),
+            Span::raw(fit(&state, inside.width.saturating_sub(32) as usize)),
+        ]);
+        put(frame, inside, i as u16 * 2, line);
+    }
+    let note = match s.has_cluster {
+        true => {
+            "a adds one · e ends or starts it · d drains it · l loses the next change to it · c cuts it off the relay, or mends that"
+        }
+        false => "d drains it: no new connections, its clients are told to come back elsewhere, its process ends",
+    };
+    put(frame, inside, s.places.len() as u16 * 2, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
+}
+
+/// Who asks, to be chosen.
+pub fn who(s: &State, frame: &mut Frame<'_>, area: Rect, at: usize) {
+    let all = choosable(s);
+    let inside = sheet(s, frame, area, (80, all.len() as u16 + 6), "Who asks, at most five side by side");
+    for (i, name) in all.iter().enumerate() {
+        let p = s.personas.get(name).cloned().unwrap_or_default();
+        let roles = if p.roles.is_empty() { "anyone, without a token".to_string() } else { p.roles.join(", ") };
+        let claims: Vec<String> =
+            p.claims.iter().map(|(k, v)| format!("{k} {}", crate::workbench::words::plain(v))).collect();
+        let chosen = s.ask.who.contains(name);
+        let style = if i == at { s.theme.accent() } else { s.theme.strong() };
+        let line = Text::from(vec![
+            Span::styled(if i == at { "▸ " } else { "  " }, style),
+            Span::styled(if chosen { "■ " } else { "□ " }, if chosen { s.theme.heard() } else { s.theme.dim() }),
+            Span::styled(format!("{:<16}", fit(name, 15)), style),
+            Span::raw(format!("{:<24}", fit(&roles, 23))),
+            Span::styled(fit(&claims.join(", "), inside.width.saturating_sub(46) as usize), s.theme.dim()),
+        ]);
+        put(frame, inside, i as u16, line);
+    }
+}
+
+/// Something that is done only after it was seen.
+pub fn proposal(s: &State, frame: &mut Frame<'_>, area: Rect, p: &Proposal) {
+    let lines: Vec<&str> = p.sql.iter().flat_map(|sql| sql.lines()).collect();
+    let height = (lines.len() + 2 * p.effects.len() + 8).min(usize::from(u16::MAX)) as u16;
+    let inside = sheet(s, frame, area, (130, height), &fit(&p.title, 120));
+    let mut row = 0;
+    for effect in &p.effects {
+        for (i, part) in wrap(effect, inside.width.saturating_sub(2) as usize).into_iter().enumerate() {
+            put(frame, inside, row, Text::from(format!("{}{part}", if i == 0 { "· " } else { "  " })));
+            row += 1;
+        }
+    }
+    row += u16::from(row > 0);
+    let room = inside.height.saturating_sub(row + 1) as usize;
+    for line in lines.iter().take(room) {
+        put(frame, inside, row, Text::styled(fit(line, inside.width as usize), s.theme.dim()));
+        row += 1;
+    }
+    if lines.len() > room {
+        let text = format!("… and {} more lines; gossip prepare --dry-run prints all", lines.len() - room);
+        put(frame, inside, row, Text::styled(text, s.theme.dim()));
+    }
+    if lines.is_empty() {
+        put(frame, inside, row, Text::styled("The database stays as it is.", s.theme.dim()));
+    }
+}
+
+/// All actions, to be found by their words.
+pub fn palette(s: &State, frame: &mut Frame<'_>, area: Rect, typed: &str, at: usize) {
+    let all = found(s, typed);
+    let inside = sheet(s, frame, area, (100, 20), "What do you want to do?");
+    put(frame, inside, 0, Text::from(vec![Span::styled("▸ ", s.theme.accent()), Span::raw(typed.to_string())]));
+    frame.set_cursor_position((inside.x + 2 + typed.width() as u16, inside.y));
+    if all.is_empty() {
+        put(frame, inside, 2, Text::styled("Nothing here is called so.", s.theme.dim()));
+    }
+    for (i, e) in all.iter().enumerate() {
+        let style = if i == at { s.theme.accent() } else { s.theme.dim() };
+        let text = if i == at { s.theme.strong() } else { ratatui::style::Style::new() };
+        let line = Text::from(vec![
+            Span::styled(format!("{:<11}", e.shown), style),
+            Span::styled(fit(e.help, inside.width.saturating_sub(12) as usize), text),
+        ]);
+        put(frame, inside, i as u16 + 2, line);
+    }
+}

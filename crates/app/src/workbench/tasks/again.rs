@@ -1,0 +1,13 @@
+//! What all connections of the workbench share.
+
+use std::time::Duration;
+
+use tokio::sync::mpsc;
+
+use crate::workbench::message::Message;
+
+/// Between two attempts to connect.
+pub(super) const AGAIN: Duration = Duration::from_millis(700);
+
+/// Where messages go.
+pub(super) type Messages = mpsc::Sender<Message>;

@@ -1,0 +1,113 @@
+//! Relay: how changes travel between instances, and where they wait.
+
+use gossip_protocol::system::{InstanceRow, LinkRow, TrafficRow};
+
+use crate::relay_map::{Node, Picture, page, words};
+use crate::workbench::ids::Micros;
+use crate::workbench::page::Page;
+use crate::workbench::state::{Link, State};
+
+/// Messages that are kept to be shown.
+const KEPT: usize = 1_000;
+
+/// The stretch that rates are over.
+const SPAN: Micros = 5_000_000;
+
+/// A row of `gossip.instances` came, from the instance itself or from another one.
+pub fn instance(s: &mut State, name: &str, row: Option<&InstanceRow>) {
+    let Some(row) = row else {
+        s.relay.instances.remove(name);
+        s.relay.links.remove(name);
+        s.relay.counted.remove(name);
+        return;
+    };
+    let itself = s.places.iter().any(|p| p.name == name && matches!(p.link, Link::Up(_)));
+    if !row.here && itself && s.relay.instances.get(name).is_some_and(|known| known.here) {
+        // What it says of itself is newer.
+        return;
+    }
+    let counted = s.relay.counted.entry(name.into()).or_default();
+    let (now, changes, deliveries) = (s.now, row.changes, row.deliveries);
+    if counted.back().is_some_and(|(_, c, _)| *c > changes) {
+        // It has started anew.
+        counted.clear();
+    }
+    counted.push_back((now, changes, deliveries));
+    while counted.len() > 2 && counted.front().is_some_and(|(at, ..)| now - at > SPAN) {
+        counted.pop_front();
+    }
+    s.relay.instances.insert(name.into(), row.clone());
+}
+
+/// A row of `gossip.links` came.
+pub fn link(s: &mut State, name: String, row: Option<LinkRow>) {
+    match row {
+        Some(row) => drop(s.relay.links.insert(name, row)),
+        None => drop(s.relay.links.remove(&name)),
+    }
+}
+
+/// A message passed. All places hear the same: those of one are enough.
+pub fn passed(s: &mut State, place: usize, row: TrafficRow) {
+    let first = s.places.iter().position(|p| matches!(p.link, Link::Up(_)));
+    if first.is_some_and(|first| first != place) {
+        return;
+    }
+    s.relay.passed.push_front(row);
+    if s.relay.held {
+        s.relay.newer += 1;
+        s.relay.scroll += 1;
+    }
+    s.relay.passed.truncate(KEPT);
+}
+
+/// Holds the list, or lets it go on.
+pub fn hold(s: &mut State) {
+    s.relay.held = !s.relay.held;
+    if !s.relay.held {
+        (s.relay.newer, s.relay.scroll) = (0, 0);
+    }
+}
+
+/// Moves along the list.
+pub fn step(s: &mut State, by: isize) {
+    let last = s.relay.passed.len().saturating_sub(1);
+    s.relay.scroll = s.relay.scroll.saturating_add_signed(by).min(last);
+    if by > 0 {
+        s.relay.held = true;
+    }
+}
+
+/// The cluster as it is known.
+pub fn picture(s: &State) -> Picture {
+    let rates = |name: &str| {
+        let counted = s.relay.counted.get(name);
+        let ends = counted.and_then(|c| Some((*c.front()?, *c.back()?)));
+        match ends {
+            Some(((from, c0, d0), (to, c1, d1))) if to > from => {
+                let seconds = (to - from) as f64 / 1e6;
+                ((c1 - c0) as f64 / seconds, d1.saturating_sub(d0) as f64 / seconds)
+            }
+            _ => (0.0, 0.0),
+        }
+    };
+    let mut picture =
+        Picture::new(&s.relay.instances, &s.relay.links, rates, gossip_protocol::timestamp::rfc3339(s.now));
+    for node in &mut picture.nodes {
+        if let Some(p) = s.places.iter().find(|p| p.name == node.name)
+            && let Link::Down(since, _) = &p.link
+        {
+            // It cannot say so itself, and what it said last is not so any more.
+            let (name, address) = (std::mem::take(&mut node.name), std::mem::take(&mut node.address));
+            let away = Some((s.now - since) / 1_000_000);
+            *node = Node { name, address, away, rules: std::mem::take(&mut node.rules), ..Node::default() };
+        }
+    }
+    picture
+}
+
+/// The picture for a page.
+pub fn export(s: &State) -> Page {
+    let picture = picture(s);
+    Page { name: "gossip-relay".into(), drawing: page(&picture), text: words(&picture) }
+}

@@ -1,0 +1,114 @@
+//! Tables: what streams, who may read it, and what is in the way.
+
+use gossip_core::rule::{RuleSet, RuleText};
+use gossip_protocol::system::TableRow;
+use gossip_source::Finding;
+
+use crate::workbench::ids::Micros;
+use crate::workbench::message::Effect;
+use crate::workbench::state::{Overlay, State};
+use crate::workbench::views::tables::state::{Inspection, Proposal, Proposed};
+
+/// The stretch over which changes are counted, in microseconds.
+const MINUTE: Micros = 60_000_000;
+
+/// Time between two looks at the database, in microseconds.
+const LOOK_AGAIN: Micros = 3_000_000;
+
+/// A row of `gossip.tables`, or that it is gone.
+pub fn told(s: &mut State, name: String, row: Option<TableRow>) {
+    match row {
+        None => drop(s.tables.known.remove(&name)),
+        Some(row) => s.tables.known.entry(name).or_default().row = row,
+    }
+}
+
+/// Time passes: changes are counted, and the database is looked at again while somebody watches.
+pub fn tick(s: &mut State) -> Vec<Effect> {
+    let now = s.now;
+    for known in s.tables.known.values_mut() {
+        let changes = known.row.changes;
+        if known.counted.back().is_none_or(|(at, _)| now - at >= 1_000_000) {
+            known.counted.push_back((now, changes));
+        }
+        while known.counted.front().is_some_and(|(at, _)| *at < now - MINUTE) {
+            known.counted.pop_front();
+        }
+    }
+    let watched = s.view == crate::workbench::rail::View::Tables || s.tables.inspection.is_none();
+    if s.has_database && watched && now - s.tables.looked > LOOK_AGAIN {
+        return look(s);
+    }
+    vec![]
+}
+
+/// Looks at the database.
+pub fn look(s: &mut State) -> Vec<Effect> {
+    s.tables.looked = s.now;
+    if s.has_database { vec![Effect::Inspect] } else { vec![] }
+}
+
+/// What a look has found.
+pub fn inspected(s: &mut State, found: Result<Inspection, String>) {
+    if let Ok(i) = &found {
+        for t in &i.tables {
+            if let Some(rows) = t.rows {
+                s.tables.first_rows.entry(t.name.clone()).or_insert(rows);
+            }
+        }
+    }
+    s.tables.inspection = Some(found);
+    let n = s.tables.entries().len();
+    s.tables.chosen = s.tables.chosen.min(n.saturating_sub(1));
+}
+
+/// Moves the choice.
+pub fn step(s: &mut State, by: isize) {
+    let n = s.tables.entries().len();
+    s.tables.chosen = s.tables.chosen.saturating_add_signed(by).min(n.saturating_sub(1));
+    s.tables.finding = 0;
+}
+
+/// The chosen table's name.
+pub fn chosen(s: &State) -> Option<String> {
+    s.tables.entries().get(s.tables.chosen).map(|e| e.name.to_string())
+}
+
+/// Begins to let the chosen table stream, or no longer: what that means is shown first.
+pub fn switch(s: &mut State) -> Vec<Effect> {
+    let entries = s.tables.entries();
+    let Some(inspected) = entries.get(s.tables.chosen).and_then(|e| e.inspected) else { return vec![] };
+    vec![Effect::PlanStream(inspected.name.clone(), !inspected.wanted)]
+}
+
+/// The chosen finding, if it can be mended from here.
+pub fn mendable(s: &State) -> Option<Finding> {
+    let name = chosen(s)?;
+    let findings = s.tables.findings(&name);
+    // A template has a gap that only a person can fill.
+    let runs = |f: &&&Finding| f.mend.as_ref().is_some_and(|m| !m.contains('…'));
+    let can: Vec<&&Finding> = findings.iter().filter(runs).collect();
+    can.get(s.tables.finding % can.len().max(1)).map(|f| (**f).clone())
+}
+
+/// Shows what would mend the chosen finding.
+pub fn mend(s: &mut State) -> Vec<Effect> {
+    let (Some(finding), Some(table)) = (mendable(s), chosen(s)) else { return vec![] };
+    let Some(mend) = finding.mend else { return vec![] };
+    if mend == "gossip prepare" {
+        return vec![Effect::PlanStream(table, true)];
+    }
+    s.overlay = Overlay::Proposal(Proposal {
+        title: format!("{}: {}", finding.about, finding.text),
+        effects: vec![],
+        sql: vec![mend],
+        what: Proposed::Sql,
+    });
+    vec![]
+}
+
+/// Holds a rule against what is known of its table.
+pub fn check(s: &State, rule: &RuleText) -> Result<(), String> {
+    let problems = RuleSet::new(vec![rule.clone()]).check(&crate::workbench::views::tables::catalog::catalog(s));
+    problems.into_iter().next().map_or(Ok(()), |p| Err(p.message))
+}

@@ -1,0 +1,48 @@
+//! Who listens.
+
+use gossip_server::config::{Persona, Watcher};
+
+use super::message::Effect;
+use super::overlays::frames::Log;
+use super::state::{Link, State, WatcherState};
+
+/// Adds a watcher and lets it listen.
+pub fn add_watcher(s: &mut State, persona: &str, query: &str, place: usize) -> Vec<Effect> {
+    let Some(identity) = s.personas.get(persona).cloned() else { return vec![] };
+    let id = s.watcher_id();
+    let frames = Log::default();
+    s.watchers.push(WatcherState {
+        id,
+        persona: persona.to_string(),
+        role: identity.roles.first().cloned().unwrap_or_else(|| "anyone".into()),
+        query: query.to_string(),
+        place,
+        link: Link::Connecting,
+        refused: None,
+        current: None,
+        listens_after: None,
+        subscription: None,
+        rows: 0,
+        heard: 0,
+        snapshots: vec![],
+        absent: vec![],
+        frames: frames.clone(),
+    });
+    vec![Effect::Listen { watcher: id, persona: persona.into(), identity, query: query.into(), place, frames }]
+}
+
+/// The personas as whom something can be asked from here.
+pub fn choosable(s: &State) -> Vec<String> {
+    let can = |(name, p): &(&String, &Persona)| s.can_mint || p.roles.is_empty() || s.given.contains(*name);
+    s.personas.iter().filter(can).map(|(n, _)| n.clone()).collect()
+}
+
+/// The watchers as the configuration has them.
+pub(super) fn kept_watchers(s: &State) -> Vec<Watcher> {
+    let kept = |w: &WatcherState| gossip_server::config::Watcher {
+        persona: w.persona.clone(),
+        query: w.query.clone(),
+        instance: s.places.get(w.place).filter(|_| s.places.len() > 1).map(|p| p.name.clone()),
+    };
+    s.watchers.iter().map(kept).collect()
+}

@@ -205,15 +205,17 @@ impl Cluster {
     /// Somebody comes to a place at some instance, shows something else there, or leaves.
     pub fn come_or_leave(&mut self) {
         let n = self.rng.random_range(0..NODES);
-        let (place, client) = (AGENCIES[self.rng.random_range(0..3)], self.rng.random_range(0..3));
-        let at: Where = (place.into(), client);
-        let of = &mut self.nodes[n].events.machine;
-        let follows = if self.rng.random_bool(0.6) {
-            let (data, since) = (json!(self.rng.random_range(0..3)), Moment(rfc3339(0)));
-            let (place, instance) = (place.to_string(), n.to_string());
-            of.join(at, person(PresenceRow { place, instance, client, subject: None, data, since })).unwrap()
+        let there = self.nodes[n].events.machine.presence().own().len();
+        let follows = if there > 0 && self.rng.random_bool(0.5) {
+            let one = self.rng.random_range(0..there);
+            let of = &mut self.nodes[n].events.machine;
+            let at: Option<Where> = of.presence().own().keys().nth(one).cloned();
+            of.leave(&at.unwrap())
         } else {
-            of.leave(&at)
+            let (place, client) = (AGENCIES[self.rng.random_range(0..3)], self.rng.random_range(0..3));
+            let (data, since) = (json!(self.rng.random_range(0..3)), Moment(rfc3339(0)));
+            let row = PresenceRow { place: place.into(), instance: n.to_string(), client, subject: None, data, since };
+            self.nodes[n].events.machine.join((place.into(), client), person(row)).unwrap()
         };
         self.follow(n, follows);
     }

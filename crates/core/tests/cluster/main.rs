@@ -256,8 +256,8 @@ impl Cluster {
                     self.cut = if self.cut.is_some() { None } else { Some(self.rng.random_range(0..NODES)) };
                 }
                 87..90 if self.listeners.len() < 6 => self.listen(),
-                90..97 => self.say_something(),
-                97 => self.come_or_leave(),
+                90..95 => self.say_something(),
+                95..98 => self.come_or_leave(),
                 98 => match self.rng.random_range(0..4) {
                     0 => self.other_rules(),
                     1 => self.other_keys(),

@@ -4,8 +4,13 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, LazyLock};
 
 use async_trait::async_trait;
+use gossip_core::cluster::message::Message as Member;
+use gossip_core::cluster::{Cluster, Output};
 use gossip_core::position::Position;
+use gossip_core::topic::{From, Keep, Topic};
+use gossip_core::value::Type;
 use gossip_protocol::CloudEvent;
+use gossip_protocol::system::{InstanceRow, LinkRow};
 use gossip_relay::broker::Broker;
 use gossip_relay::broker_relay::BrokerRelay;
 use gossip_relay::event::{decode, encode, learn};
@@ -85,6 +90,7 @@ pub fn run(data: &[u8]) {
         rest = tail;
         messages.push(message(&settings.prefix, *how, bytes));
     }
+    believe(&messages);
     let kept: Vec<Message> = messages.iter().filter(|m| matches!(m.path, Path::Rows(_))).cloned().collect();
     RUNTIME.with(|runtime| runtime.block_on(hear(Said(Mutex::new(Some(messages)), kept), &settings)));
 }
@@ -98,6 +104,37 @@ fn message(prefix: &str, how: u8, bytes: &[u8]) -> Message {
         message.code = Some(KEYS.code(prefix, &message));
     }
     message
+}
+
+/// A topic that keeps what it hears.
+fn notes() -> Arc<Topic> {
+    let columns = vec![("text".into(), Type::Text, From::Path(vec!["text".into()]))];
+    Arc::new(Topic::new("notes", columns, &[], Keep::Newest(8), None).expect("a topic"))
+}
+
+/// What an instance makes of events, had the relay let them through, which it does while they are fresh: whatever follows
+/// can be said, and is understood.
+fn believe(messages: &[Message]) {
+    let mut cluster = Cluster::new("north", 1, 1, 1..=1, &[notes()]);
+    for (message, now) in messages.iter().zip((0..).step_by(100_000)) {
+        let Ok(event) = CloudEvent::read(&message.bytes) else { continue };
+        let mut follows = cluster.tick(now);
+        match &message.path {
+            Path::Topic(name) => drop(cluster.event(name, &event, now)),
+            _ => {
+                if let Some((from, said)) = Member::read(&event) {
+                    follows.extend(cluster.hear(from, &event.id, said, now));
+                }
+            }
+        }
+        follows.extend(cluster.stand(InstanceRow::default(), LinkRow::default(), vec![], now));
+        for one in follows {
+            if let Output::Tell(message) = one {
+                let said = message.to_event("north", "id".into(), now);
+                assert!(Member::read(&said).is_some(), "{said:?}");
+            }
+        }
+    }
 }
 
 async fn hear(said: Said, settings: &Settings) {

@@ -82,6 +82,9 @@ pub struct Session {
 }
 
 /// Turns what a user gives (`host:port`, `http://…`, `ws://…`) into the socket's URL.
+///
+/// # Errors
+/// It is not the address of an instance.
 pub fn socket_url(url: &str) -> Result<String, ClientError> {
     let fail = |why: &str| Err(ClientError::Url(url.into(), why.into()));
     let rest = match url.split_once("://") {
@@ -106,6 +109,9 @@ impl std::fmt::Debug for Session {
 
 impl Session {
     /// Connects, with a token if there is one.
+    ///
+    /// # Errors
+    /// The URL is not one of an instance, or nobody answers there in time.
     pub async fn connect(url: &str, token: Option<&str>) -> Result<Session, ClientError> {
         let full = socket_url(url)?;
         let fail = |e: String| ClientError::Connect(url.into(), e);
@@ -152,6 +158,9 @@ impl Session {
     }
 
     /// Sends text as it is.
+    ///
+    /// # Errors
+    /// The connection has ended.
     pub async fn send_raw(&mut self, text: String) -> Result<(), ClientError> {
         if let Some(tap) = &mut self.tap {
             tap(Direction::Sent, &text);
@@ -160,6 +169,9 @@ impl Session {
     }
 
     /// The next message with its text. May be dropped and called again without losing one.
+    ///
+    /// # Errors
+    /// The connection has ended, or what came is not of this protocol.
     pub async fn next(&mut self) -> Result<(Incoming, String), ClientError> {
         match self.kept.pop_front() {
             Some(kept) => Ok(kept),

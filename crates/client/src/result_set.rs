@@ -64,6 +64,9 @@ impl ResultSet {
     }
 
     /// Takes a message. An error means that it does not fit what is known: a delta was lost, doubled or forged.
+    ///
+    /// # Errors
+    /// What came does not fit what is known: a delta was lost, doubled or forged.
     pub fn apply(&mut self, told: &Notification) -> Result<Applied, String> {
         match told {
             Notification::Rows { subscription, rows, more, .. } if *subscription == self.subscription => {

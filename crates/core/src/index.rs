@@ -22,7 +22,7 @@ pub type FeedId = u32;
 /// More values than this and a condition is not indexed.
 const MAX_ANCHORS: usize = MAX_LIST;
 
-/// The same for what look-ups find: it changes, and a feed is entered anew then.
+/// The same for what lookups find: it changes, and a feed is entered anew then.
 const MAX_FOUND: usize = 256;
 
 /// A column and a value that it must equal.
@@ -104,7 +104,7 @@ impl AccessPath {
         self.0.is_none()
     }
 
-    /// What `effective` needs, given what its look-ups have found.
+    /// What `effective` needs, given what its lookups have found.
     pub fn of(effective: &EffectiveQuery, subquery_results: &dyn SubqueryResults) -> AccessPath {
         let Some(found) = values(effective, subquery_results) else { return AccessPath(None) };
         let mut anchors: Vec<EqPredicate> = found.into_iter().filter_map(|(c, v)| Some((c, v.probe()?))).collect();

@@ -68,6 +68,9 @@ impl Default for May {
 
 impl May {
     /// What these words let do; `Err` gives back one that is not known.
+    ///
+    /// # Errors
+    /// The word that is not known.
     pub fn of<'a>(words: impl IntoIterator<Item = &'a str>) -> Result<May, &'a str> {
         let mut may = May { read: false, publish: false };
         for word in words {
@@ -157,6 +160,9 @@ pub struct Standing {
 
 impl RuleSet {
     /// Takes the rules as they were written.
+    ///
+    /// # Errors
+    /// What in the rule does not fit the tables.
     pub fn new(texts: Vec<RuleText>) -> RuleSet {
         RuleSet { texts }
     }
@@ -400,7 +406,7 @@ impl EffectiveQuery {
         EffectiveQuery::folded(query, grants)
     }
 
-    /// The rows that a look-up finds, as the whole rows that they are.
+    /// The rows that a lookup finds, as the whole rows that they are.
     pub fn of_subquery(subquery: &Subquery) -> EffectiveQuery {
         let table = subquery.table.clone();
         let columns = table.all_columns();
@@ -491,7 +497,7 @@ impl EffectiveQuery {
         found
     }
 
-    /// The look-ups that its rules ask, each once, and whether only more of what is found can admit more rows.
+    /// The lookups that its rules ask, each once, and whether only more of what is found can admit more rows.
     pub fn subqueries(&self) -> BTreeMap<Arc<Subquery>, bool> {
         let mut found = BTreeMap::new();
         self.grants.iter().for_each(|g| find_look_ups(&g.condition, true, &mut found));

@@ -181,6 +181,9 @@ impl SnapshotMerge {
 
     /// The result at `reached`, once the engine has passed all that the snapshot shows and stands between
     /// transactions; or why the snapshot has to be taken again.
+    ///
+    /// # Errors
+    /// The snapshot shows less than what was delivered already, and has to be taken again.
     pub fn finish(
         &mut self,
         effective: &EffectiveQuery,

@@ -1,7 +1,7 @@
 //! What a rule asks another table for: a set of values, kept up to date like a live query.
 //!
 //! `id IN (SELECT call FROM assignments WHERE pilot = claim.sub)` holds where a row's `id` is among the values that the
-//! look-up finds. Equal look-ups, claims filled in, are kept once for all feeds that ask them.
+//! lookup finds. Equal lookups, claims filled in, are kept once for all feeds that ask them.
 
 use std::cmp::Ordering;
 use std::collections::HashMap;
@@ -10,9 +10,9 @@ use std::sync::Arc;
 use crate::query::Subquery;
 use crate::value::Value;
 
-/// The values that look-ups have found.
+/// The values that lookups have found.
 pub trait SubqueryResults {
-    /// The values of one look-up; `None` if it is not known, so that a rule that needs it admits nothing.
+    /// The values of one lookup; `None` if it is not known, so that a rule that needs it admits nothing.
     fn set(&self, of: &Subquery) -> Option<&ValueSet>;
 }
 
@@ -23,7 +23,7 @@ impl SubqueryResults for () {
     }
 }
 
-/// One value per column of a look-up.
+/// One value per column of a lookup.
 pub type Found = Arc<[Value]>;
 
 /// A bag of found values, with SQL's notion of what is among them.

@@ -230,7 +230,7 @@ impl Value {
         }
     }
 
-    /// A stand-in for index look-ups: values that are equal in SQL have equal probes. The reverse need not hold.
+    /// A stand-in for index lookups: values that are equal in SQL have equal probes. The reverse need not hold.
     /// `NULL` equals nothing and has none.
     pub fn probe(&self) -> Option<Value> {
         match self {
@@ -286,6 +286,9 @@ impl Value {
     }
 
     /// Reads the protocol's JSON form of a value of type `ty`. The error says what was expected.
+    ///
+    /// # Errors
+    /// What was expected and what was found, without the value.
     pub fn from_json(json: &Json, ty: Type) -> Result<Value, String> {
         let refuse = || Err(format!("expected {ty}, found {}", json_kind(json)));
         match (json, ty) {

@@ -44,7 +44,7 @@ pub struct Trial {
     pub asked: Vec<Tried>,
     /// The remembered transactions, oldest first.
     pub transactions: VecDeque<(Arc<str>, Arc<Transaction>)>,
-    /// What the look-ups of the rules find now.
+    /// What the lookups of the rules find now.
     pub subquery_results: BTreeMap<Arc<Subquery>, ValueSet>,
 }
 
@@ -118,7 +118,7 @@ impl SubqueryResults for BTreeMap<Arc<Subquery>, ValueSet> {
 }
 
 impl Trial {
-    /// The look-ups that the rules ask, also through others.
+    /// The lookups that the rules ask, also through others.
     pub fn subqueries(&self) -> BTreeSet<Arc<Subquery>> {
         let mut found = BTreeSet::new();
         let mut next: Vec<Arc<Subquery>> =

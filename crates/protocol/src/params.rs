@@ -31,6 +31,9 @@ impl Params {
     }
 
     /// A text.
+    ///
+    /// # Errors
+    /// It is no text.
     pub fn text(&mut self, name: &'static str) -> Result<Option<String>, RpcError> {
         match self.any(name) {
             None => Ok(None),
@@ -40,11 +43,17 @@ impl Params {
     }
 
     /// A text, which has to be there.
+    ///
+    /// # Errors
+    /// It is missing, or no text.
     pub fn needed_text(&mut self, name: &'static str) -> Result<String, RpcError> {
         self.text(name)?.ok_or_else(|| RpcError::missing(name))
     }
 
     /// An object; empty if it is not there.
+    ///
+    /// # Errors
+    /// It is no object.
     pub fn object(&mut self, name: &'static str) -> Result<Map<String, Json>, RpcError> {
         match self.any(name) {
             None => Ok(Map::new()),
@@ -54,6 +63,9 @@ impl Params {
     }
 
     /// A number, which has to be there.
+    ///
+    /// # Errors
+    /// It is missing, or no number.
     pub fn number(&mut self, name: &'static str) -> Result<u64, RpcError> {
         match self.any(name) {
             None => Err(RpcError::missing(name)),
@@ -62,6 +74,9 @@ impl Params {
     }
 
     /// A number within a limit.
+    ///
+    /// # Errors
+    /// It is no number within the limit.
     pub fn number_up_to(&mut self, name: &'static str, most: u64) -> Result<Option<u64>, RpcError> {
         match self.any(name) {
             None => Ok(None),
@@ -73,6 +88,9 @@ impl Params {
     }
 
     /// A list of anything, which has to be there and may have so many entries.
+    ///
+    /// # Errors
+    /// It is missing, no list, or too long.
     pub fn list_up_to(&mut self, name: &'static str, most: usize) -> Result<Vec<Json>, RpcError> {
         match self.any(name) {
             None => Err(RpcError::missing(name)),
@@ -85,6 +103,9 @@ impl Params {
     }
 
     /// A list of texts; `None` if it is not there.
+    ///
+    /// # Errors
+    /// It is no list of texts.
     pub fn texts(&mut self, name: &'static str) -> Result<Option<Vec<String>>, RpcError> {
         let Some(list) = self.any(name) else { return Ok(None) };
         let wrong = |_| RpcError::invalid(format!("{name}: expected a list of texts"));
@@ -92,6 +113,9 @@ impl Params {
     }
 
     /// Nothing else may be there than what was asked for.
+    ///
+    /// # Errors
+    /// One that the call does not know, with what may have been meant.
     pub fn end(self) -> Result<(), RpcError> {
         let Some(stray) = self.given.keys().next() else { return Ok(()) };
         let hint = match similar(stray, self.known.iter().copied()) {

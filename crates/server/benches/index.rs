@@ -1,5 +1,5 @@
 //! The cost of one change against many feeds with distinct equality conditions, ten of them matching: the whole engine,
-//! beside a naive scan and a bare hash look-up with ten evaluations, in turn in the same run.
+//! beside a naive scan and a bare hash lookup with ten evaluations, in turn in the same run.
 //!
 //! `cargo bench --bench index` (a number after `--` sets the largest count of feeds).
 #![allow(clippy::unwrap_used, clippy::print_stdout, missing_docs)]

@@ -1,6 +1,6 @@
 //! Many subscriptions under rules that depend on who asks: what one change costs and what a subscription takes.
 //!
-//! First a condition on a claim, ten subscriptions to each claim value; the floor is a bare hash look-up and one
+//! First a condition on a claim, ten subscriptions to each claim value; the floor is a bare hash lookup and one
 //! evaluation. Then a condition that asks another table, one subscription to each claim value.
 //!
 //! `cargo bench --bench rights` (a number after `--` sets how many subscriptions, 1,000,000 if absent).

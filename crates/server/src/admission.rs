@@ -26,6 +26,9 @@ impl Default for Admission {
 
 impl Admission {
     /// Refuses a query that is not stored.
+    ///
+    /// # Errors
+    /// Only stored queries may be asked here.
     pub fn own_query(&self, claims: &Claims) -> Result<(), RpcError> {
         if self.stored_only && !claims.operator {
             let text = "this instance answers stored queries only: give its name instead of a query";

@@ -112,6 +112,9 @@ struct Breaker {
 
 impl Decisions {
     /// Ready to ask. `key` is sent with every question.
+    ///
+    /// # Errors
+    /// Connections of this kind cannot be made here.
     pub fn new(settings: Settings, key: String) -> Result<Decisions, String> {
         let client = crate::http_client(settings.timeout).map_err(|e| format!("decisions: {e}"))?;
         // What nobody has asked for since its answer ended is forgotten.

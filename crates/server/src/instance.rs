@@ -150,6 +150,9 @@ fn catalog<'a>(
 }
 
 /// Holds rules against the tables of a source and topics, and says all that is wrong, one line each.
+///
+/// # Errors
+/// The database cannot be read.
 pub fn check_rules<'a>(
     rules: &[RuleText],
     source: &dyn Source,
@@ -160,6 +163,9 @@ pub fn check_rules<'a>(
 }
 
 /// As [`check_rules`], for stored queries. Whether anybody may ask them is up to the rules.
+///
+/// # Errors
+/// The database cannot be read.
 pub fn check_queries<'a>(
     queries: &BTreeMap<String, StoredQuery>,
     source: &dyn Source,
@@ -174,6 +180,9 @@ pub fn check_queries<'a>(
 }
 
 /// What rules and stored queries need of the source's tables. What is wrong with them is said elsewhere.
+///
+/// # Errors
+/// The database cannot be read.
 pub fn conditions(
     rules: &[RuleText],
     queries: &BTreeMap<String, StoredQuery>,
@@ -206,6 +215,9 @@ pub fn conditions(
 
 impl Instance {
     /// Starts an instance. It serves when this returns.
+    ///
+    /// # Errors
+    /// The source, the relay or the address cannot be used, or the rules do not fit the tables.
     pub async fn start(options: Options) -> Result<Instance, StartError> {
         let source = options.source;
         // Databases are spoken to on threads of their own.

@@ -54,6 +54,9 @@ pub struct Askable {
 
 impl Askable {
     /// The request that is meant, compiled, so that the loop need not.
+    ///
+    /// # Errors
+    /// Not exactly one of query, name and grant is given, or the one given is not known or not permitted.
     pub async fn request(&self, asked: QueryRef, claims: Arc<Claims>, owner: Owner) -> Result<Request, RpcError> {
         let QueryRef { query, name, grant, params } = asked;
         let (query, params, trusted) = match (query, name, grant) {

@@ -64,6 +64,9 @@ impl Front {
     }
 
     /// Who sends a token, or nobody known.
+    ///
+    /// # Errors
+    /// The token is refused, or none are taken here.
     pub async fn who(&self, token: Option<&str>) -> Result<Option<Accepted>, RpcError> {
         let refused = |e: String| RpcError::new(code::NOT_AUTHENTICATED, e);
         match (token, &self.askable.tokens) {
@@ -95,6 +98,9 @@ pub fn refuse(front: &Front, address: &SocketAddr, what: &str, e: &RpcError) -> 
 }
 
 /// What is asked, from the parameters of an address.
+///
+/// # Errors
+/// `params` is no JSON object.
 pub fn asked(q: &mut HashMap<String, String>) -> Result<QueryRef, RpcError> {
     let params: Map<String, Json> = match q.remove("params") {
         None => Map::new(),
@@ -105,6 +111,9 @@ pub fn asked(q: &mut HashMap<String, String>) -> Result<QueryRef, RpcError> {
 }
 
 /// Refuses parameters that are not known.
+///
+/// # Errors
+/// One that is not known, and those that are.
 pub fn nothing_else(q: &HashMap<String, String>, known: &str) -> Result<(), RpcError> {
     match q.keys().next() {
         None => Ok(()),

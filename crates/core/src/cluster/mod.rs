@@ -339,7 +339,7 @@ impl Cluster {
 
     fn hear_own(&mut self, stands: &Stands, now: Micros, out: &mut Vec<Output>) {
         if stands.run == self.presence.run() {
-            self.round_trip = Some(now - stands.sent);
+            self.round_trip = Some(now.saturating_sub(stands.sent));
         } else if !std::mem::replace(&mut self.warned, true) {
             out.push(Output::Note(Note::SameName));
         }
@@ -426,6 +426,9 @@ impl Cluster {
     }
 
     /// Takes an event of a topic; says what became of it, with the change of the topic's table if there is one.
+    ///
+    /// # Errors
+    /// The event does not fit the topic: why, without its values.
     pub fn event(&mut self, topic: &str, event: &CloudEvent, now: Micros) -> (Result<Heard, String>, Option<Interval>) {
         let heard = self.topics.hear(topic, event, now);
         let interval = if heard == Ok(Heard::Changed) { self.topics.take(now) } else { None };

@@ -1,7 +1,7 @@
 //! Feeds that keep their rows, because what they show depends on other tables too.
 //!
-//! A rule may ask another table: `id IN (SELECT call FROM assignments WHERE pilot = claim.sub)`. Such a look-up is a feed
-//! of its own, without subscribers, whose found values stand in `Engine::known`; equal look-ups are one. A feed that
+//! A rule may ask another table: `id IN (SELECT call FROM assignments WHERE pilot = claim.sub)`. Such a lookup is a feed
+//! of its own, without subscribers, whose found values stand in `Engine::known`; equal lookups are one. A feed that
 //! asks keeps its rows, so that it can tell what a change of the found values does to a result: a row whose value is
 //! found no more is removed, one that changed hands is judged anew. Rows that may have come in are fetched, just those,
 //! and meanwhile the feed is silent; then it tells the difference between what it told last and what holds now, at one
@@ -31,7 +31,7 @@ use crate::seam::{MAX_OVERLAY, SnapshotMerge};
 const CLIENTS: u8 = u8::MAX;
 
 impl Engine {
-    /// What a new feed has to keep, if it has to. Enters it with the look-ups that it asks.
+    /// What a new feed has to keep, if it has to. Enters it with the lookups that it asks.
     pub(super) fn keep(
         &mut self,
         id: FeedId,
@@ -232,7 +232,7 @@ impl Engine {
         let keys: Vec<Key> = kept.entries.keys().cloned().collect();
         live.as_slice().iter().for_each(|s| self.out.push(Output::Discard(*s)));
         for key in keys {
-            // What a look-up told stays told, until it is known what is found now.
+            // What a lookup told stays told, until it is known what is found now.
             self.put(id, key, |entry| {
                 entry.now = None;
                 if !finds {
@@ -256,7 +256,7 @@ impl Engine {
         }
     }
 
-    /// Lets every feed of a source that something was taken into go on: fetch what is missing, or tell. Look-ups first.
+    /// Lets every feed of a source that something was taken into go on: fetch what is missing, or tell. Lookups first.
     pub(super) fn settle(&mut self, source: &Arc<str>, moment: Moment) -> HashMap<FeedId, Tally> {
         let mut told = HashMap::new();
         let mut stays = BTreeSet::new();

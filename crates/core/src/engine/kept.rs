@@ -62,9 +62,9 @@ impl Wanted {
 pub(super) struct Materialized {
     /// What its rules ask, and whether only more found values can admit more rows.
     pub(super) depends_on: BTreeMap<Arc<Subquery>, bool>,
-    /// The look-up whose values it keeps up to date, if it is one.
+    /// The lookup whose values it keeps up to date, if it is one.
     pub(super) finds: Option<Arc<Subquery>>,
-    /// 0 for look-ups that ask nothing, more for those that ask, most for clients' feeds: in this order they settle.
+    /// 0 for lookups that ask nothing, more for those that ask, most for clients' feeds: in this order they settle.
     pub(super) level: u8,
     pub(super) entries: HashMap<Key, Entry>,
     /// Keys whose entry may differ from what was told.
@@ -100,7 +100,7 @@ pub(super) fn shows_less(effective: &EffectiveQuery, told: &VisibleRow, now: &Vi
 }
 
 impl Materialized {
-    /// Whether it is the feed of a look-up, which nobody subscribes to.
+    /// Whether it is the feed of a lookup, which nobody subscribes to.
     pub(super) fn is_subquery(&self) -> bool {
         self.finds.is_some()
     }

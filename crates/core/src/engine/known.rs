@@ -7,7 +7,7 @@ use crate::index::FeedId;
 use crate::query::Subquery;
 use crate::subquery::{SubqueryResults, ValueSet};
 
-/// The values that all look-ups have found, and who asks them.
+/// The values that all lookups have found, and who asks them.
 #[derive(Debug, Default)]
 pub(super) struct Known(pub(super) HashMap<Arc<Subquery>, Asked>);
 

@@ -483,6 +483,9 @@ impl Engine {
     }
 
     /// As [`Engine::inquiry`], for a query that nobody has subscribed to.
+    ///
+    /// # Errors
+    /// The query is not valid for whoever would ask it.
     pub fn hypothetical(&self, request: &Request) -> Result<(Arc<EffectiveQuery>, Vec<Standing>), QueryError> {
         let effective = self.compile(request)?;
         let standing = self.rules.standing(&effective.table, &request.claims, &self.catalog);

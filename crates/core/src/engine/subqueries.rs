@@ -1,4 +1,4 @@
-//! What look-ups have found, who asks them, and what a change of it means for those.
+//! What lookups have found, who asks them, and what a change of it means for those.
 
 use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;
@@ -20,12 +20,12 @@ impl Engine {
         &self.known
     }
 
-    /// What a look-up finds, once all of it is known.
+    /// What a lookup finds, once all of it is known.
     pub(super) fn found(&self, subquery: &Subquery) -> Option<&ValueSet> {
         self.known.0.get(subquery).filter(|a| self.is_settled(a.feed)).map(|a| &a.values)
     }
 
-    /// The feed of a look-up that is asked by another one; it begins if nobody has asked it yet.
+    /// The feed of a lookup that is asked by another one; it begins if nobody has asked it yet.
     pub(super) fn asked_by(&mut self, subquery: &Arc<Subquery>, by: FeedId) -> FeedId {
         if let Some(asked) = self.known.0.get_mut(subquery) {
             asked.by.push(by);
@@ -38,7 +38,7 @@ impl Engine {
         id
     }
 
-    /// Takes a feed that ends off the look-ups that it asks; those that nobody asks any more end too.
+    /// Takes a feed that ends off the lookups that it asks; those that nobody asks any more end too.
     pub(super) fn let_go(&mut self, id: FeedId, kept: &Materialized) {
         self.kept_bytes -= kept.bytes;
         if let Some(subquery) = &kept.finds {
@@ -55,7 +55,7 @@ impl Engine {
         self.unsettled.retain(|(_, f)| *f != id);
     }
 
-    /// The clients' subscriptions that depend on a feed, through look-ups.
+    /// The clients' subscriptions that depend on a feed, through lookups.
     pub(super) fn dependents(&self, id: FeedId) -> Vec<SubId> {
         let Some(feed) = self.feed(id) else { return Vec::new() };
         let mut all: Vec<SubId> = feed.live.as_slice().to_vec();
@@ -82,7 +82,7 @@ impl Engine {
         by.into_iter().for_each(|f| self.unsend(f));
     }
 
-    /// Brings the found values of a look-up up to date, and what is kept by those who ask it.
+    /// Brings the found values of a lookup up to date, and what is kept by those who ask it.
     pub(super) fn tell_found(&mut self, id: FeedId) {
         let Engine { feeds, known, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
@@ -131,7 +131,7 @@ impl Engine {
         }
     }
 
-    /// The values that a look-up finds are others now: what a feed kept is judged anew, and what may have come in is
+    /// The values that a lookup finds are others now: what a feed kept is judged anew, and what may have come in is
     /// wanted.
     fn found_changed(&mut self, id: FeedId, subquery: &Arc<Subquery>, came: &HashSet<Found>, went: &HashSet<Found>) {
         if self.audit.as_ref().is_some_and(|a| a.feed == id) {
@@ -184,7 +184,7 @@ impl Engine {
     }
 }
 
-/// The columns whose values are looked for with this look-up; `None` if something else is too.
+/// The columns whose values are looked for with this lookup; `None` if something else is too.
 fn columns_compared(effective: &EffectiveQuery, subquery: &Arc<Subquery>) -> Option<BTreeSet<usize>> {
     let mut columns = Some(BTreeSet::new());
     for g in &effective.grants {

@@ -170,7 +170,7 @@ impl Engine {
         }
     }
 
-    /// Begins a feed: a client's, or that of a look-up.
+    /// Begins a feed: a client's, or that of a lookup.
     pub(super) fn new_feed(
         &mut self,
         effective: Arc<EffectiveQuery>,

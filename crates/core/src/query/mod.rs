@@ -31,6 +31,9 @@ pub struct LiveQuery {
 
 impl LiveQuery {
     /// Fills in the client's parameters, and the claims that a trusted query names.
+    ///
+    /// # Errors
+    /// A parameter is missing, not used, or not of the type that it is compared with.
     pub fn bind(mut self, params: &Map<String, Json>, claims: &Map<String, Json>) -> Result<LiveQuery, QueryError> {
         self.condition =
             self.condition.bind(Placeholder::Param, params)?.bind(Placeholder::Claim, claims)?.canonicalize();

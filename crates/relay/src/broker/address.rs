@@ -18,6 +18,9 @@ pub struct Address {
 
 impl Address {
     /// Takes an address apart; `like` shows how one looks.
+    ///
+    /// # Errors
+    /// What in the address is not as the protocol has it, without secrets.
     pub fn parse(url: &str, usual_port: u16, like: &'static str) -> Result<Address, RelayError> {
         let wrong = || RelayError::Address(like);
         let parsed = url::Url::parse(url).map_err(|_| wrong())?;

@@ -65,6 +65,9 @@ pub struct Mqtt {
 
 impl Mqtt {
     /// Connects. User and password stand in the address. Later losses of the connection are mended by themselves.
+    ///
+    /// # Errors
+    /// The broker cannot be reached, or refuses.
     pub async fn connect(settings: &Settings) -> Result<Mqtt, RelayError> {
         let Settings { url, prefix, roots, .. } = settings;
         let options = options(url, roots)?;

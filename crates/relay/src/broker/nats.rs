@@ -72,6 +72,9 @@ pub struct Nats {
 
 impl Nats {
     /// Connects. User and password stand in the address. Later losses of the connection are mended by themselves.
+    ///
+    /// # Errors
+    /// The broker cannot be reached, or refuses.
     pub async fn connect(settings: &Settings) -> Result<Nats, RelayError> {
         let Settings { url, prefix, keep, roots, .. } = settings;
         let streams: Arc<Mutex<HashSet<String>>> = Arc::default();

@@ -59,6 +59,9 @@ pub struct Redis {
 
 impl Redis {
     /// Connects. User, password and number of the database stand in the address.
+    ///
+    /// # Errors
+    /// The broker cannot be reached, or refuses.
     pub async fn connect(settings: &Settings) -> Result<Redis, RelayError> {
         let Settings { url, prefix, keep, roots, .. } = settings;
         let client = client(url, roots)?;

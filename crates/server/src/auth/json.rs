@@ -7,6 +7,9 @@ use serde::de::{Deserialize, Deserializer, Error, MapAccess, SeqAccess, Visitor}
 use serde_json::{Map, Value as Json};
 
 /// Reads an object. Nesting is limited by the reader.
+///
+/// # Errors
+/// It is no JSON object, or has a name twice.
 pub fn object(bytes: &[u8]) -> Result<Map<String, Json>, String> {
     match serde_json::from_slice(bytes) {
         Ok(Unique(Json::Object(map))) => Ok(map),

@@ -37,6 +37,9 @@ impl Place {
     }
 
     /// Reads the set. The error says what failed.
+    ///
+    /// # Errors
+    /// The set cannot be read in time, or is too large.
     pub async fn fetch(&self) -> Result<Vec<u8>, String> {
         match self {
             Place::File(path) => read(path),
@@ -46,6 +49,9 @@ impl Place {
 }
 
 /// Reads a file of bounded size.
+///
+/// # Errors
+/// The file cannot be read, or is no set of keys.
 pub fn read(path: &Path) -> Result<Vec<u8>, String> {
     let bytes = std::fs::read(path).map_err(|e| format!("auth.jwks: {}: {e}", path.display()))?;
     if bytes.len() > MAX_SET { Err(too_long()) } else { Ok(bytes) }
@@ -155,6 +161,9 @@ pub struct KeySet {
 
 impl KeySet {
     /// Reads a JWK set. Keys of kinds that are not accepted, or not for signatures, are left out.
+    ///
+    /// # Errors
+    /// It is no set of keys, or has none that can be used.
     pub fn parse(bytes: &[u8]) -> Result<KeySet, String> {
         let set: JwkSet = serde_json::from_slice(bytes).map_err(|e| {
             // The reader's own words may repeat a key.

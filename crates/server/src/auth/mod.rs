@@ -90,11 +90,17 @@ impl<T: Into<String>> From<T> for Refused {
 impl Tokens {
     /// Takes a secret itself, beside whatever keys `auth` names. The error says what is wrong, never what the secret
     /// is.
+    ///
+    /// # Errors
+    /// The secret is too short, or the keys cannot be read.
     pub fn new(auth: Auth, secret: &[u8]) -> Result<Tokens, String> {
         Tokens::with(auth, Some(secret.to_vec()), Path::new(""))
     }
 
     /// Takes the secret from the environment and keys from where the configuration says; files relative to `base`.
+    ///
+    /// # Errors
+    /// A variable is not set, its secret is too short, or the keys cannot be read.
     pub fn from_env(auth: Auth, base: &Path) -> Result<Tokens, String> {
         let secret = match &auth.secret_env {
             None => None,
@@ -148,6 +154,9 @@ impl Tokens {
 
     /// Checks a token, and looks for new keys if it names one that is not known. The error says why it is refused,
     /// without repeating it.
+    ///
+    /// # Errors
+    /// Why the token is refused, without any of it.
     pub async fn accept(&self, token: &str) -> Result<Accepted, String> {
         let accepted = self.verify(token).await?;
         match accepted.claims.facts.contains_key(GRANT) {
@@ -172,6 +181,9 @@ impl Tokens {
 
     /// Checks a grant: a token of the application's that carries one query with its parameters. The error says why it
     /// is refused, without repeating it.
+    ///
+    /// # Errors
+    /// Why the grant is refused, without any of it.
     pub async fn grant(&self, token: &str, claims: &Claims) -> Result<Granted, String> {
         let accepted = self.verify(token).await?;
         let facts = accepted.claims.facts;
@@ -328,6 +340,9 @@ impl Tokens {
 
     /// Signs claims with the shared secret. What is required is added where it is missing; the token ends after
     /// `seconds`.
+    ///
+    /// # Errors
+    /// There is no secret to sign with.
     pub fn mint(&self, mut facts: Map<String, Json>, now: i64, seconds: i64) -> Result<String, String> {
         let Some(secret) = &self.secret else {
             return Err("there is no secret to sign with: auth.secret_env names none".into());
@@ -343,6 +358,9 @@ impl Tokens {
     }
 
     /// Signs a token for roles and further claims, under the claim that lists the roles.
+    ///
+    /// # Errors
+    /// There is no secret to sign with.
     pub fn mint_for(
         &self,
         subject: &str,

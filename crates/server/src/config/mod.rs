@@ -146,6 +146,9 @@ impl std::error::Error for ConfigError {}
 
 impl Config {
     /// Reads a file.
+    ///
+    /// # Errors
+    /// The file cannot be read, or everything that is wrong in it.
     pub fn read(path: &Path) -> Result<Config, ConfigError> {
         let shown = path.display();
         let text = std::fs::read_to_string(path)
@@ -154,6 +157,9 @@ impl Config {
     }
 
     /// Reads the text of a file that stands at `path`.
+    ///
+    /// # Errors
+    /// Everything that is wrong, each with file, line and what to do.
     pub fn parse(path: &Path, text: &str) -> Result<Config, ConfigError> {
         let at = |offset: usize| format!("{}:{}", path.display(), line_of(text, offset));
         let file: File = toml::from_str(text).map_err(|e| {
@@ -374,6 +380,9 @@ fn line_of(text: &str, offset: usize) -> usize {
 }
 
 /// Reads `[[rule]]` sections that stand alone; an error names the line.
+///
+/// # Errors
+/// Everything that is wrong, each with its line.
 pub fn read_rules(text: &str) -> Result<Vec<RuleText>, Vec<String>> {
     #[derive(Deserialize)]
     #[serde(deny_unknown_fields)]

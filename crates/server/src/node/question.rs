@@ -70,7 +70,7 @@ pub struct WhatIf {
 pub struct Held {
     /// Its place among those that are being answered.
     pub(super) place: Option<OwnedSemaphorePermit>,
-    /// Subscriptions that let look-ups be known. Nobody is told their results.
+    /// Subscriptions that let lookups be known. Nobody is told their results.
     pub(super) subscriptions: Option<Vec<SubId>>,
 }
 

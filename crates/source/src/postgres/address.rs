@@ -83,6 +83,9 @@ impl fmt::Debug for Address {
 
 impl Address {
     /// Reads a URI; relative files start from `base`.
+    ///
+    /// # Errors
+    /// What in the URL is not as `libpq` has it, without secrets.
     pub fn parse(uri: &str, base: &Path) -> Result<Address> {
         Address::parse_with(uri, base, &|name| std::env::var(name).ok().filter(|v| !v.is_empty()))
     }

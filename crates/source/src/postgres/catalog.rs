@@ -332,6 +332,9 @@ fn published(db: &mut Client, oids: Vec<Oid>, publications: &[String; 2]) -> Res
 }
 
 /// Describes those of the wanted tables that are there, by their place in the list.
+///
+/// # Errors
+/// The connection is lost, or what the server says.
 pub fn describe(db: &mut Client, wanted: &Wanted<'_>) -> Result<BTreeMap<usize, Described>> {
     let names = wanted.names();
     let (schemas, tables): (Vec<&str>, Vec<&str>) = names.iter().map(|(s, t)| (s.as_str(), t.as_str())).unzip();
@@ -459,6 +462,9 @@ pub const SIGNATURE: &str = "\
     SELECT md5(coalesce(string_agg(text, ';' ORDER BY text), '')) FROM parts";
 
 /// Asks [`SIGNATURE`], or the statement prepared for it.
+///
+/// # Errors
+/// The connection is lost, or what the server says.
 pub fn signature(db: &mut Client, statement: &(impl ToStatement + ?Sized), wanted: &Wanted<'_>) -> Result<String> {
     let names = wanted.names();
     let (schemas, tables): (Vec<&str>, Vec<&str>) = names.iter().map(|(s, t)| (s.as_str(), t.as_str())).unzip();
@@ -466,6 +472,9 @@ pub fn signature(db: &mut Client, statement: &(impl ToStatement + ?Sized), wante
 }
 
 /// All tables of the database that somebody made, as a configuration names them.
+///
+/// # Errors
+/// The connection is lost, or what the server says.
 pub fn table_names(db: &mut Client, default_schema: &str) -> Result<Vec<String>> {
     let sql = "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
                WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND c.relpersistence <> 't' \

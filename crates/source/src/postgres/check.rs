@@ -300,6 +300,9 @@ impl Findings<'_> {
 
 impl PostgresSource {
     /// Holds the source, and the conditions that rules and queries have, against the database.
+    ///
+    /// # Errors
+    /// The server cannot be reached; what is wrong with it otherwise is a finding.
     pub fn check(&self, conditions: &[Condition]) -> Result<Vec<Finding>> {
         let mut db = self.connect()?;
         let mut findings = Findings { found: vec![], source: self };

@@ -31,7 +31,7 @@ impl std::fmt::Debug for Client {
 }
 
 impl Client {
-    /// Connects within `timeout`, name look-up, TLS and authentication included.
+    /// Connects within `timeout`, name lookup, TLS and authentication included.
     ///
     /// # Errors
     /// [`SourceError::Lost`] if nobody answers in time, else what the server says.
@@ -81,6 +81,9 @@ impl Client {
     }
 
     /// Runs a statement that returns one row.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn query_one<T>(&mut self, statement: &T, params: &[&(dyn ToSql + Sync)]) -> Result<Row>
     where
         T: ?Sized + ToStatement,
@@ -89,6 +92,9 @@ impl Client {
     }
 
     /// Runs a statement that returns one row or none.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn query_opt<T>(&mut self, statement: &T, params: &[&(dyn ToSql + Sync)]) -> Result<Option<Row>>
     where
         T: ?Sized + ToStatement,
@@ -97,16 +103,25 @@ impl Client {
     }
 
     /// Runs statements one after the other.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn batch_execute(&mut self, sql: &str) -> Result<()> {
         self.run(self.client.batch_execute(sql))
     }
 
     /// Runs statements and returns rows as texts.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn simple_query(&mut self, sql: &str) -> Result<Vec<SimpleQueryMessage>> {
         self.run(self.client.simple_query(sql))
     }
 
     /// Prepares a statement.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn prepare(&mut self, sql: &str) -> Result<Statement> {
         self.run(self.client.prepare(sql))
     }

@@ -38,6 +38,9 @@ pub const KEEPALIVE: Duration = Duration::from_secs(4);
 pub const GONE: Duration = Duration::from_secs(15);
 
 /// Connects with the pinned settings.
+///
+/// # Errors
+/// The server cannot be reached in time, or refuses.
 pub fn connect(address: &Address) -> Result<Client> {
     let pinned = PINNED.iter().filter(|(name, _)| *name != "client_encoding");
     let mut options: String = pinned.map(|(name, value)| format!("-c {name}={} ", value.replace(' ', "\\ "))).collect();
@@ -51,6 +54,9 @@ pub fn connect(address: &Address) -> Result<Client> {
 }
 
 /// Connects as any other program would: with the settings that the role and the database have.
+///
+/// # Errors
+/// The server cannot be reached in time, or refuses.
 pub fn connect_plainly(address: &Address) -> Result<Client> {
     open(address, "")
 }

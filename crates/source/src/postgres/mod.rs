@@ -74,6 +74,9 @@ pub struct PostgresSource {
 
 impl PostgresSource {
     /// Takes what a configuration says.
+    ///
+    /// # Errors
+    /// The URL or the slot's name is not one.
     pub fn new(s: &Settings, base: &Path) -> Result<PostgresSource> {
         let address = Address::parse(&s.url, base)?;
         let replication = match &s.replication_url {
@@ -114,17 +117,26 @@ impl PostgresSource {
     }
 
     /// An ordinary connection with the settings that reading values needs.
+    ///
+    /// # Errors
+    /// The server cannot be reached in time, or refuses.
     pub fn connect(&self) -> Result<Client> {
         connect::connect(&self.address)
     }
 
     /// The tables that can be streamed, of those that are wanted.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn describe(&self) -> Result<Vec<Arc<Table>>> {
         let found = catalog::describe(&mut self.connect()?, &self.wanted(&self.tables))?;
         Ok(found.values().filter(|d| d.can_stream()).map(|d| d.table(&self.name)).collect())
     }
 
     /// As [`PostgresSource::describe`], but only those whose changes stream now.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn describe_streaming(&self) -> Result<Vec<Arc<Table>>> {
         let found = catalog::describe(&mut self.connect()?, &self.wanted(&self.tables))?;
         let streams = |d: &&Described| d.can_stream() && d.is_published();

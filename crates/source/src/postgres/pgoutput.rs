@@ -181,6 +181,9 @@ impl Input {
 }
 
 /// Decodes one message.
+///
+/// # Errors
+/// The bytes are no message of `pgoutput`.
 pub fn decode(bytes: Bytes) -> Result<Message> {
     let mut input = Input(bytes);
     let message = match input.u8()? {

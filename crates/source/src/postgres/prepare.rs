@@ -67,6 +67,9 @@ pub fn unfit(d: &Described) -> Option<(String, Option<String>)> {
 }
 
 /// Reads a publication.
+///
+/// # Errors
+/// The connection is lost, or what the server says.
 pub fn publication(db: &mut Client, name: &str) -> Result<Option<Publication>> {
     let sql = "SELECT concat_ws(', ', CASE WHEN pubinsert THEN 'insert' END, CASE WHEN pubupdate THEN 'update' END, \
                CASE WHEN pubdelete THEN 'delete' END, CASE WHEN pubtruncate THEN 'truncate' END), \
@@ -87,6 +90,9 @@ pub fn publication(db: &mut Client, name: &str) -> Result<Option<Publication>> {
 }
 
 /// Reads the slot.
+///
+/// # Errors
+/// The connection is lost, or what the server says.
 pub fn slot(db: &mut Client, name: &str) -> Result<Option<Slot>> {
     let sql = "SELECT coalesce(plugin, ''), coalesce(database, ''), active, coalesce(wal_status = 'lost', false), \
                coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::int8 \
@@ -124,6 +130,9 @@ pub fn size(bytes: u64) -> String {
 
 impl PostgresSource {
     /// Fails, with what to do, unless publications and slot are there.
+    ///
+    /// # Errors
+    /// It is not: what is missing, and what to do.
     pub fn need_prepared(&self) -> Result<()> {
         let mut db = self.connect()?;
         let present = self.publications_present(&mut db)?;
@@ -135,6 +144,9 @@ impl PostgresSource {
     }
 
     /// Those of our publications that exist.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn publications_present(&self, db: &mut Client) -> Result<Vec<String>> {
         let names = [self.publication.clone(), self.keyless_publication()];
         let sql = "SELECT pubname::text FROM pg_publication WHERE pubname = ANY ($1) ORDER BY 1";
@@ -143,6 +155,9 @@ impl PostgresSource {
 
     /// Sees to it that the slot can be read, as far as the settings allow: makes a lost one anew, and lets go of log
     /// that would fill the primary's disk. `false` if somebody else is reading it.
+    ///
+    /// # Errors
+    /// The slot cannot be used: why, and what to do.
     pub fn ready_slot(&self, db: &mut Client) -> Result<bool> {
         let found = slot(db, &self.slot)?;
         let lost = found.as_ref().is_none_or(|s| s.lost);
@@ -172,6 +187,9 @@ impl PostgresSource {
     }
 
     /// Lets log go that nobody can hand on and that would fill the primary's disk. Returns whether it did.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn drop_backlog(&self) -> Result<bool> {
         let mut db = self.connect()?;
         match slot(&mut db, &self.slot)? {
@@ -202,6 +220,9 @@ impl PostgresSource {
     }
 
     /// Works out what has to be done so that all tables are followed. Nothing, if they are.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn plan(&self) -> Result<Plan> {
         let mut db = self.connect()?;
         let found = catalog::describe(&mut db, &self.wanted(&self.tables))?;
@@ -314,6 +335,9 @@ impl PostgresSource {
     }
 
     /// What takes everything of ours out of the database again.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn removal(&self) -> Result<Plan> {
         let mut db = self.connect()?;
         let mut plan = Plan::default();
@@ -338,6 +362,9 @@ impl PostgresSource {
     }
 
     /// Does what a plan says: what can be is one transaction, all of it or nothing.
+    ///
+    /// # Errors
+    /// Which statement the server refused, and why.
     pub fn carry_out(&self, statements: &[String]) -> Result<()> {
         let mut db = connect_plainly(&self.address)?;
         // These may not be part of a transaction.

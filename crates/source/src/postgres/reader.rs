@@ -146,6 +146,9 @@ fn timeline_of(system: &System, generation: u16) -> u64 {
 
 impl PostgresReader {
     /// Takes the office if nobody has it. `last` is where the reader before stopped.
+    ///
+    /// # Errors
+    /// The slot cannot be used, or the connection is lost.
     pub fn try_start(source: &PostgresSource, instance: &str, last: Option<Last>) -> Result<Option<PostgresReader>> {
         let mut side = connect(&source.address)?;
         side.set_deadline(SIDE);
@@ -584,6 +587,9 @@ impl ChangeReader for PostgresReader {
 
 impl PostgresSource {
     /// Becomes the reader, if nobody else is.
+    ///
+    /// # Errors
+    /// The slot cannot be used, or the connection is lost.
     pub fn try_to_lead(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn ChangeReader>>> {
         let reader = PostgresReader::try_start(self, instance, last)?;
         Ok(reader.map(|r| Box::new(r) as Box<dyn ChangeReader>))

@@ -98,6 +98,9 @@ impl Mapped {
     }
 
     /// Calls `found` with what a message does to each key that it is about: one, or two if an update changes the key.
+    ///
+    /// # Errors
+    /// The message does not fit the table's description.
     pub fn changes(&self, message: &RowMessage, mut found: impl FnMut(RowChange)) -> Result<()> {
         let change = |key, old, new: Option<(Row, ColumnSet)>| {
             let (new, omitted_columns) =

@@ -37,6 +37,9 @@ fn first_row<const N: usize>(answer: &[SimpleQueryMessage]) -> [&str; N] {
 
 impl PostgresSource {
     /// See [`Source::snapshot`](crate::Source::snapshot).
+    ///
+    /// # Errors
+    /// The table has changed, is locked for too long, or the connection is lost.
     pub fn snapshot(
         &self,
         table: &Arc<Table>,

@@ -152,6 +152,9 @@ pub fn show_lsn(lsn: Lsn) -> String {
 
 impl Stream {
     /// Connects and authenticates.
+    ///
+    /// # Errors
+    /// The server cannot be reached in time, or refuses.
     pub fn connect(address: &Address) -> Result<Stream> {
         match address.ssl {
             SslMode::Allow => {
@@ -321,6 +324,9 @@ impl Stream {
     }
 
     /// Asks the server what it is.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn identify(&mut self) -> Result<System> {
         let rows = self.query("IDENTIFY_SYSTEM")?.map_err(|e| self.refused(e))?;
         let field = |i: usize| rows.first().and_then(|r| r.get(i)).and_then(Option::as_deref);
@@ -336,6 +342,9 @@ impl Stream {
     }
 
     /// Begins to stream from the slot's own position. The inner error is the server's refusal.
+    ///
+    /// # Errors
+    /// The slot cannot be read from.
     pub fn start(&mut self, slot: &str, publications: &[&str]) -> Result<std::result::Result<(), Refused>> {
         let names: Vec<String> = publications.iter().map(|p| super::connect::quote(p)).collect();
         // Applications' own messages are wanted for the ones that we write to get past a place in the log.
@@ -386,6 +395,9 @@ impl Stream {
     }
 
     /// The next event, if one is in the buffer already.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn buffered(&mut self) -> Result<Option<Event>> {
         loop {
             let Some((tag, mut body)) = self.frame()? else { return Ok(None) };
@@ -412,6 +424,9 @@ impl Stream {
     }
 
     /// The next event; `None` if none comes within about `longest`.
+    ///
+    /// # Errors
+    /// The connection is lost, or what the server says.
     pub fn next(&mut self, longest: Duration) -> Result<Option<Event>> {
         let end = Instant::now() + longest;
         loop {
@@ -438,6 +453,9 @@ impl Stream {
     }
 
     /// Tells the server up to where its log is no longer needed by us, and whether we want an answer.
+    ///
+    /// # Errors
+    /// The connection is lost.
     pub fn status(&mut self, done: Lsn, answer: bool) -> Result<()> {
         let mut body = Vec::with_capacity(39);
         body.push(b'd');

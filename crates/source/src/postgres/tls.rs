@@ -14,6 +14,9 @@ use super::address::{Address, SslMode};
 use crate::{Result, SourceError};
 
 /// How to speak TLS to a server.
+///
+/// # Errors
+/// A file of certificates or keys cannot be read.
 pub fn config(address: &Address) -> Result<ClientConfig> {
     let fail = |problem: String| SourceError::Open { path: address.place(), problem };
     let provider = Arc::new(ring::default_provider());

@@ -60,6 +60,9 @@ impl Building {
     }
 
     /// Takes a row message of `bytes` bytes.
+    ///
+    /// # Errors
+    /// The spool file cannot be written.
     pub fn take(&mut self, mapped: &Arc<Mapped>, message: RowMessage, size: usize) -> Result<()> {
         match &mut self.gathered {
             Gathered::InMemory { messages, bytes } => {
@@ -86,6 +89,9 @@ impl Building {
 
     /// All of it has come: its changes, or `None` if there are too many to tell them one by one; and tables of which
     /// they cannot be told one by one, whose changes are left out.
+    ///
+    /// # Errors
+    /// The spool file cannot be read.
     pub fn finish(self) -> Result<(Option<Changes>, Vec<TableName>)> {
         let mut unclear = Vec::new();
         let changes = match self.gathered {
@@ -119,6 +125,9 @@ pub enum Changes {
 
 impl Changes {
     /// The next part, and whether it is the last.
+    ///
+    /// # Errors
+    /// The spool file cannot be read.
     pub fn next_part(&mut self) -> Result<(Vec<RowChange>, bool)> {
         match self {
             Changes::InMemory(changes) => {

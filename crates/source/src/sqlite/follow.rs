@@ -39,6 +39,9 @@ pub struct Following {
 
 impl Following {
     /// Takes the office if nobody has it.
+    ///
+    /// # Errors
+    /// The file is busy, or what SQLite says.
     pub fn try_start(source: &SqliteSource, instance: &str, last: Option<Last>) -> Result<Option<Following>> {
         let Some(lock) = try_lock(source)? else { return Ok(None) };
         let reader = Reader::start(source, instance, lock, last)?;

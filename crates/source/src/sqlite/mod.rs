@@ -49,6 +49,9 @@ pub struct SqliteSource {
 
 impl SqliteSource {
     /// Takes a URL of the form `sqlite:path`; a relative path is taken from `base`.
+    ///
+    /// # Errors
+    /// It is no such URL.
     pub fn new(name: &str, url: &str, tables: Vec<String>, base: &Path) -> Result<SqliteSource> {
         let problem = |text: &str| SourceError::Url { url: without_password(url), problem: text.into() };
         let path = url.strip_prefix("sqlite:").ok_or_else(|| problem("expected sqlite:path-of-the-file"))?;
@@ -59,6 +62,9 @@ impl SqliteSource {
     }
 
     /// As [`SqliteSource::connect`], but refuses a file that cannot be written: the change log has to be.
+    ///
+    /// # Errors
+    /// There is no such file, it is no database, or it cannot be written.
     pub fn connect_to_write(&self) -> Result<Connection> {
         let db = self.connect()?;
         if db.is_readonly("main")? {
@@ -70,6 +76,9 @@ impl SqliteSource {
     }
 
     /// Opens the file for reading and, where it may, writing. Never creates it.
+    ///
+    /// # Errors
+    /// There is no such file, or it is no database.
     pub fn connect(&self) -> Result<Connection> {
         let fail = |problem: String| SourceError::Open { path: self.path.display().to_string(), problem };
         if !self.path.exists() {

@@ -26,6 +26,9 @@ pub const MAX_ENTRIES: i64 = 200_000;
 const PRUNE: i64 = 200;
 
 /// Deletes the log but for its last entry if it is longer than what is ever handed on entry by entry, and nobody reads it.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn drop_backlog(source: &SqliteSource) -> Result<bool> {
     let Some(_lock) = try_lock(source)? else { return Ok(false) };
     let db = source.connect_to_write()?;
@@ -188,6 +191,9 @@ impl Reader {
     }
 
     /// Whether the database has been written to since the last call, cheaply.
+    ///
+    /// # Errors
+    /// The file is busy, or what SQLite says.
     pub fn data_version(&self) -> Result<i64> {
         Ok(self.db.query_row("PRAGMA data_version", [], |r| r.get(0))?)
     }
@@ -237,6 +243,9 @@ impl Reader {
 
     /// Reads what was committed since the last call; `None` if nothing was. `quiet_until` is when the log was last
     /// known to end where it did. The caller hands the interval on and then calls [`Reader::advance`].
+    ///
+    /// # Errors
+    /// The file is busy, or what SQLite says.
     pub fn read(&mut self, quiet_until: Micros, now: impl Fn() -> Micros) -> Result<Option<Interval>> {
         if schema_version(&self.db)? != self.schema_version {
             triggers::reinstall(&mut self.db, &self.source)?;
@@ -395,12 +404,18 @@ impl Reader {
     }
 
     /// How many entries the log has, about.
+    ///
+    /// # Errors
+    /// The file is busy, or what SQLite says.
     pub fn log_length(&self) -> Result<i64> {
         Ok(self.db.query_row("SELECT coalesce(max(seq) - min(seq), 0) FROM gossip_log", [], |r| r.get(0))?)
     }
 
     /// Deletes some of the log's oldest entries up to `acknowledged`, never the last one, from which the numbering goes
     /// on. Gives way at once if somebody is writing. Returns whether there is more to delete.
+    ///
+    /// # Errors
+    /// The file is busy, or what SQLite says.
     pub fn prune(&mut self, acknowledged: Position) -> Result<bool> {
         // Looking costs no lock; a delete that finds nothing would still take the writers' one.
         let first: i64 = self.db.query_row("SELECT min(seq) FROM gossip_log", [], |r| r.get(0))?;

@@ -117,6 +117,9 @@ pub fn declared_type(declared: &str) -> Type {
 }
 
 /// All tables that somebody made, by name; not those of SQLite or Gossip.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn table_names(db: &Connection) -> Result<Vec<String>> {
     let sql = "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' \
                AND name NOT IN ('gossip_log', 'gossip_layout', 'gossip_meta') ORDER BY name";
@@ -138,6 +141,9 @@ pub fn count_rows(db: &mut Connection, table: &str) -> Option<u64> {
 }
 
 /// Describes a table.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn describe(db: &Connection, wanted: &str) -> Result<Found> {
     let sql = "SELECT name, type, coalesce(sql, '') FROM sqlite_master WHERE name = ?1 COLLATE NOCASE \
                AND type IN ('table', 'view')";

@@ -145,12 +145,18 @@ fn of_row(e: &str, t: &Described, which: &str, row: &dyn Fn(&str, &str) -> Strin
 }
 
 /// The layout under which a table is followed at present.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn layout_of(db: &Connection, table: &str) -> Result<Option<(i64, String)>> {
     let sql = "SELECT id, signature FROM gossip_layout WHERE tbl = ?1 COLLATE NOCASE ORDER BY id DESC LIMIT 1";
     Ok(db.query_row(sql, [table], |r| Ok((r.get(0)?, r.get(1)?))).optional()?)
 }
 
 /// Whether this database was prepared at all, in the form of this release.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn is_prepared(db: &Connection) -> Result<bool> {
     let sql = "SELECT (SELECT count(*) FROM sqlite_master WHERE name IN ('gossip_log', 'gossip_layout', 'gossip_meta')) \
                + (SELECT count(*) FROM pragma_table_info('gossip_log') WHERE name = 'tag')";
@@ -158,6 +164,9 @@ pub fn is_prepared(db: &Connection) -> Result<bool> {
 }
 
 /// Whether a table's triggers are in place, as they would be made now, and the newest ones on it.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn is_followed(db: &Connection, t: &Described) -> Result<bool> {
     let Some((layout, signature)) = layout_of(db, &t.name)? else { return Ok(false) };
     if signature != t.signature() {
@@ -183,6 +192,9 @@ fn drop_triggers(db: &Connection, table: &str) -> Result<Vec<String>> {
 }
 
 /// Works out what has to be done so that all tables of the source are followed. Nothing, if they are.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn plan(db: &Connection, source: &SqliteSource) -> Result<Plan> {
     let mut plan = Plan::default();
     let mut next_layout = 1;
@@ -243,6 +255,9 @@ pub fn plan(db: &Connection, source: &SqliteSource) -> Result<Plan> {
 }
 
 /// Carries out a plan, all of it or nothing.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn carry_out(db: &mut Connection, statements: &[String]) -> Result<()> {
     let write = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
     for sql in statements {
@@ -252,11 +267,17 @@ pub fn carry_out(db: &mut Connection, statements: &[String]) -> Result<()> {
 }
 
 /// What takes our triggers off a table.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn stop_following(db: &Connection, table: &str) -> Result<Vec<String>> {
     drop_triggers(db, table)
 }
 
 /// What takes everything of ours out of the database again.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn removal(db: &Connection) -> Result<Vec<String>> {
     let mut s = db.prepare("SELECT DISTINCT tbl_name FROM sqlite_master WHERE type = 'trigger'")?;
     let tables = s.query_map([], |r| r.get::<_, String>(0))?.collect::<std::result::Result<Vec<_>, _>>()?;
@@ -275,6 +296,9 @@ pub fn removal(db: &Connection) -> Result<Vec<String>> {
 
 /// Mends what a migration has done to the triggers: installs them anew where they are gone or outdated, and takes them
 /// off tables that are no longer followed under their old name. Returns whether anything was done.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn reinstall(db: &mut Connection, source: &SqliteSource) -> Result<bool> {
     let write = db.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
     let mut present = source.clone();
@@ -313,6 +337,9 @@ pub fn reinstall(db: &mut Connection, source: &SqliteSource) -> Result<bool> {
 }
 
 /// Holds the source against the database.
+///
+/// # Errors
+/// The file is busy, or what SQLite says.
 pub fn check(source: &SqliteSource) -> Result<Vec<Finding>> {
     let db = source.connect()?;
     let mut findings = Vec::new();

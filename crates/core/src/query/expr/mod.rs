@@ -75,7 +75,7 @@ pub enum Expr {
     AnyOf(Box<Expr>, Placeholder, Arc<str>, Type),
     /// Whether the values are among those that another table holds.
     Member {
-        /// One value per column of the look-up.
+        /// One value per column of the lookup.
         of: Vec<Expr>,
         /// What the other table is asked for.
         subquery: Arc<Subquery>,
@@ -105,7 +105,7 @@ impl Expr {
         *self == Expr::Const(Value::Bool(b))
     }
 
-    /// Calls `f` on this expression and on all that it is made of. What a look-up asks of its own table is apart.
+    /// Calls `f` on this expression and on all that it is made of. What a lookup asks of its own table is apart.
     pub fn for_each<'a>(&'a self, f: &mut impl FnMut(&'a Expr)) {
         f(self);
         match self {
@@ -146,7 +146,7 @@ impl Expr {
         }
     }
 
-    /// Calls `f` on every claim that is named, also in look-ups.
+    /// Calls `f` on every claim that is named, also in lookups.
     pub fn for_each_claim(&self, f: &mut dyn FnMut(&str)) {
         let mut subqueries = Vec::new();
         self.for_each(&mut |e| match e {
@@ -167,7 +167,7 @@ pub struct Subquery {
     pub columns: Vec<usize>,
     /// Which of its rows count.
     pub condition: Expr,
-    /// Differs where anything of the above does: look-ups stand in maps that are asked for every row.
+    /// Differs where anything of the above does: lookups stand in maps that are asked for every row.
     fingerprint: [u8; 16],
 }
 

@@ -41,11 +41,17 @@ type Result<T> = std::result::Result<T, QueryError>;
 
 /// Reads a live query. `params` are checked for names that the text does not use; they are filled in by
 /// [`LiveQuery::bind`].
+///
+/// # Errors
+/// The text is no query that is supported, or names what the asker may not see.
 pub fn parse_query(text: &str, visible: &dyn Visible, params: &Map<String, Json>) -> Result<LiveQuery> {
     query(Parser::new(text)?, visible, params)
 }
 
 /// As [`parse_query`], for a query that no client has written: it may name the claims of whoever asks.
+///
+/// # Errors
+/// The text is no query that is supported.
 pub fn parse_trusted_query(text: &str, visible: &dyn Visible, params: &Map<String, Json>) -> Result<LiveQuery> {
     let mut p = Parser::new(text)?;
     p.claims = true;
@@ -66,6 +72,9 @@ fn query(mut p: Parser<'_>, visible: &dyn Visible, params: &Map<String, Json>) -
 
 /// Reads the row condition of a rule on `table`: all columns and claims may be named, parameters may not, and other
 /// tables of the same source may be asked.
+///
+/// # Errors
+/// The text is no condition that is supported.
 pub fn parse_condition(text: &str, table: &Arc<Table>, catalog: &Catalog) -> Result<Expr> {
     let mut p = Parser::of_rule(text, table, catalog)?;
     let e = p.expression(0)?;
@@ -75,6 +84,9 @@ pub fn parse_condition(text: &str, table: &Arc<Table>, catalog: &Catalog) -> Res
 }
 
 /// Reads what a rule shows in the place of a column of `table`.
+///
+/// # Errors
+/// The text is no mask that is supported, or not of the column's type.
 pub fn parse_mask(text: &str, table: &Arc<Table>, column: usize) -> Result<Mask> {
     let nothing_else = Catalog::default();
     let mut p = Parser::of_rule(text, table, &nothing_else)?;

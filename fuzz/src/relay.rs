@@ -120,16 +120,16 @@ fn believe(messages: &[Message]) {
         let Ok(event) = CloudEvent::read(&message.bytes) else { continue };
         let mut follows = cluster.tick(now);
         match &message.path {
-            Path::Topic(name) => drop(cluster.event(name, &event, now)),
+            Path::Topic(name) => drop(cluster.apply_event(name, &event, now)),
             _ => {
                 if let Some((from, said)) = Member::read(&event) {
-                    follows.extend(cluster.hear(from, &event.id, said, now));
+                    follows.extend(cluster.receive(from, &event.id, said, now));
                 }
             }
         }
-        follows.extend(cluster.stand(InstanceRow::default(), LinkRow::default(), vec![], now));
+        follows.extend(cluster.report_status(InstanceRow::default(), LinkRow::default(), vec![], now));
         for one in follows {
-            if let Output::Tell(message) = one {
+            if let Output::Broadcast(message) = one {
                 let said = message.to_event("north", "id".into(), now);
                 assert!(Member::read(&said).is_some(), "{said:?}");
             }

@@ -1,6 +1,5 @@
 //! The command line.
 
-use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
@@ -23,14 +22,6 @@ pub struct Cli {
     /// What to do.
     #[command(subcommand)]
     pub command: Command,
-}
-
-/// The configuration file of a command.
-#[derive(Debug, clap::Args)]
-pub struct ConfigFile {
-    /// The configuration.
-    #[arg(short, long, default_value = "gossip.toml")]
-    pub config: PathBuf,
 }
 
 /// All commands.

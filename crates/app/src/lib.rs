@@ -6,6 +6,7 @@
 
 pub mod cli;
 pub mod commands;
+pub mod config_file;
 pub mod demo;
 pub mod local;
 pub mod outcome;

@@ -208,7 +208,7 @@ pub fn page(p: &Picture) -> Drawing {
             INK,
             fit(&clients, 8.0, right - instances - wide - 18.0),
         );
-        let delay = n.round_trip.map_or(String::new(), |t| format!(", {t:.1} ms there and back"));
+        let delay = n.round_trip.map_or(String::new(), |t| format!(", round trip {t:.1} ms"));
         let heard = format!("{} deltas{delay}", rate(n.deliveries));
         d.text((instances + wide + 18.0, y + 9.0), 8.0, false, GREY, fit(&heard, 8.0, right - instances - wide - 18.0));
     }
@@ -216,7 +216,7 @@ pub fn page(p: &Picture) -> Drawing {
         d.text((instances, bottom + 14.0), 8.0, false, GREY, format!("and {} more", p.nodes.len() - shown));
     }
     let foot = d.size.1 - 24.0;
-    let notes = "Times are those of a message of the instance's own, there and back over the relay.";
+    let notes = "Round trips are those of an instance's own messages over the relay.";
     d.text((40.0, foot), 7.0, false, GREY, if p.differ() { "Instances have different rules." } else { notes });
     d
 }

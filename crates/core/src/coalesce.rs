@@ -7,7 +7,7 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
-use crate::engine::Delta;
+use crate::engine::io::Delta;
 use crate::feed::Change;
 use crate::position::Micros;
 use crate::schema::Key;

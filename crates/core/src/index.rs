@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use foldhash::fast::RandomState;
 
-use crate::engine::RowFilter;
+use crate::engine::io::RowFilter;
 use crate::query::expr::MAX_LIST;
 use crate::query::{CmpOp, Expr};
 use crate::rule::EffectiveQuery;

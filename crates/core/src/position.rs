@@ -6,8 +6,7 @@ use std::sync::Arc;
 
 use crate::schema::{ColumnSet, Identified, Key, Row, Table, TableName};
 
-/// Microseconds since 1970-01-01T00:00:00Z.
-pub type Micros = i64;
+pub use gossip_protocol::timestamp::Micros;
 
 /// A place in a source's change order. A pure function of the source's log, so the same on every instance.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]

@@ -4,6 +4,8 @@ use std::collections::HashMap;
 use std::fmt;
 use std::sync::Arc;
 
+use gossip_protocol::system::{PresenceRow, SystemRow};
+
 use crate::canonical::{Canonical, Encoder};
 use crate::value::{Type, Value};
 
@@ -14,10 +16,10 @@ pub type Row = Arc<[Value]>;
 pub type Key = Arc<[Value]>;
 
 /// The schema of Gossip's own tables.
-pub const SYSTEM_SCHEMA: &str = "gossip";
+pub const SYSTEM_SCHEMA: &str = gossip_protocol::system::SCHEMA;
 
 /// The table of Gossip's own that says who is where.
-pub const PRESENCE: &str = "presence";
+pub const PRESENCE: &str = PresenceRow::SHAPE.name;
 
 /// The source that topics belong to. Its positions are each instance's own: events have no order that all share.
 pub const TOPIC_SOURCE: &str = "topics";

@@ -18,13 +18,10 @@ use std::sync::Arc;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use bigdecimal::{BigDecimal, FromPrimitive, ToPrimitive};
-use gossip_protocol::system::{Cell, ColumnType};
+use gossip_protocol::system::{Cell, ColumnType, JSON_SAFE};
 use serde_json::Value as Json;
 
 use crate::datetime;
-
-/// The largest integer that JSON readers keep exactly (I-JSON, RFC 7493): 2^53 − 1.
-const JSON_SAFE: i64 = (1 << 53) - 1;
 
 /// Decimal exponents beyond this are refused: comparing `1e999999999` would write out a billion digits.
 const MAX_EXPONENT: i64 = 1_000;

@@ -246,12 +246,12 @@ impl Call {
     pub fn read(method: &str, params: Map<String, Json>) -> Result<Call, RpcError> {
         let mut p = Params::new(params);
         let call = match method {
-            "authenticate" => Call::Authenticate { token: p.needed_text("token")? },
+            "authenticate" => Call::Authenticate { token: p.required_text("token")? },
             "subscribe" => Call::Subscribe(Box::new(Subscribe::read(&mut p)?)),
             "unsubscribe" => Call::Unsubscribe { subscription: p.number("subscription")? },
             "publish" => Call::Publish(Publish::read(&mut p)?),
-            "join" => Call::Join { place: p.needed_text("place")?, data: p.any("data").unwrap_or(Json::Null) },
-            "leave" => Call::Leave { place: p.needed_text("place")? },
+            "join" => Call::Join { place: p.required_text("place")?, data: p.any("data").unwrap_or(Json::Null) },
+            "leave" => Call::Leave { place: p.required_text("place")? },
             "explain" => {
                 let (instance, position) = (p.text("instance")?, p.text("position")?);
                 Call::Explain(Box::new(Explain { instance, position, whom: Whom::read(&mut p)? }))
@@ -316,7 +316,7 @@ impl Subscribe {
 
 impl Publish {
     fn read(p: &mut Params) -> Result<Publish, RpcError> {
-        let (topic, id) = (p.needed_text("topic")?, p.text("id")?);
+        let (topic, id) = (p.required_text("topic")?, p.text("id")?);
         if id.as_ref().is_some_and(|id| id.is_empty() || id.len() > MAX_ID) {
             return Err(RpcError::invalid(format!("id: expected 1 to {MAX_ID} bytes")));
         }

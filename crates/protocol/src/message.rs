@@ -22,7 +22,7 @@ pub struct Request {
 
 /// Why a message is no call.
 #[derive(Clone, Debug, PartialEq)]
-pub struct NoRequest {
+pub struct InvalidRequest {
     /// The id to answer under; null where there is none that could be repeated.
     pub id: Json,
     /// What is not as JSON-RPC 2.0 has it.
@@ -35,8 +35,8 @@ impl Request {
     ///
     /// # Errors
     /// What is not as JSON-RPC 2.0 has it.
-    pub fn read(text: &str) -> Result<Option<Request>, Box<NoRequest>> {
-        let no = |id: Json, error: RpcError| Box::new(NoRequest { id, error });
+    pub fn read(text: &str) -> Result<Option<Request>, Box<InvalidRequest>> {
+        let no = |id: Json, error: RpcError| Box::new(InvalidRequest { id, error });
         let nameless = |code: i64, what: String| no(Json::Null, RpcError::new(code, what));
         let call: Json = serde_json::from_str(text)
             .map_err(|e| nameless(code::PARSE, format!("not JSON: line {}, column {}", e.line(), e.column())))?;

@@ -46,7 +46,7 @@ impl Params {
     ///
     /// # Errors
     /// It is missing, or no text.
-    pub fn needed_text(&mut self, name: &'static str) -> Result<String, RpcError> {
+    pub fn required_text(&mut self, name: &'static str) -> Result<String, RpcError> {
         self.text(name)?.ok_or_else(|| RpcError::missing(name))
     }
 

@@ -18,7 +18,7 @@ use gossip_core::value::Value;
 use gossip_relay::Relay;
 use gossip_relay::inproc::InProcess;
 use gossip_server::instance::{Instance, Options};
-use gossip_source::sqlite::{SqliteSource, office, triggers};
+use gossip_source::sqlite::{SqliteSource, leadership, triggers};
 use tokio::io::AsyncReadExt;
 
 const ROUNDS: usize = 25;
@@ -212,7 +212,7 @@ fn main() {
     let described = gossip_source::Source::describe(&source).unwrap().remove(0);
     let table = Identified::new(described);
     // The bench is the reader: what is measured begins at the relay.
-    let _office = office::try_lock(&source).unwrap().unwrap();
+    let _office = leadership::try_lock(&source).unwrap().unwrap();
     let relay = Arc::new(InProcess::default());
     let options = Options {
         name: "one".into(),

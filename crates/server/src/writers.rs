@@ -11,7 +11,7 @@ use gossip_core::seal::Sealer;
 use parking_lot::Mutex;
 use tokio::sync::{Notify, mpsc};
 
-use crate::node::{Client, Command};
+use crate::node::command::{Client, Command};
 use crate::now;
 use crate::outbox::{Flushed, Told};
 use crate::supervisor::{Supervisor, faults};

@@ -92,9 +92,6 @@ pub trait Database {
     /// What it takes to let a table stream no longer.
     fn stop_streaming(&self, table: &str) -> Result<Vec<String>>;
 
-    /// Runs statements, as far as the database can all of them or nothing.
-    fn run_all(&self, statements: &[String]) -> Result<()>;
-
     /// Makes the tables of the demo, from a schema that is written for SQLite; where there are schemas, in one of their
     /// own, which must not be there already, unless an earlier demo has left it.
     fn make_demo(&self, schema: &str) -> Result<()>;

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use gossip_core::position::{Old, ResetReason};
 use gossip_core::schema::{Key, Row};
-use gossip_source::sqlite::office::try_lock;
+use gossip_source::sqlite::leadership::try_lock;
 use gossip_source::sqlite::reader::{MAX_ENTRIES, Reader, drop_backlog};
 use gossip_source::sqlite::snapshot::snapshot;
 use gossip_source::sqlite::{SqliteSource, triggers};

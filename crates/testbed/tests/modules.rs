@@ -30,6 +30,8 @@ struct Reader<'a> {
     module: Module,
     /// Modules within the file around what is being read.
     inline: usize,
+    /// What names stand for that are imported.
+    imported: BTreeMap<String, Vec<String>>,
     file: File,
 }
 
@@ -98,7 +100,10 @@ impl<'ast> Visit<'ast> for Reader<'_> {
         for (path, name) in leaves {
             match self.rooted(&path) {
                 Some(path) if exported => drop(self.file.exports.insert(name.to_string(), path)),
-                Some(path) => drop(self.file.named.insert(path)),
+                Some(path) => {
+                    self.imported.insert(name.to_string(), path.clone());
+                    self.file.named.insert(path);
+                }
                 None => {}
             }
         }
@@ -107,7 +112,9 @@ impl<'ast> Visit<'ast> for Reader<'_> {
     fn visit_path(&mut self, path: &'ast syn::Path) {
         if path.segments.len() > 1 {
             let path: Vec<String> = path.segments.iter().map(|s| s.ident.to_string()).collect();
-            self.file.named.extend(self.rooted(&path));
+            // By an imported name, as `b::f` is after `use crate::b`.
+            let imported = self.imported.get(&path[0]).map(|to| [&to[..], &path[1..]].concat());
+            self.file.named.extend(imported.or_else(|| self.rooted(&path)));
         }
         syn::visit::visit_path(self, path);
     }
@@ -152,7 +159,13 @@ fn imports(src: &Path, texts: &[(PathBuf, String)]) -> Imports {
     let mut files = BTreeMap::new();
     for (path, text) in texts {
         let module = module_of(src, path);
-        let mut reader = Reader { modules: &modules, module: module.clone(), inline: 0, file: File::default() };
+        let mut reader = Reader {
+            modules: &modules,
+            module: module.clone(),
+            inline: 0,
+            imported: BTreeMap::new(),
+            file: File::default(),
+        };
         reader.visit_file(&syn::parse_file(text).unwrap_or_else(|e| panic!("{}: {e}", path.display())));
         files.insert(module, reader.file);
     }
@@ -217,6 +230,15 @@ fn a_planted_circle_is_found() {
     let circle = "  a imports b\n  b imports a\n";
     assert_eq!(found(&[root, ("a.rs", "use crate::B; pub struct A;"), ("b.rs", "fn b(a: super::a::A) {}")]), circle);
     assert_eq!(found(&[root, ("a.rs", "use super::b;"), ("b.rs", "mod inner { use super::super::a::A; }")]), circle);
+    assert_eq!(
+        found(&[
+            ("lib.rs", "mod a; mod b;"),
+            ("a.rs", "use crate::b; pub fn f() { b::c::g() }"),
+            ("b/mod.rs", "pub mod c;"),
+            ("b/c.rs", "pub fn g() { crate::a::f() }"),
+        ]),
+        "  a imports b::c\n  b::c imports a\n"
+    );
     let tests = "#[cfg(test)] mod tests { use crate::a::A; }";
     assert_eq!(found(&[root, ("a.rs", "use crate::b::B;"), ("b.rs", tests)]), "");
     assert_eq!(

@@ -6,7 +6,7 @@ use gossip_server::instance::{check_queries, check_rules, conditions};
 use gossip_source::Finding;
 use serde_json::json;
 
-use crate::cli::ConfigFile;
+use crate::config_file::ConfigFile;
 use crate::local::{ANYBODY, SET_A_SECRET, keys, source};
 use crate::outcome::{Failure, Outcome, print_line};
 

@@ -7,7 +7,7 @@ use gossip_server::auth::Tokens;
 use gossip_server::config::{Auth, Config};
 use tokio::sync::Mutex;
 
-use crate::cli::ConfigFile;
+use crate::config_file::ConfigFile;
 use crate::local::{Cluster, source, tokens};
 use crate::outcome::{Failure, Outcome};
 use crate::workbench::{Access, Place};

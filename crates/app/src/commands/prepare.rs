@@ -3,7 +3,7 @@
 use gossip_server::config::Config;
 use gossip_source::SourceError;
 
-use crate::cli::ConfigFile;
+use crate::config_file::ConfigFile;
 use crate::local::source;
 use crate::outcome::{Failure, Outcome, print_line};
 

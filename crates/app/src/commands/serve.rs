@@ -3,7 +3,7 @@
 use gossip_server::config::Config;
 use gossip_server::supervisor::{OnFailure, faults};
 
-use crate::cli::ConfigFile;
+use crate::config_file::ConfigFile;
 use crate::local::{Cluster, tokens};
 use crate::outcome::{Failure, Outcome, print_line};
 

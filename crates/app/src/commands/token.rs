@@ -3,7 +3,7 @@
 use gossip_server::config::Config;
 use serde_json::{Map, Value as Json};
 
-use crate::cli::ConfigFile;
+use crate::config_file::ConfigFile;
 use crate::local::tokens;
 use crate::outcome::{Failure, Outcome, print_line};
 

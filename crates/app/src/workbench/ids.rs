@@ -1,7 +1,6 @@
 //! What things are counted and named by.
 
-/// Microseconds since 1970.
-pub type Micros = i64;
+pub use gossip_protocol::timestamp::Micros;
 
 /// A number that a watcher keeps for its life.
 pub type WatcherId = u32;

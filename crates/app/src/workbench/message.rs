@@ -17,7 +17,7 @@ use crate::recording::{Event, Masks};
 use crate::workbench::access::Place;
 use crate::workbench::ids::{Micros, WatcherId};
 use crate::workbench::line::At;
-use crate::workbench::overlays::frames::Log;
+use crate::workbench::overlays::frames::state::Log;
 use crate::workbench::page::Page;
 use crate::workbench::views::ask::state::{About, Refused};
 use crate::workbench::views::rules::state::Answer;

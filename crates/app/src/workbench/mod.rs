@@ -1,23 +1,23 @@
-//! The workbench: one [`State`](state::State), one [`Message`](message::Message), [`update`](update::update) and
-//! [`view`](view::view).
+//! The workbench: one [`State`](state::State), one [`Message`](message::Message), [`update`] and
+//! [`view`].
 //!
 //! [`tasks`] does what has to be done outside and reports by messages; a burst of messages is taken in and then drawn
 //! once. The workbench knows instances only as a client: through live queries on the system tables, the operator's
 //! calls, and watchers that are clients like any other.
 
 mod access;
-pub mod act;
 pub mod action;
-pub mod actions;
 pub mod export;
 pub mod ids;
 pub mod input;
+pub mod keymap;
 pub mod line;
 pub mod marks;
 pub mod message;
 pub mod overlays;
 pub mod page;
 pub mod paint;
+pub mod perform;
 pub mod rail;
 pub mod rates;
 pub mod replay;

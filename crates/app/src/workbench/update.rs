@@ -3,14 +3,14 @@
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use gossip_protocol::system::SystemRow;
 
-use crate::workbench::act::{act, choose_column, hold, step};
 use crate::workbench::action::Action;
-use crate::workbench::actions;
+use crate::workbench::keymap;
 use crate::workbench::line::At;
 use crate::workbench::message::{Effect, InstanceAction, Message};
-use crate::workbench::overlays::forms::{fit, in_form};
-use crate::workbench::overlays::frames_keys as frames;
+use crate::workbench::overlays::form::update::{fit, in_form};
+use crate::workbench::overlays::frames::update as frames;
 use crate::workbench::overlays::palette::in_palette;
+use crate::workbench::perform::{act, choose_column, hold, step};
 use crate::workbench::rail::View;
 use crate::workbench::state::MAX_REMEMBERED;
 use crate::workbench::state::{Click, Link, Overlay, PlaceState, State};
@@ -177,7 +177,7 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
         }
         Overlay::Help(from) => {
             let from = *from;
-            let last = actions::here(s).count().saturating_sub(1);
+            let last = keymap::here(s).count().saturating_sub(1);
             s.overlay = match key.code {
                 KeyCode::Down => Overlay::Help((from + 1).min(last)),
                 KeyCode::PageDown => Overlay::Help((from + 10).min(last)),
@@ -212,7 +212,7 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
         Overlay::None if s.view == View::Rules && s.rules.editing => return rules::key(s, key),
         Overlay::None | Overlay::Journey { .. } => {}
     }
-    match actions::find(key, s) {
+    match keymap::find(key, s) {
         Some(action) => act(s, action),
         None => vec![],
     }

@@ -7,8 +7,9 @@ use ratatui::widgets::Paragraph;
 use unicode_width::UnicodeWidthStr;
 
 use crate::workbench::action::Action;
-use crate::workbench::actions::{here, is_possible};
-use crate::workbench::overlays::{draw_frames as frames, popup};
+use crate::workbench::keymap::{here, is_possible};
+use crate::workbench::overlays::frames::draw as frames;
+use crate::workbench::overlays::popup;
 use crate::workbench::paint::{put, rule};
 use crate::workbench::rail::View;
 use crate::workbench::state::{Click, Link, Overlay, State};
@@ -185,8 +186,8 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
             ("esc", "leave the query"),
         ],
         _ => {
-            let possible = |e: &&crate::workbench::actions::Entry| !e.short.is_empty() && is_possible(e.action, s);
-            let name = |e: &crate::workbench::actions::Entry| match e.action {
+            let possible = |e: &&crate::workbench::keymap::Entry| !e.short.is_empty() && is_possible(e.action, s);
+            let name = |e: &crate::workbench::keymap::Entry| match e.action {
                 Action::Hold if s.held.is_some() => (e.shown, "let go"),
                 _ => (e.shown, e.short),
             };

@@ -3,7 +3,7 @@
 use gossip_server::config::{Persona, Watcher};
 
 use super::message::Effect;
-use super::overlays::frames::Log;
+use super::overlays::frames::state::Log;
 use super::state::{Link, State, WatcherState};
 
 /// Adds a watcher and lets it listen.

@@ -2,8 +2,8 @@
 
 use crossterm::event::KeyCode;
 use gossip::workbench::action::Action;
-use gossip::workbench::actions::ACTIONS;
-use gossip::workbench::actions::Entry;
+use gossip::workbench::keymap::ACTIONS;
+use gossip::workbench::keymap::Entry;
 use gossip::workbench::rail::View;
 use testbed::Tmux;
 

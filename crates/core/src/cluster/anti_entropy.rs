@@ -29,19 +29,19 @@ struct Compared {
 
 /// What instances say of their topics, compared.
 #[derive(Debug, Default)]
-pub struct Alike {
+pub struct AntiEntropy {
     topics: HashMap<Arc<str>, Compared>,
 }
 
-impl Alike {
+impl AntiEntropy {
     /// What this instance tells of a topic that it has.
-    pub fn tell(&mut self, topic: &str, digest: u64) {
+    pub fn record_own(&mut self, topic: &str, digest: u64) {
         let topic = self.topics.entry(topic.into()).or_default();
         topic.mine = Some((digest, topic.mine.is_some_and(|(before, _)| before == digest)));
     }
 
     /// What another instance tells of one. Returns whether to ask it what it holds.
-    pub fn hear(&mut self, instance: &str, topic: &str, digest: u64, now: Micros) -> bool {
+    pub fn compare(&mut self, instance: &str, topic: &str, digest: u64, now: Micros) -> bool {
         // Only of topics that this instance has.
         let Some(topic) = self.topics.get_mut(topic) else { return false };
         let quiet = topic.theirs.insert(instance.into(), digest) == Some(digest);
@@ -72,22 +72,22 @@ mod tests {
 
     #[test]
     fn only_what_differs_at_rest_is_asked_for_and_more_and_more_seldom() {
-        let mut alike = Alike::default();
-        assert!(!alike.hear("two", "tide", 1, 0), "not a topic of this instance");
-        alike.tell("tide", 1);
-        alike.hear("two", "tide", 2, 0);
-        assert!(!alike.hear("two", "tide", 2, 0), "it may have changed here just now");
-        alike.tell("tide", 1);
-        assert!(!alike.hear("two", "tide", 3, 0), "it changes there");
-        assert!(alike.hear("two", "tide", 3, 0));
-        let asked: Vec<i64> = (1..40).filter(|s| alike.hear("two", "tide", 3, s * 1_000_000)).collect();
+        let mut anti_entropy = AntiEntropy::default();
+        assert!(!anti_entropy.compare("two", "tide", 1, 0), "not a topic of this instance");
+        anti_entropy.record_own("tide", 1);
+        anti_entropy.compare("two", "tide", 2, 0);
+        assert!(!anti_entropy.compare("two", "tide", 2, 0), "it may have changed here just now");
+        anti_entropy.record_own("tide", 1);
+        assert!(!anti_entropy.compare("two", "tide", 3, 0), "it changes there");
+        assert!(anti_entropy.compare("two", "tide", 3, 0));
+        let asked: Vec<i64> = (1..40).filter(|s| anti_entropy.compare("two", "tide", 3, s * 1_000_000)).collect();
         assert_eq!(asked, [3, 9, 21]);
-        assert!(!alike.hear("two", "tide", 1, 40_000_000));
-        alike.hear("two", "tide", 4, 41_000_000);
-        assert!(alike.hear("two", "tide", 4, 41_000_000), "another difference is another question");
-        alike.tell("tide", 5);
-        alike.forget("two");
-        alike.tell("tide", 5);
-        assert!(!alike.hear("two", "tide", 4, 900_000_000), "what it said before it went does not count");
+        assert!(!anti_entropy.compare("two", "tide", 1, 40_000_000));
+        anti_entropy.compare("two", "tide", 4, 41_000_000);
+        assert!(anti_entropy.compare("two", "tide", 4, 41_000_000), "another difference is another question");
+        anti_entropy.record_own("tide", 5);
+        anti_entropy.forget("two");
+        anti_entropy.record_own("tide", 5);
+        assert!(!anti_entropy.compare("two", "tide", 4, 900_000_000), "what it said before it went does not count");
     }
 }

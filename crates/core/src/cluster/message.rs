@@ -1,7 +1,6 @@
-//! What instances tell each other of themselves, as typed messages and in the words of CloudEvents.
+//! The messages between instances, typed, and as CloudEvents.
 //!
-//! A message's source is `/gossip/` and the name of the instance that says it. What does not fit is not a message: whoever
-//! reads one goes on without it.
+//! An event's source is `/gossip/` and the name of the sending instance. Events that do not have this form are ignored.
 
 use std::collections::BTreeMap;
 use std::ops::RangeInclusive;
@@ -11,31 +10,31 @@ use gossip_protocol::timestamp::rfc3339;
 use gossip_protocol::{Call, CloudEvent, RpcError, code};
 use serde_json::{Map, Value as Json, json};
 
-use super::presence::{Told, Where};
+use super::presence::{Location, PresenceUpdate};
 use crate::position::Micros;
 use crate::schema::Row;
 use crate::topic::Floor;
 use crate::value::Value;
 
-/// Alarms that one instance tells the others.
+/// Alarms that an instance reports to the others.
 const MAX_ALARMS: usize = 20;
 
-/// What a message's source begins with.
+/// The prefix of a message's source.
 const SOURCE: &str = "/gossip/";
 
-const STANDS: &str = "gossip.instance.v1";
-const PEOPLE: &str = "gossip.presence.v1";
-const HISTORY_ASK: &str = "gossip.history.ask.v1";
-const HISTORY: &str = "gossip.history.v1";
-const CALL: &str = "gossip.call.v1";
-const ANSWER: &str = "gossip.call.answer.v1";
+const STATUS: &str = "gossip.instance.v1";
+const PRESENCE: &str = "gossip.presence.v1";
+const HISTORY_REQUEST: &str = "gossip.history.ask.v1";
+const HISTORY_RESPONSE: &str = "gossip.history.v1";
+const CALL_REQUEST: &str = "gossip.call.v1";
+const CALL_RESPONSE: &str = "gossip.call.answer.v1";
 
-/// How an instance stands.
+/// The status of an instance.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Stands {
-    /// When it began, by its clock.
+pub struct Status {
+    /// When the instance started, by its clock.
     pub run: u64,
-    /// When it said so.
+    /// When it was sent, by the sender's clock.
     pub sent: Micros,
     /// Its row of `gossip.instances`.
     pub instance: InstanceRow,
@@ -43,46 +42,46 @@ pub struct Stands {
     pub link: LinkRow,
     /// Its rows of `gossip.topics`.
     pub topics: Vec<TopicRow>,
-    /// Its rows of `gossip.alarms`, not more than a few.
+    /// The first of its rows of `gossip.alarms`.
     pub alarms: Vec<AlarmRow>,
-    /// Digests of what it holds, by topic.
+    /// A digest of the events it keeps, by topic.
     pub digests: BTreeMap<String, u64>,
-    /// The versions of the relay's format that it reads.
+    /// The versions of the relay format that it reads.
     pub reads: RangeInclusive<u32>,
 }
 
 /// A message of one instance to all others.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Message {
-    /// How it stands; every second.
-    Stands(Box<Stands>),
-    /// It stops: nobody need wait for it.
-    Leaves {
-        /// When it began.
+    /// Its status, sent every second.
+    Status(Box<Status>),
+    /// It is shutting down.
+    Leaving {
+        /// When it started.
         run: u64,
     },
-    /// Who is present at it: all, or what has changed.
-    People(Told),
-    /// It asks what others keep of topics.
-    AskHistory {
+    /// Who is present at it: everybody, or a change.
+    Presence(PresenceUpdate),
+    /// It asks for the events that others keep.
+    HistoryRequest {
         /// Which topics.
         topics: Vec<String>,
-        /// The instance that is asked; `None`: whichever answers first.
+        /// The instance that should respond; `None`: whichever is first.
         whom: Option<String>,
     },
-    /// What it keeps of a topic, or a part of that.
-    History {
-        /// The id of the question.
-        ask: String,
+    /// The events that it keeps of a topic, or some of them.
+    HistoryResponse {
+        /// The id of the request.
+        request: String,
         /// The topic.
         topic: String,
-        /// There is no room for what is not newer than this.
+        /// Events that are not newer than this were dropped for lack of room.
         floor: Option<Floor>,
         /// The events.
         events: Vec<CloudEvent>,
     },
-    /// An operator's call that another instance is to answer.
-    Call {
+    /// An operator's call, to be answered by another instance.
+    CallRequest {
         /// The call's id.
         id: String,
         /// The instance.
@@ -92,84 +91,84 @@ pub enum Message {
         /// Its parameters.
         params: Map<String, Json>,
     },
-    /// The answer.
-    Answer {
+    /// The response to one.
+    CallResponse {
         /// The call's id.
         id: String,
-        /// What came of it.
+        /// Its result.
         outcome: Result<Json, RpcError>,
     },
 }
 
 impl Message {
-    /// A call as another instance is asked to answer it.
-    pub fn call(id: String, instance: String, call: &Call) -> Message {
+    /// The request for another instance to answer a call.
+    pub fn call_request(id: String, instance: String, call: &Call) -> Message {
         let call = json!(call);
         let method = call["method"].as_str().unwrap_or_default().into();
-        Message::Call { id, instance, method, params: call["params"].as_object().cloned().unwrap_or_default() }
+        Message::CallRequest { id, instance, method, params: call["params"].as_object().cloned().unwrap_or_default() }
     }
 
-    /// In the words of CloudEvents, as the instance of this name says it. `id` is the event's.
+    /// As a CloudEvent of this id, sent by the instance of this name.
     pub fn to_event(&self, from: &str, id: String, now: Micros) -> CloudEvent {
         let (kind, data) = match self {
-            Message::Stands(s) => (STANDS, stands(s)),
-            Message::Leaves { run } => (STANDS, json!({"run": run, "leaves": true})),
-            Message::People(told) => (PEOPLE, people(told)),
-            Message::AskHistory { topics, whom: None } => (HISTORY_ASK, json!({"topics": topics})),
-            Message::AskHistory { topics, whom } => (HISTORY_ASK, json!({"topics": topics, "whom": whom})),
-            Message::History { ask, topic, floor, events } => {
-                (HISTORY, json!({"ask": ask, "topic": topic, "floor": floor, "events": events}))
+            Message::Status(s) => (STATUS, status_json(s)),
+            Message::Leaving { run } => (STATUS, json!({"run": run, "leaves": true})),
+            Message::Presence(update) => (PRESENCE, presence_json(update)),
+            Message::HistoryRequest { topics, whom: None } => (HISTORY_REQUEST, json!({"topics": topics})),
+            Message::HistoryRequest { topics, whom } => (HISTORY_REQUEST, json!({"topics": topics, "whom": whom})),
+            Message::HistoryResponse { request, topic, floor, events } => {
+                (HISTORY_RESPONSE, json!({"ask": request, "topic": topic, "floor": floor, "events": events}))
             }
-            Message::Call { id, instance, method, params } => {
-                (CALL, json!({"id": id, "instance": instance, "call": method, "params": params}))
+            Message::CallRequest { id, instance, method, params } => {
+                (CALL_REQUEST, json!({"id": id, "instance": instance, "call": method, "params": params}))
             }
-            Message::Answer { id, outcome: Ok(result) } => (ANSWER, json!({"id": id, "result": result})),
-            Message::Answer { id, outcome: Err(e) } => (ANSWER, json!({"id": id, "error": e})),
+            Message::CallResponse { id, outcome: Ok(result) } => (CALL_RESPONSE, json!({"id": id, "result": result})),
+            Message::CallResponse { id, outcome: Err(e) } => (CALL_RESPONSE, json!({"id": id, "error": e})),
         };
         CloudEvent::new(kind, &format!("{SOURCE}{from}"), id, rfc3339(now), data)
     }
 
-    /// Who says what in an event; `None` if it is no message.
+    /// The sender and the message of an event; `None` if it is not one.
     pub fn read(event: &CloudEvent) -> Option<(&str, Message)> {
         let from = event.source.strip_prefix(SOURCE)?;
         let data = &event.data;
         let text = |name: &str| data[name].as_str().map(String::from);
         let message = match event.kind.as_str() {
-            STANDS if data["leaves"] == Json::Bool(true) => Message::Leaves { run: data["run"].as_u64()? },
-            STANDS => Message::Stands(Box::new(read_stands(data)?)),
-            PEOPLE => Message::People(read_people(from, data)?),
-            HISTORY_ASK => Message::AskHistory { topics: texts(&data["topics"]), whom: text("whom") },
-            HISTORY => {
+            STATUS if data["leaves"] == Json::Bool(true) => Message::Leaving { run: data["run"].as_u64()? },
+            STATUS => Message::Status(Box::new(read_status(data)?)),
+            PRESENCE => Message::Presence(read_presence(from, data)?),
+            HISTORY_REQUEST => Message::HistoryRequest { topics: texts(&data["topics"]), whom: text("whom") },
+            HISTORY_RESPONSE => {
                 let events = data["events"].as_array().into_iter().flatten();
-                Message::History {
-                    ask: text("ask")?,
+                Message::HistoryResponse {
+                    request: text("ask")?,
                     topic: text("topic")?,
                     floor: serde_json::from_value(data["floor"].clone()).ok(),
                     events: events.filter_map(|e| serde_json::from_value(e.clone()).ok()).collect(),
                 }
             }
-            CALL => Message::Call {
+            CALL_REQUEST => Message::CallRequest {
                 id: text("id")?,
                 instance: text("instance")?,
                 method: text("call")?,
                 params: data["params"].as_object().cloned().unwrap_or_default(),
             },
-            ANSWER => {
-                let unread = || RpcError::new(code::UNAVAILABLE, "the instance answers what nobody can read");
+            CALL_RESPONSE => {
+                let malformed = || RpcError::new(code::UNAVAILABLE, "the instance sent a malformed response");
                 let outcome = match data.get("error") {
                     None => Ok(data["result"].clone()),
-                    Some(e) => Err(serde_json::from_value(e.clone()).unwrap_or_else(|_| unread())),
+                    Some(e) => Err(serde_json::from_value(e.clone()).unwrap_or_else(|_| malformed())),
                 };
-                Message::Answer { id: text("id")?, outcome }
+                Message::CallResponse { id: text("id")?, outcome }
             }
             _ => return None,
         };
         Some((from, message))
     }
 
-    /// Whether it is said again and again, so that nobody needs to be told of it.
+    /// Whether it is repeated periodically, so that it is not worth showing.
     pub fn is_routine(&self) -> bool {
-        matches!(self, Message::Stands(_) | Message::People(Told { share: Some(_), .. }))
+        matches!(self, Message::Status(_) | Message::Presence(PresenceUpdate { share: Some(_), .. }))
     }
 }
 
@@ -177,7 +176,7 @@ fn texts(json: &Json) -> Vec<String> {
     json.as_array().into_iter().flatten().filter_map(Json::as_str).map(String::from).collect()
 }
 
-fn stands(s: &Stands) -> Json {
+fn status_json(s: &Status) -> Json {
     let digests: BTreeMap<&str, String> = s.digests.iter().map(|(name, d)| (name.as_str(), d.to_string())).collect();
     json!({
         "run": s.run, "sent": s.sent, "instance": s.instance.to_json(), "link": s.link.to_json(),
@@ -187,18 +186,18 @@ fn stands(s: &Stands) -> Json {
     })
 }
 
-fn row<R: SystemRow>(told: &Json) -> Option<R> {
-    R::read(told.as_object()?).ok()
+fn row<R: SystemRow>(json: &Json) -> Option<R> {
+    R::read(json.as_object()?).ok()
 }
 
-fn rows<R: SystemRow>(told: &Json, most: usize) -> Vec<R> {
-    told.as_array().into_iter().flatten().take(most).filter_map(row).collect()
+fn rows<R: SystemRow>(json: &Json, most: usize) -> Vec<R> {
+    json.as_array().into_iter().flatten().take(most).filter_map(row).collect()
 }
 
-fn read_stands(data: &Json) -> Option<Stands> {
+fn read_status(data: &Json) -> Option<Status> {
     let reads = |i: usize| data["reads"][i].as_u64().and_then(|v| u32::try_from(v).ok()).unwrap_or(1);
     let digest = |(topic, digest): (&String, &Json)| Some((topic.clone(), digest.as_str()?.parse().ok()?));
-    Some(Stands {
+    Some(Status {
         run: data["run"].as_u64()?,
         sent: data["sent"].as_i64().unwrap_or_default(),
         instance: row(&data["instance"])?,
@@ -211,39 +210,39 @@ fn read_stands(data: &Json) -> Option<Stands> {
 }
 
 /// A row of `gossip.presence` as the engine has it.
-pub fn person(row: PresenceRow) -> Row {
+pub fn presence_row(row: PresenceRow) -> Row {
     row.cells().into_iter().map(Value::from).collect()
 }
 
-fn people(told: &Told) -> Json {
+fn presence_json(update: &PresenceUpdate) -> Json {
     let shown = |row: &Row| -> Json {
         let named = PresenceRow::SHAPE.columns.iter().zip(row.iter());
         named.map(|((name, _), value)| (name.to_string(), value.to_json())).collect::<Map<_, _>>().into()
     };
-    let one = |(at, row): &(Where, Option<Row>)| match row {
+    let one = |(at, row): &(Location, Option<Row>)| match row {
         Some(row) => shown(row),
         None => json!({"place": &*at.0, "client": at.1, "gone": true}),
     };
-    let people: Vec<Json> = told.people.iter().map(one).collect();
-    let mut data = json!({"run": told.run, "number": told.number, "people": people});
-    if let Some((index, of)) = told.share {
+    let people: Vec<Json> = update.people.iter().map(one).collect();
+    let mut data = json!({"run": update.run, "number": update.number, "people": people});
+    if let Some((index, of)) = update.share {
         (data["index"], data["of"]) = (index.into(), of.into());
     }
     data
 }
 
-/// Whoever names somebody who is elsewhere says nothing that counts.
-fn read_people(from: &str, data: &Json) -> Option<Told> {
+/// `None` also if a row is not of the sender's own clients: an instance reports no others.
+fn read_presence(from: &str, data: &Json) -> Option<PresenceUpdate> {
     let one = |one: &Map<String, Json>| {
         if one.get("gone") == Some(&Json::Bool(true)) {
             return Some(((one.get("place")?.as_str()?.into(), one.get("client")?.as_u64()?), None));
         }
         let row = PresenceRow::read(one).ok().filter(|row| row.instance == from)?;
-        Some(((row.place.as_str().into(), row.client), Some(person(row))))
+        Some(((row.place.as_str().into(), row.client), Some(presence_row(row))))
     };
     let people = data["people"].as_array().into_iter().flatten().filter_map(Json::as_object);
     let number = |of: &str| data[of].as_u64().and_then(|n| usize::try_from(n).ok());
-    Some(Told {
+    Some(PresenceUpdate {
         run: data["run"].as_u64()?,
         number: data["number"].as_u64().unwrap_or_default(),
         share: number("index").zip(number("of")),
@@ -257,9 +256,9 @@ mod tests {
     use gossip_protocol::system::Moment;
 
     #[test]
-    fn whatever_is_said_is_understood_the_same() {
+    fn messages_survive_the_wire() {
         let instance = InstanceRow { name: "north".into(), changes: 1 << 60, ..InstanceRow::default() };
-        let stands = Stands {
+        let status = Status {
             run: 7,
             sent: 5,
             instance,
@@ -277,28 +276,28 @@ mod tests {
             data: json!({"typing": true}),
             since: Moment("2026-11-23T10:00:00.000001Z".into()),
         };
-        let people = vec![(("quay".into(), 3), Some(person(someone))), (("quay".into(), 4), None)];
-        let told = |share| Message::People(Told { run: 7, number: 9, share, people: people.clone() });
+        let people = vec![(("quay".into(), 3), Some(presence_row(someone))), (("quay".into(), 4), None)];
+        let update = |share| Message::Presence(PresenceUpdate { run: 7, number: 9, share, people: people.clone() });
         let event = CloudEvent::new("tide", "/g", "1".into(), rfc3339(1), json!({"level": 2}));
         let drain = Call::Drain { instance: Some("south".into()) };
         for message in [
-            Message::Stands(Box::new(stands)),
-            Message::Leaves { run: 7 },
-            told(None),
-            told(Some((1, 3))),
-            Message::AskHistory { topics: vec!["tide".into()], whom: Some("south".into()) },
-            Message::AskHistory { topics: vec![], whom: None },
-            Message::History { ask: "a".into(), topic: "tide".into(), floor: None, events: vec![event] },
-            Message::call("c".into(), "south".into(), &drain),
-            Message::Answer { id: "c".into(), outcome: Ok(json!({"done": 1})) },
-            Message::Answer { id: "c".into(), outcome: Err(RpcError::new(code::LIMIT, "full")) },
+            Message::Status(Box::new(status)),
+            Message::Leaving { run: 7 },
+            update(None),
+            update(Some((1, 3))),
+            Message::HistoryRequest { topics: vec!["tide".into()], whom: Some("south".into()) },
+            Message::HistoryRequest { topics: vec![], whom: None },
+            Message::HistoryResponse { request: "a".into(), topic: "tide".into(), floor: None, events: vec![event] },
+            Message::call_request("c".into(), "south".into(), &drain),
+            Message::CallResponse { id: "c".into(), outcome: Ok(json!({"done": 1})) },
+            Message::CallResponse { id: "c".into(), outcome: Err(RpcError::new(code::LIMIT, "full")) },
         ] {
             let event = message.to_event("north", "e".into(), 1);
             let event = CloudEvent::read(&event.to_bytes()).unwrap();
             assert_eq!(Message::read(&event), Some(("north", message)));
         }
-        // Nobody says who is present elsewhere.
-        let forged = told(None).to_event("south", "e".into(), 1);
+        // An instance reports its own clients only.
+        let forged = update(None).to_event("south", "e".into(), 1);
         assert_eq!(Message::read(&forged), None);
     }
 }

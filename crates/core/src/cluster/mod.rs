@@ -1,15 +1,15 @@
-//! The cluster, as one of its instances knows it: who there is and how they stand, who is present where, what is kept of
-//! topics, and what operators ask of one instance through another.
+//! The cluster as one of its instances sees it: which other instances there are and their status, who is present where,
+//! the events that topics keep, and operators' calls to other instances.
 //!
-//! A state machine like the engine beside it: what is heard, what this instance does and the time come in; messages to all,
-//! changes of tables and answers come out. Whoever drives it moves messages, and no more.
+//! A state machine like the engine beside it: received messages, this instance's own actions and the time come in;
+//! messages to broadcast, changes of tables and results of calls come out. The driver only moves messages.
 //!
-//! - Every instance says every second how it stands, and every few seconds who is present at it ([`presence`]); changes of
-//!   that it says at once. Whoever is silent for a while is gone, with all that were present there. Nothing of this is kept
-//!   anywhere: an instance that starts knows the others after a second or two.
-//! - [`topics`] are what each instance holds of events. One that starts asks for what it has missed; whether two hold the
-//!   same is compared by digests ([`anti_entropy`]).
-//! - [`message`] is all that instances tell each other.
+//! - Every instance broadcasts its status every second, and every few seconds who is present at it ([`presence`]); changes
+//!   of that at once. An instance that is silent for a while is dropped, with everybody present at it. None of this is
+//!   stored: an instance that starts knows the others after a second or two.
+//! - [`topics`] are the events that each instance keeps. An instance that starts requests what it has missed; digests
+//!   reveal whether two instances keep the same ([`anti_entropy`]).
+//! - [`message`] are all messages between instances.
 
 pub mod anti_entropy;
 pub mod message;
@@ -28,17 +28,17 @@ use siphasher::sip::SipHasher13;
 
 use crate::position::{Interval, Micros};
 use crate::schema::Row;
-use crate::topic::{Keep, Topic};
-use anti_entropy::Alike;
-use message::{Message, Stands};
-use presence::{MAX_PEOPLE, Moved, Presence, Told, Where};
-use topics::{Heard, Topics, written};
+use crate::topic::{Floor, Keep, Topic};
+use anti_entropy::AntiEntropy;
+use message::{Message, Status};
+use presence::{Location, MAX_PEOPLE, Presence, PresenceChange};
+use topics::{Applied, Topics, to_cloudevent};
 
-/// Silence after which an instance is gone, in microseconds.
+/// Silence after which an instance is dropped, in microseconds.
 pub const GONE_AFTER: Micros = 4_000_000;
 
-/// After so many seconds it is said again who is present.
-const PEOPLE_EVERY: u64 = 2;
+/// A presence round goes out with every so many status reports.
+const ROUND_EVERY: u64 = 2;
 
 /// Other instances that are known at a time.
 const MAX_MEMBERS: usize = 1_000;
@@ -47,106 +47,105 @@ const MAX_MEMBERS: usize = 1_000;
 const MAX_PLACES: usize = 100;
 
 /// How long another instance has to answer a call, in microseconds.
-const PATIENCE: Micros = 30_000_000;
+const CALL_TIMEOUT: Micros = 30_000_000;
 
-/// Calls that wait for the answers of others.
-const MAX_WAITING: usize = 64;
+/// Calls that wait for responses at a time.
+const MAX_PENDING_CALLS: usize = 64;
 
-/// Bytes of events in one message of history, about.
+/// Bytes of events in one history response, about.
 const HISTORY_BYTES: usize = 64 * 1024;
 
-/// Within this time instances tell what they keep, each at a moment of its own, unless another one was first.
-const ANSWER_WITHIN: Micros = 300_000;
+/// History requests are answered within this time, by each instance after a delay of its own, unless another one was
+/// first.
+const RESPOND_WITHIN: Micros = 300_000;
 
-/// Questions about history that are waited with, and those that are remembered as answered.
-const MAX_ASKS: usize = 1_000;
+/// History requests that wait to be answered; further ones are dropped. Digests reveal later what was not answered.
+const MAX_HISTORY_REQUESTS: usize = 1_000;
 
-/// What follows.
+/// What the driver has to do.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Output {
-    /// All instances are to be told.
-    Tell(Message),
-    /// Intervals are to be said in this version of the relay's format.
-    Speak(u32),
-    /// Somebody has come to a place or gone from one.
-    Moved(Moved),
-    /// A topic has changed.
+    /// Send a message to all instances.
+    Broadcast(Message),
+    /// Send intervals in this version of the relay format.
+    UseVersion(u32),
+    /// Change `gossip.presence`.
+    Presence(PresenceChange),
+    /// Hand the change of a topic's table to the engine.
     Interval(Interval),
-    /// Another instance wants an operator's call to be answered here.
+    /// Carry out an operator's call for another instance, and broadcast its [`Message::CallResponse`].
     Operate {
-        /// The call's id, for [`Cluster::answer`].
+        /// The call's id.
         id: String,
         /// The call.
         call: Call,
     },
-    /// A call that was passed on is answered, or will not be.
+    /// A forwarded call has a result, or has timed out.
     Answered {
         /// The call's id.
         id: String,
-        /// What came of it.
+        /// Its result.
         outcome: Result<Json, RpcError>,
     },
-    /// Something that operators read in the log.
-    Note(Note),
+    /// Log something for operators.
+    Log(Notice),
 }
 
-/// Something that operators read in the log.
+/// Something for operators to read in the log.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Note {
+pub enum Notice {
     /// An instance has been silent for too long.
     Silent(String),
     /// Another instance has the same name.
     SameName,
-    /// No version of the relay's format is read by all.
-    AtOdds,
-    /// An instance holds something else of these topics, and is asked for it.
-    Differs(String, Vec<String>),
+    /// There is no version of the relay format that all instances read.
+    NoCommonVersion,
+    /// An instance keeps other events of these topics, which are requested from it.
+    TopicsDiffer(String, Vec<String>),
 }
 
-/// Why somebody cannot come to a place.
+/// Why somebody cannot join a place; with the limit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Full {
-    /// So many are at this instance already.
-    People(usize),
-    /// The client is at so many places already.
-    Places(usize),
+pub enum JoinError {
+    /// Too many people are present at this instance.
+    TooManyPeople(usize),
+    /// The client is at too many places.
+    TooManyPlaces(usize),
 }
 
 /// Another instance.
 #[derive(Debug)]
 struct Member {
-    heard: Micros,
-    stands: Box<Stands>,
+    last_seen: Micros,
+    status: Box<Status>,
 }
 
-/// The cluster, as one instance knows it.
+/// The cluster as one of its instances sees it.
 #[derive(Debug)]
 pub struct Cluster {
     name: Arc<str>,
-    /// The versions of the relay's format that this instance reads.
+    /// The versions of the relay format that this instance reads.
     reads: RangeInclusive<u32>,
     members: BTreeMap<String, Member>,
     presence: Presence,
     /// How many places each client is at.
     places: HashMap<u64, usize>,
-    alike: Alike,
+    anti_entropy: AntiEntropy,
     topics: Topics,
-    /// Questions about history that will be answered, and when.
-    asked: BTreeMap<(Micros, String), Vec<String>>,
-    /// Questions about history that somebody has answered.
-    answered: BTreeSet<String>,
-    /// Calls that wait for the answers of others: of whom, and until when.
-    calls: HashMap<String, (String, Micros)>,
-    seconds: u64,
+    /// Topics requested by others, by when to respond and the request's id.
+    history_requests: BTreeMap<(Micros, String), BTreeSet<String>>,
+    /// Forwarded calls by id: the instance that has to answer, and until when.
+    pending_calls: HashMap<String, (String, Micros)>,
+    reports: u64,
     round_trip: Option<Micros>,
-    warned: bool,
-    leaving: bool,
-    at_odds: bool,
+    warned_of_name: bool,
+    stopping: bool,
+    no_common_version: bool,
 }
 
 impl Cluster {
-    /// Nobody else is known yet. `run` is when this instance began, by its clock; `epoch` tells the positions of its
-    /// topics from those of all other runs; `reads` are the versions of the relay's format that it reads.
+    /// Without any other instances yet. `run` is when this instance started, by its clock; `epoch` tells the positions of
+    /// its topics from those of all other runs; `reads` are the versions of the relay format that it reads.
     pub fn new(name: &str, run: u64, epoch: u64, reads: RangeInclusive<u32>, topics: &[Arc<Topic>]) -> Cluster {
         Cluster {
             name: name.into(),
@@ -154,20 +153,19 @@ impl Cluster {
             members: BTreeMap::new(),
             presence: Presence::new(run),
             places: HashMap::new(),
-            alike: Alike::default(),
+            anti_entropy: AntiEntropy::default(),
             topics: Topics::new(topics, epoch),
-            asked: BTreeMap::new(),
-            answered: BTreeSet::new(),
-            calls: HashMap::new(),
-            seconds: 0,
+            history_requests: BTreeMap::new(),
+            pending_calls: HashMap::new(),
+            reports: 0,
             round_trip: None,
-            warned: false,
-            leaving: false,
-            at_odds: false,
+            warned_of_name: false,
+            stopping: false,
+            no_common_version: false,
         }
     }
 
-    /// What is held of topics.
+    /// The topics of this instance.
     pub fn topics(&self) -> &Topics {
         &self.topics
     }
@@ -177,34 +175,29 @@ impl Cluster {
         &self.presence
     }
 
-    /// Whether there is an instance of this name, other than this one.
-    pub fn has(&self, name: &str) -> bool {
-        self.members.contains_key(name)
-    }
-
-    /// The names of the others.
-    pub fn names(&self) -> impl Iterator<Item = &str> {
-        self.members.keys().map(String::as_str)
-    }
-
-    /// How the others stand, for `gossip.instances`.
+    /// The others' rows of `gossip.instances`.
     pub fn instances(&self) -> impl Iterator<Item = InstanceRow> + '_ {
-        self.members.values().map(|m| m.stands.instance.clone())
+        self.members.values().map(|m| m.status.instance.clone())
     }
 
-    /// For `gossip.links`.
+    /// The others' rows of `gossip.links`.
     pub fn links(&self) -> impl Iterator<Item = LinkRow> + '_ {
-        self.members.values().map(|m| m.stands.link.clone())
+        self.members.values().map(|m| m.status.link.clone())
     }
 
-    /// For `gossip.topics`.
-    pub fn topics_elsewhere(&self) -> impl Iterator<Item = TopicRow> + '_ {
-        self.members.values().flat_map(|m| m.stands.topics.iter().cloned())
+    /// The others' rows of `gossip.topics`.
+    pub fn other_topics(&self) -> impl Iterator<Item = TopicRow> + '_ {
+        self.members.values().flat_map(|m| m.status.topics.iter().cloned())
     }
 
-    /// For `gossip.alarms`.
+    /// The others' rows of `gossip.alarms`.
     pub fn alarms(&self) -> impl Iterator<Item = AlarmRow> + '_ {
-        self.members.values().flat_map(|m| m.stands.alarms.iter().cloned())
+        self.members.values().flat_map(|m| m.status.alarms.iter().cloned())
+    }
+
+    /// This instance's own rows of `gossip.topics`.
+    pub fn own_topics(&self) -> Vec<TopicRow> {
+        self.topics.iter().map(|(name, ..)| name).filter_map(|name| self.topics.row(name, &self.name)).collect()
     }
 
     /// How long the last message to all took to come back.
@@ -212,374 +205,426 @@ impl Cluster {
         self.round_trip
     }
 
-    /// What this instance holds of each topic, for `gossip.topics`.
-    pub fn topics_here(&self) -> Vec<TopicRow> {
-        self.topics.iter().map(|(name, ..)| name).filter_map(|name| self.topics.row(name, &self.name)).collect()
-    }
-
-    /// Asks the other instances for what they keep of topics: at the beginning, and where the relay was away.
-    pub fn ask_history(&self) -> Vec<Output> {
+    /// Requests from the others the events that topics keep: at the start, and after the relay was unreachable.
+    pub fn request_history(&self) -> Vec<Output> {
         let kept = self.topics.iter().filter(|(_, s, _)| s.topic().keep != Keep::Nothing);
         let topics: Vec<String> = kept.map(|(name, ..)| name.to_string()).collect();
-        if topics.is_empty() { vec![] } else { vec![Output::Tell(Message::AskHistory { topics, whom: None })] }
+        if topics.is_empty() {
+            return vec![];
+        }
+        vec![Output::Broadcast(Message::HistoryRequest { topics, whom: None })]
     }
 
-    /// Says how this instance stands; every second.
-    pub fn stand(&mut self, instance: InstanceRow, link: LinkRow, alarms: Vec<AlarmRow>, now: Micros) -> Vec<Output> {
-        if self.leaving {
+    /// Reports this instance's status; to be called every second.
+    pub fn report_status(
+        &mut self,
+        instance: InstanceRow,
+        link: LinkRow,
+        alarms: Vec<AlarmRow>,
+        now: Micros,
+    ) -> Vec<Output> {
+        if self.stopping {
             return vec![];
         }
         let mut digests = BTreeMap::new();
         for (name, state, _) in self.topics.iter() {
-            self.alike.tell(name, state.digest());
+            self.anti_entropy.record_own(name, state.digest());
             digests.insert(name.to_string(), state.digest());
         }
-        let (run, reads, topics) = (self.presence.run(), self.reads.clone(), self.topics_here());
-        let stands = Stands { run, sent: now, instance, link, topics, alarms, digests, reads };
-        let mut out = vec![Output::Tell(Message::Stands(Box::new(stands)))];
-        self.seconds += 1;
-        if self.seconds.is_multiple_of(PEOPLE_EVERY) {
-            out.extend(self.presence.round().into_iter().map(|told| Output::Tell(Message::People(told))));
+        let (run, reads, topics) = (self.presence.run(), self.reads.clone(), self.own_topics());
+        let status = Status { run, sent: now, instance, link, topics, alarms, digests, reads };
+        let mut out = vec![Output::Broadcast(Message::Status(Box::new(status)))];
+        self.reports += 1;
+        if self.reports.is_multiple_of(ROUND_EVERY) {
+            out.extend(self.presence.round().into_iter().map(|update| Output::Broadcast(Message::Presence(update))));
         }
-        self.let_silent_go(now, &mut out);
-        self.agree_on_a_version(&mut out);
+        self.drop_silent_members(now, &mut out);
+        self.choose_version(&mut out);
         out
     }
 
-    /// The newest version that all read, so that instances can be replaced by newer ones one after the other.
-    fn agree_on_a_version(&mut self, out: &mut Vec<Output>) {
-        let narrowed =
+    /// The newest version that all instances read, so that they can be upgraded one by one.
+    fn choose_version(&mut self, out: &mut Vec<Output>) {
+        let common =
             |a: RangeInclusive<u32>, b: &RangeInclusive<u32>| *a.start().max(b.start())..=*a.end().min(b.end());
-        let all = self.members.values().map(|m| &m.stands.reads).fold(self.reads.clone(), narrowed);
+        let all = self.members.values().map(|m| &m.status.reads).fold(self.reads.clone(), common);
         if !all.is_empty() {
-            self.at_odds = false;
-            out.push(Output::Speak(*all.end()));
-        } else if !std::mem::replace(&mut self.at_odds, true) {
-            out.push(Output::Note(Note::AtOdds));
+            self.no_common_version = false;
+            out.push(Output::UseVersion(*all.end()));
+        } else if !std::mem::replace(&mut self.no_common_version, true) {
+            out.push(Output::Log(Notice::NoCommonVersion));
         }
     }
 
-    fn let_silent_go(&mut self, now: Micros, out: &mut Vec<Output>) {
-        let silent = |(_, m): &(&String, &Member)| now - m.heard > GONE_AFTER;
+    fn drop_silent_members(&mut self, now: Micros, out: &mut Vec<Output>) {
+        let silent = |(_, m): &(&String, &Member)| now.saturating_sub(m.last_seen) > GONE_AFTER;
         let gone: Vec<String> = self.members.iter().filter(silent).map(|(name, _)| name.clone()).collect();
         for name in gone {
-            self.forget(&name, out);
-            out.push(Output::Note(Note::Silent(name)));
+            self.drop_member(&name, out);
+            out.push(Output::Log(Notice::Silent(name)));
         }
     }
 
-    /// An instance is gone, and whoever was present there.
-    fn forget(&mut self, name: &str, out: &mut Vec<Output>) {
+    /// Drops an instance, and everybody present at it.
+    fn drop_member(&mut self, name: &str, out: &mut Vec<Output>) {
         self.members.remove(name);
-        self.alike.forget(name);
-        out.extend(self.presence.forget(name).into_iter().map(Output::Moved));
+        self.anti_entropy.forget(name);
+        out.extend(self.presence.forget(name).into_iter().map(Output::Presence));
     }
 
-    /// Time passes: what is due is said, and what nobody has answered is given up.
+    /// Answers the history requests that are due, and gives up calls that nobody has answered.
     pub fn tick(&mut self, now: Micros) -> Vec<Output> {
         let mut out = Vec::new();
-        let later = self.asked.split_off(&(now.saturating_add(1), String::new()));
-        for ((_, ask), topics) in std::mem::replace(&mut self.asked, later) {
-            if !self.answered.contains(&ask) {
-                topics.iter().for_each(|topic| self.tell_history(&ask, topic, &mut out));
-            }
+        let later = self.history_requests.split_off(&(now.saturating_add(1), String::new()));
+        for ((_, request), topics) in std::mem::replace(&mut self.history_requests, later) {
+            topics.iter().for_each(|topic| self.respond(&request, topic, &mut out));
         }
-        let late: Vec<String> =
-            self.calls.iter().filter(|(_, (_, until))| *until < now).map(|(id, _)| id.clone()).collect();
-        for id in late {
-            let Some((instance, _)) = self.calls.remove(&id) else { continue };
+        let expired = self.pending_calls.extract_if(|_, (_, until)| *until < now);
+        out.extend(expired.map(|(id, (instance, _))| {
             let text = format!("not available now: instance {instance} does not answer");
-            out.push(Output::Answered { id, outcome: Err(RpcError::new(code::UNAVAILABLE, text)) });
-        }
+            Output::Answered { id, outcome: Err(RpcError::new(code::UNAVAILABLE, text)) }
+        }));
         out
     }
 
-    /// Takes a message. `id` is that of its event, `from` the instance that says it.
-    pub fn hear(&mut self, from: &str, id: &str, message: Message, now: Micros) -> Vec<Output> {
+    /// Takes a message of the instance `from`, which may be this one; `id` is that of the message's event.
+    pub fn receive(&mut self, from: &str, id: &str, message: Message, now: Micros) -> Vec<Output> {
         let mut out = Vec::new();
+        let own = *from == *self.name;
         match message {
-            Message::AskHistory { topics, whom } => {
-                if whom.is_none_or(|whom| *whom == *self.name) && self.asked.len() < MAX_ASKS {
-                    let at = now + self.moment_for(id);
-                    self.asked.insert((at, id.into()), topics);
+            Message::Status(status) if own => self.own_status(&status, now, &mut out),
+            // This instance knows what it has said. Above all it must not answer its own requests: the others would take
+            // them for answered.
+            _ if own => {}
+            Message::Status(status) => self.member_status(from, status, now, &mut out),
+            Message::Leaving { run } => {
+                if self.members.get(from).is_some_and(|m| m.status.run == run) {
+                    self.drop_member(from, &mut out);
                 }
             }
-            Message::History { ask, topic, floor, events } => {
-                self.hear_history(ask, &topic, floor, events, now, &mut out)
+            Message::Presence(update) => {
+                // Of known instances only, so that everybody goes with their instance.
+                if self.members.get(from).is_some_and(|m| m.status.run == update.run) {
+                    out.extend(self.presence.receive(from, update).into_iter().map(Output::Presence));
+                }
             }
-            Message::Call { id, instance, method, params } if *instance == *self.name => {
+            Message::HistoryRequest { topics, whom } => {
+                if whom.is_none_or(|whom| *whom == *self.name) {
+                    self.history_requested(id, topics, now);
+                }
+            }
+            Message::HistoryResponse { request, topic, floor, events } => {
+                self.history_requests.retain(|(_, waiting), _| *waiting != request);
+                self.apply_history(&topic, floor, events, now, &mut out);
+            }
+            Message::CallRequest { id, instance, method, params } if *instance == *self.name => {
                 match Call::read(&method, params) {
                     Ok(call) => out.push(Output::Operate { id, call }),
-                    Err(e) => out.push(Output::Tell(Message::Answer { id, outcome: Err(e) })),
+                    Err(e) => out.push(Output::Broadcast(Message::CallResponse { id, outcome: Err(e) })),
                 }
             }
-            Message::Call { .. } => {}
-            Message::Answer { id, outcome } => {
-                if self.calls.remove(&id).is_some() {
+            Message::CallRequest { .. } => {}
+            Message::CallResponse { id, outcome } => {
+                if self.pending_calls.get(&id).is_some_and(|(instance, _)| instance == from) {
+                    self.pending_calls.remove(&id);
                     out.push(Output::Answered { id, outcome });
                 }
             }
-            Message::Stands(stands) if *from == *self.name => self.hear_own(&stands, now, &mut out),
-            Message::Leaves { .. } | Message::People(_) if *from == *self.name => {}
-            Message::Stands(stands) => self.hear_stands(from, stands, now, &mut out),
-            Message::Leaves { run } => {
-                if self.members.get(from).is_some_and(|m| m.stands.run == run) {
-                    self.forget(from, &mut out);
-                }
-            }
-            Message::People(told) => {
-                // Only of those who count as being there: who is gone takes everybody along.
-                if self.members.get(from).is_some_and(|m| m.stands.run == told.run) {
-                    out.extend(self.presence.hear(from, told).into_iter().map(Output::Moved));
-                }
-            }
         }
         out
     }
 
-    fn hear_own(&mut self, stands: &Stands, now: Micros, out: &mut Vec<Output>) {
-        if stands.run == self.presence.run() {
-            self.round_trip = Some(now.saturating_sub(stands.sent));
-        } else if !std::mem::replace(&mut self.warned, true) {
-            out.push(Output::Note(Note::SameName));
+    fn own_status(&mut self, status: &Status, now: Micros, out: &mut Vec<Output>) {
+        if status.run == self.presence.run() {
+            self.round_trip = Some(now.saturating_sub(status.sent));
+        } else if !std::mem::replace(&mut self.warned_of_name, true) {
+            out.push(Output::Log(Notice::SameName));
         }
     }
 
-    fn hear_stands(&mut self, from: &str, mut stands: Box<Stands>, now: Micros, out: &mut Vec<Output>) {
-        if stands.instance.name != from {
+    fn member_status(&mut self, from: &str, mut status: Box<Status>, now: Micros, out: &mut Vec<Output>) {
+        // An instance reports only itself.
+        if status.instance.name != from {
             return;
         }
-        // It said so of itself.
-        stands.instance.here = false;
-        stands.alarms.retain(|alarm| alarm.instance == from);
+        status.alarms.retain(|alarm| alarm.instance == from);
+        status.instance.here = false;
         match self.members.get(from) {
-            // One that has been started anew since.
-            Some(m) if m.stands.run > stands.run => return,
+            // A late message of an earlier run.
+            Some(m) if m.status.run > status.run => return,
             None if self.members.len() >= MAX_MEMBERS => return,
-            // Nobody is there any more who was.
-            Some(m) if m.stands.run < stands.run => self.forget(from, out),
+            // It was restarted, and its clients are gone.
+            Some(m) if m.status.run < status.run => self.drop_member(from, out),
             _ => {}
         }
-        let mut lacking = Vec::new();
-        for (topic, digest) in &stands.digests {
-            if self.alike.hear(from, topic, *digest, now) {
-                lacking.push(topic.clone());
+        let mut differ = Vec::new();
+        for (topic, digest) in &status.digests {
+            if self.anti_entropy.compare(from, topic, *digest, now) {
+                differ.push(topic.clone());
             }
         }
-        self.members.insert(from.into(), Member { heard: now, stands });
-        if !lacking.is_empty() {
-            out.push(Output::Note(Note::Differs(from.into(), lacking.clone())));
-            out.push(Output::Tell(Message::AskHistory { topics: lacking, whom: Some(from.into()) }));
+        self.members.insert(from.into(), Member { last_seen: now, status });
+        if !differ.is_empty() {
+            out.push(Output::Log(Notice::TopicsDiffer(from.into(), differ.clone())));
+            out.push(Output::Broadcast(Message::HistoryRequest { topics: differ, whom: Some(from.into()) }));
         }
     }
 
-    /// When this instance answers a question of this id, from when it was asked: not all at once, and without chance.
-    fn moment_for(&self, ask: &str) -> Micros {
+    /// Notes a history request, to be answered after a delay that differs between instances but is not random.
+    fn history_requested(&mut self, request: &str, topics: Vec<String>, now: Micros) {
+        // Each topic once, however often a request names it.
+        let topics: BTreeSet<String> = topics.into_iter().filter(|name| self.topics.get(name).is_some()).collect();
+        if topics.is_empty() || self.history_requests.len() >= MAX_HISTORY_REQUESTS {
+            return;
+        }
         let mut hasher = SipHasher13::new();
         hasher.write(self.name.as_bytes());
-        hasher.write(ask.as_bytes());
-        (hasher.finish() % ANSWER_WITHIN.unsigned_abs()).cast_signed()
+        hasher.write(request.as_bytes());
+        let delay = (hasher.finish() % RESPOND_WITHIN.unsigned_abs()).cast_signed();
+        self.history_requests.insert((now + delay, request.into()), topics);
     }
 
-    fn tell_history(&self, ask: &str, topic: &str, out: &mut Vec<Output>) {
+    fn respond(&self, request: &str, topic: &str, out: &mut Vec<Output>) {
         let Some((_, state, _)) = self.topics.iter().find(|(name, ..)| *name == topic) else { return };
-        let message = |events: Vec<CloudEvent>| {
-            let (ask, topic, floor) = (ask.to_string(), topic.to_string(), state.floor().cloned());
-            Output::Tell(Message::History { ask, topic, floor, events })
+        let response = |events: Vec<CloudEvent>| {
+            let (request, topic, floor) = (request.to_string(), topic.to_string(), state.floor().cloned());
+            Output::Broadcast(Message::HistoryResponse { request, topic, floor, events })
         };
         let (mut events, mut bytes) = (Vec::new(), 0);
         for e in state.events() {
-            let event = written(topic, e);
+            let event = to_cloudevent(topic, e);
             bytes += event.to_bytes().len();
             events.push(event);
             if bytes > HISTORY_BYTES {
-                out.push(message(std::mem::take(&mut events)));
+                out.push(response(std::mem::take(&mut events)));
                 bytes = 0;
             }
         }
         if !events.is_empty() {
-            out.push(message(events));
+            out.push(response(events));
         }
     }
 
-    fn hear_history(
+    fn apply_history(
         &mut self,
-        ask: String,
         topic: &str,
-        floor: Option<crate::topic::Floor>,
+        floor: Option<Floor>,
         events: Vec<CloudEvent>,
         now: Micros,
         out: &mut Vec<Output>,
     ) {
-        if self.answered.len() >= MAX_ASKS {
-            self.answered.clear();
-        }
-        self.answered.insert(ask);
         if let Some(floor) = floor {
             self.topics.raise_floor(topic, floor);
         }
         for event in events {
-            // One that does not fit has been counted.
-            let (_, interval) = self.event(topic, &event, now);
+            // A malformed one has been counted.
+            let (_, interval) = self.apply_event(topic, &event, now);
             out.extend(interval.map(Output::Interval));
         }
     }
 
-    /// Takes an event of a topic; says what became of it, with the change of the topic's table if there is one.
-    ///
-    /// # Errors
-    /// The event does not fit the topic: why, without its values.
-    pub fn event(&mut self, topic: &str, event: &CloudEvent, now: Micros) -> (Result<Heard, String>, Option<Interval>) {
-        let heard = self.topics.hear(topic, event, now);
-        let interval = if heard == Ok(Heard::Changed) { self.topics.take(now) } else { None };
-        (heard, interval)
+    /// Applies an event to its topic. Returns what it did, or why it does not fit, and the change of the topic's table if
+    /// there is one.
+    pub fn apply_event(
+        &mut self,
+        topic: &str,
+        event: &CloudEvent,
+        now: Micros,
+    ) -> (Result<Applied, String>, Option<Interval>) {
+        let applied = self.topics.apply(topic, event, now);
+        let interval = if applied == Ok(Applied::Changed) { self.topics.take(now) } else { None };
+        (applied, interval)
     }
 
-    /// Somebody who may comes to a place here, or says something else there.
+    /// Somebody who is permitted to joins a place here, or changes their row there.
     ///
     /// # Errors
-    /// There is no room.
-    pub fn join(&mut self, at: Where, row: Row) -> Result<Vec<Output>, Full> {
+    /// A limit is reached.
+    pub fn join(&mut self, at: Location, row: Row) -> Result<Vec<Output>, JoinError> {
         if !self.presence.own().contains_key(&at) {
             if self.presence.own().len() >= MAX_PEOPLE {
-                return Err(Full::People(MAX_PEOPLE));
+                return Err(JoinError::TooManyPeople(MAX_PEOPLE));
             }
             let places = self.places.entry(at.1).or_default();
             if *places >= MAX_PLACES {
-                return Err(Full::Places(MAX_PLACES));
+                return Err(JoinError::TooManyPlaces(MAX_PLACES));
             }
             *places += 1;
         }
-        let told = self.presence.join(at, row.clone());
-        Ok(vec![Output::Tell(Message::People(told)), Output::Moved(Moved::Came(row))])
+        let update = self.presence.join(at, row.clone());
+        Ok(vec![Output::Broadcast(Message::Presence(update)), Output::Presence(PresenceChange::Joined(row))])
     }
 
-    /// Somebody leaves a place here; nothing follows if they were not there.
-    pub fn leave(&mut self, at: &Where) -> Vec<Output> {
-        let Some((row, told)) = self.presence.leave(at) else { return vec![] };
+    /// Somebody leaves a place here. Nothing if they were not there.
+    pub fn leave(&mut self, at: &Location) -> Vec<Output> {
+        let Some((row, update)) = self.presence.leave(at) else { return vec![] };
         if let Some(places) = self.places.get_mut(&at.1) {
             *places -= 1;
             if *places == 0 {
                 self.places.remove(&at.1);
             }
         }
-        vec![Output::Tell(Message::People(told)), Output::Moved(Moved::Went(row))]
+        vec![Output::Broadcast(Message::Presence(update)), Output::Presence(PresenceChange::Left(row))]
     }
 
-    /// A client has gone, from wherever it was.
+    /// A client has disconnected, and leaves all its places.
     pub fn leave_everywhere(&mut self, client: u64) -> Vec<Output> {
         if !self.places.contains_key(&client) {
             return vec![];
         }
-        let places: Vec<Where> = self.presence.own().keys().filter(|(_, c)| *c == client).cloned().collect();
+        let places: Vec<Location> = self.presence.own().keys().filter(|(_, c)| *c == client).cloned().collect();
         places.iter().flat_map(|at| self.leave(at)).collect()
     }
 
-    /// This instance stops: whoever was present at it is not any more, and the others need not wait for it.
+    /// This instance shuts down: everybody present at it leaves, and the others need not wait for it.
     pub fn stop(&mut self) -> Vec<Output> {
-        self.leaving = true;
-        let (told, run): (Told, u64) = (self.presence.leave_all(), self.presence.run());
-        vec![Output::Tell(Message::People(told)), Output::Tell(Message::Leaves { run })]
+        self.stopping = true;
+        let (update, run) = (self.presence.leave_all(), self.presence.run());
+        vec![Output::Broadcast(Message::Presence(update)), Output::Broadcast(Message::Leaving { run })]
     }
 
-    /// Passes an operator's call on to the instance that it names; [`Output::Answered`] follows, sooner or later. `id` is
-    /// the call's, and no other's.
+    /// Forwards an operator's call to another instance; [`Output::Answered`] follows. `id` is unique to the call.
     ///
     /// # Errors
-    /// There is no such instance, or too many calls wait already.
-    pub fn call(&mut self, id: String, instance: &str, call: &Call, now: Micros) -> Result<Vec<Output>, RpcError> {
-        if !self.has(instance) {
+    /// There is no such instance, or too many calls are pending.
+    pub fn forward_call(
+        &mut self,
+        id: String,
+        instance: &str,
+        call: &Call,
+        now: Micros,
+    ) -> Result<Vec<Output>, RpcError> {
+        if !self.members.contains_key(instance) {
             let shown: String = instance.chars().take(60).collect();
-            let known: Vec<&str> = self.names().chain([&*self.name]).collect();
+            let known: Vec<&str> = self.members.keys().map(String::as_str).chain([&*self.name]).collect();
             let text = format!("there is no instance {shown}; known: {}", known.join(", "));
             return Err(RpcError::new(code::UNKNOWN_NAME, text));
         }
-        if self.calls.len() >= MAX_WAITING {
-            let text = format!("limit reached: calls that wait for other instances, at most {MAX_WAITING}");
+        if self.pending_calls.len() >= MAX_PENDING_CALLS {
+            let text = format!("limit reached: calls that wait for other instances, at most {MAX_PENDING_CALLS}");
             return Err(RpcError::new(code::LIMIT, text));
         }
-        self.calls.insert(id.clone(), (instance.into(), now + PATIENCE));
-        Ok(vec![Output::Tell(Message::call(id, instance.into(), call))])
+        self.pending_calls.insert(id.clone(), (instance.into(), now + CALL_TIMEOUT));
+        Ok(vec![Output::Broadcast(Message::call_request(id, instance.into(), call))])
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::topic::From;
+    use crate::value::Type;
+    use gossip_protocol::timestamp::rfc3339;
     use serde_json::json;
 
     fn instance(name: &str) -> InstanceRow {
         InstanceRow { name: name.into(), ..InstanceRow::default() }
     }
 
-    fn stands(name: &str, run: u64, reads: RangeInclusive<u32>) -> Message {
+    fn status(name: &str, run: u64, reads: RangeInclusive<u32>) -> Message {
         let (instance, link, digests) = (instance(name), LinkRow::default(), BTreeMap::new());
         let (topics, alarms) = (vec![], vec![]);
-        Message::Stands(Box::new(Stands { run, sent: 0, instance, link, topics, alarms, digests, reads }))
+        Message::Status(Box::new(Status { run, sent: 0, instance, link, topics, alarms, digests, reads }))
     }
 
-    fn stand(c: &mut Cluster, now: Micros) -> Vec<Output> {
-        c.stand(instance("north"), LinkRow::default(), vec![], now)
+    fn report(c: &mut Cluster, now: Micros) -> Vec<Output> {
+        c.report_status(instance("north"), LinkRow::default(), vec![], now)
+    }
+
+    fn cluster(name: &str) -> Cluster {
+        let columns = vec![("text".into(), Type::Text, From::Path(vec!["text".into()]))];
+        let notes = Topic::new("notes", columns, &[], Keep::Newest(8), None).unwrap();
+        Cluster::new(name, 1, 1, 1..=1, &[Arc::new(notes)])
+    }
+
+    fn request(topics: &[&str]) -> Message {
+        Message::HistoryRequest { topics: topics.iter().map(ToString::to_string).collect(), whom: None }
     }
 
     #[test]
-    fn the_newest_version_that_all_read_is_spoken() {
+    fn the_newest_common_version_is_used() {
         let mut c = Cluster::new("north", 1, 1, 2..=4, &[]);
-        let spoken =
-            |out: Vec<Output>| out.into_iter().find_map(|o| if let Output::Speak(v) = o { Some(v) } else { None });
-        assert_eq!(spoken(stand(&mut c, 0)), Some(4));
-        c.hear("south", "", stands("south", 1, 1..=3), 0);
-        assert_eq!(spoken(stand(&mut c, 0)), Some(3));
-        c.hear("west", "", stands("west", 1, 5..=6), 0);
-        let out = stand(&mut c, 0);
-        assert!(out.contains(&Output::Note(Note::AtOdds)));
-        assert_eq!(spoken(out), None);
-        assert!(!stand(&mut c, 0).contains(&Output::Note(Note::AtOdds)), "said once");
-        // Who is silent does not count any more.
-        c.hear("south", "", stands("south", 1, 1..=3), GONE_AFTER);
-        let out = stand(&mut c, GONE_AFTER + 1);
-        assert!(out.contains(&Output::Note(Note::Silent("west".into()))));
-        assert_eq!(spoken(out), Some(3));
+        let used =
+            |out: Vec<Output>| out.into_iter().find_map(|o| if let Output::UseVersion(v) = o { Some(v) } else { None });
+        assert_eq!(used(report(&mut c, 0)), Some(4));
+        c.receive("south", "", status("south", 1, 1..=3), 0);
+        assert_eq!(used(report(&mut c, 0)), Some(3));
+        c.receive("west", "", status("west", 1, 5..=6), 0);
+        let out = report(&mut c, 0);
+        assert!(out.contains(&Output::Log(Notice::NoCommonVersion)));
+        assert_eq!(used(out), None);
+        assert!(!report(&mut c, 0).contains(&Output::Log(Notice::NoCommonVersion)), "logged once");
+        // An instance that is gone does not count any more.
+        c.receive("south", "", status("south", 1, 1..=3), GONE_AFTER);
+        let out = report(&mut c, GONE_AFTER + 1);
+        assert!(out.contains(&Output::Log(Notice::Silent("west".into()))));
+        assert_eq!(used(out), Some(3));
     }
 
     #[test]
-    fn nobody_speaks_for_another_and_an_old_run_says_nothing() {
-        let mut c = Cluster::new("north", 1, 1, 1..=1, &[]);
-        assert_eq!(c.hear("south", "", stands("west", 1, 1..=1), 0), vec![]);
-        assert!(!c.has("south") && !c.has("west"));
-        c.hear("south", "", stands("south", 5, 1..=1), 0);
-        c.hear("south", "", stands("south", 4, 1..=1), 9);
-        c.hear("south", "", Message::Leaves { run: 4 }, 9);
-        assert!(c.has("south"));
-        c.hear("south", "", Message::Leaves { run: 5 }, 9);
-        assert!(!c.has("south"));
-        assert_eq!(c.hear("north", "", stands("north", 2, 1..=1), 0), vec![Output::Note(Note::SameName)]);
+    fn an_instance_speaks_for_itself_only_and_an_earlier_run_not_at_all() {
+        let mut c = cluster("north");
+        assert_eq!(c.receive("south", "", status("west", 1, 1..=1), 0), vec![]);
+        assert!(c.members.is_empty());
+        c.receive("south", "", status("south", 5, 1..=1), 0);
+        c.receive("south", "", status("south", 4, 1..=1), 9);
+        c.receive("south", "", Message::Leaving { run: 4 }, 9);
+        assert!(c.members.contains_key("south"));
+        c.receive("south", "", Message::Leaving { run: 5 }, 9);
+        assert!(c.members.is_empty());
+        assert_eq!(c.receive("north", "", status("north", 2, 1..=1), 0), vec![Output::Log(Notice::SameName)]);
+        // A time that no clock shows.
+        let Message::Status(mut forged) = status("north", 1, 1..=1) else { unreachable!() };
+        forged.sent = Micros::MIN;
+        assert_eq!(c.receive("north", "", Message::Status(forged), 1), vec![]);
     }
 
     #[test]
-    fn a_call_is_answered_once_by_whom_it_was_for_or_given_up() {
-        let (mut north, mut south) = (Cluster::new("north", 1, 1, 1..=1, &[]), Cluster::new("south", 1, 1, 1..=1, &[]));
+    fn a_call_is_answered_once_and_by_the_instance_it_was_for_or_times_out() {
+        let (mut north, mut south) = (cluster("north"), cluster("south"));
         let drain = Call::Drain { instance: Some("south".into()) };
-        assert!(north.call("c".into(), "south", &drain, 0).is_err(), "not known yet");
-        north.hear("south", "", stands("south", 1, 1..=1), 0);
-        let out = north.call("c".into(), "south", &drain, 0).unwrap();
-        let [Output::Tell(said)] = &out[..] else { panic!("{out:?}") };
-        assert_eq!(north.hear("north", "", said.clone(), 0), vec![], "not for oneself");
-        assert_eq!(
-            south.hear("north", "", said.clone(), 0),
-            vec![Output::Operate { id: "c".into(), call: drain.clone() }]
-        );
-        let answer = Message::Answer { id: "c".into(), outcome: Ok(json!({})) };
+        assert!(north.forward_call("c".into(), "south", &drain, 0).is_err(), "not known yet");
+        north.receive("south", "", status("south", 1, 1..=1), 0);
+        let out = north.forward_call("c".into(), "south", &drain, 0).unwrap();
+        let [Output::Broadcast(sent)] = &out[..] else { panic!("{out:?}") };
+        assert_eq!(north.receive("north", "", sent.clone(), 0), vec![], "not for oneself");
+        let operate = Output::Operate { id: "c".into(), call: drain.clone() };
+        assert_eq!(south.receive("north", "", sent.clone(), 0), vec![operate]);
+        let response = Message::CallResponse { id: "c".into(), outcome: Ok(json!({})) };
         let answered = Output::Answered { id: "c".into(), outcome: Ok(json!({})) };
-        assert_eq!(north.hear("south", "", answer.clone(), 1), vec![answered]);
-        assert_eq!(north.hear("south", "", answer, 1), vec![]);
-        north.call("d".into(), "south", &drain, 0).unwrap();
-        assert_eq!(north.tick(PATIENCE), vec![]);
-        let out = north.tick(PATIENCE + 1);
+        assert_eq!(north.receive("west", "", response.clone(), 1), vec![], "not asked");
+        assert_eq!(north.receive("south", "", response.clone(), 1), vec![answered]);
+        assert_eq!(north.receive("south", "", response, 1), vec![]);
+        north.forward_call("d".into(), "south", &drain, 0).unwrap();
+        assert_eq!(north.tick(CALL_TIMEOUT), vec![]);
+        let out = north.tick(CALL_TIMEOUT + 1);
         assert!(matches!(&out[..], [Output::Answered { id, outcome: Err(_) }] if id == "d"), "{out:?}");
-        for i in 0..MAX_WAITING {
-            north.call(i.to_string(), "south", &drain, 0).unwrap();
+        for i in 0..MAX_PENDING_CALLS {
+            north.forward_call(i.to_string(), "south", &drain, 0).unwrap();
         }
-        assert!(north.call("more".into(), "south", &drain, 0).is_err());
+        assert!(north.forward_call("more".into(), "south", &drain, 0).is_err());
+    }
+
+    #[test]
+    fn a_history_request_is_answered_once_for_each_topic_and_not_by_oneself() {
+        let mut north = cluster("north");
+        let event = CloudEvent::new("notes", "/desk", "1".into(), rfc3339(1), json!({"text": "hello"}));
+        assert_eq!(north.apply_event("notes", &event, 1).0, Ok(Applied::Changed));
+        let respond = |c: &mut Cluster| c.tick(RESPOND_WITHIN).len();
+        // Whoever was cut off keeps something too, and would call its own request answered.
+        north.receive("north", "a", request(&["notes"]), 0);
+        assert_eq!(respond(&mut north), 0);
+        north.receive("south", "b", request(&["notes", "notes", "none", "notes"]), 0);
+        assert_eq!(respond(&mut north), 1);
+        // Another instance was first.
+        north.receive("south", "c", request(&["notes"]), 0);
+        let response =
+            Message::HistoryResponse { request: "c".into(), topic: "notes".into(), floor: None, events: vec![] };
+        north.receive("west", "", response, 0);
+        assert_eq!(respond(&mut north), 0);
+        for i in 0..MAX_HISTORY_REQUESTS + 5 {
+            north.receive("south", &i.to_string(), request(&["notes"]), 0);
+        }
+        assert_eq!(respond(&mut north), MAX_HISTORY_REQUESTS);
     }
 }

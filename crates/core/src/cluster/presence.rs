@@ -18,11 +18,11 @@ pub const IN_A_MESSAGE: usize = 100;
 pub const MAX_PEOPLE: usize = 20_000;
 
 /// Where somebody is: the place, and the client's number at its instance.
-pub type Where = (Arc<str>, u64);
+pub type Location = (Arc<str>, u64);
 
-/// What an instance tells of its people.
+/// An update that an instance sends about the people present at it.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Told {
+pub struct PresenceUpdate {
     /// When the instance began, by its clock. Of two under the same name the later one counts.
     pub run: u64,
     /// Grows with every message; the messages of a round share theirs.
@@ -30,16 +30,16 @@ pub struct Told {
     /// Of a round: which of its messages this is, and how many there are.
     pub share: Option<(usize, usize)>,
     /// Who is where; `None`: not any more.
-    pub people: Vec<(Where, Option<Row>)>,
+    pub people: Vec<(Location, Option<Row>)>,
 }
 
-/// Something that has changed.
+/// A change of who is present where.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Moved {
+pub enum PresenceChange {
     /// Somebody is there, or shows something else there.
-    Came(Row),
+    Joined(Row),
     /// Somebody is not there any more.
-    Went(Row),
+    Left(Row),
 }
 
 /// What is known of another instance's people.
@@ -47,11 +47,11 @@ pub enum Moved {
 struct Other {
     run: u64,
     /// By whom what was last said, in which message. Those who went are remembered until the next round.
-    people: BTreeMap<Where, (u64, Option<Row>)>,
+    people: BTreeMap<Location, (u64, Option<Row>)>,
     /// The number of the last round that came whole.
     round: u64,
     /// A round that is coming: its number and its messages so far.
-    coming: (u64, BTreeMap<usize, Vec<(Where, Row)>>),
+    coming: (u64, BTreeMap<usize, Vec<(Location, Row)>>),
 }
 
 /// Who is where.
@@ -59,7 +59,7 @@ struct Other {
 pub struct Presence {
     run: u64,
     number: u64,
-    own: BTreeMap<Where, Row>,
+    own: BTreeMap<Location, Row>,
     others: BTreeMap<Arc<str>, Other>,
 }
 
@@ -75,7 +75,7 @@ impl Presence {
     }
 
     /// Those who are present at this instance.
-    pub fn own(&self) -> &BTreeMap<Where, Row> {
+    pub fn own(&self) -> &BTreeMap<Location, Row> {
         &self.own
     }
 
@@ -85,42 +85,43 @@ impl Presence {
         self.own.values().chain(others)
     }
 
-    fn told(&mut self, share: Option<(usize, usize)>, people: Vec<(Where, Option<Row>)>) -> Told {
+    fn told(&mut self, share: Option<(usize, usize)>, people: Vec<(Location, Option<Row>)>) -> PresenceUpdate {
         if share.is_none_or(|(index, _)| index == 0) {
             self.number += 1;
         }
-        Told { run: self.run, number: self.number, share, people }
+        PresenceUpdate { run: self.run, number: self.number, share, people }
     }
 
     /// Somebody comes to a place here, or shows something else there. Returns what to tell the others.
-    pub fn join(&mut self, at: Where, row: Row) -> Told {
+    pub fn join(&mut self, at: Location, row: Row) -> PresenceUpdate {
         self.own.insert(at.clone(), row.clone());
         self.told(None, vec![(at, Some(row))])
     }
 
     /// Somebody leaves a place here. Returns what they showed there, and what to tell the others; `None` if they were
     /// not there.
-    pub fn leave(&mut self, at: &Where) -> Option<(Row, Told)> {
+    pub fn leave(&mut self, at: &Location) -> Option<(Row, PresenceUpdate)> {
         let row = self.own.remove(at)?;
         Some((row, self.told(None, vec![(at.clone(), None)])))
     }
 
     /// Everybody here leaves. Returns what to tell the others.
-    pub fn leave_all(&mut self) -> Told {
+    pub fn leave_all(&mut self) -> PresenceUpdate {
         self.own.clear();
         self.told(Some((0, 1)), vec![])
     }
 
     /// A round: what to tell the others from time to time.
-    pub fn round(&mut self) -> Vec<Told> {
-        let all: Vec<(Where, Option<Row>)> = self.own.iter().map(|(at, row)| (at.clone(), Some(row.clone()))).collect();
+    pub fn round(&mut self) -> Vec<PresenceUpdate> {
+        let all: Vec<(Location, Option<Row>)> =
+            self.own.iter().map(|(at, row)| (at.clone(), Some(row.clone()))).collect();
         let of = all.len().div_ceil(IN_A_MESSAGE).max(1);
         let some = |index: usize| all.iter().skip(index * IN_A_MESSAGE).take(IN_A_MESSAGE).cloned().collect();
         (0..of).map(|index| self.told(Some((index, of)), some(index))).collect()
     }
 
     /// Takes what another instance tells. Returns what has changed.
-    pub fn hear(&mut self, instance: &str, told: Told) -> Vec<Moved> {
+    pub fn receive(&mut self, instance: &str, told: PresenceUpdate) -> Vec<PresenceChange> {
         let mut moved = Vec::new();
         match self.others.get(instance) {
             // It has begun anew since.
@@ -138,14 +139,16 @@ impl Presence {
     }
 
     /// An instance is gone, and with it whoever was present there.
-    pub fn forget(&mut self, instance: &str) -> Vec<Moved> {
+    pub fn forget(&mut self, instance: &str) -> Vec<PresenceChange> {
         let gone = self.others.remove(instance);
-        gone.into_iter().flat_map(|o| o.people.into_values().filter_map(|(_, row)| row.map(Moved::Went))).collect()
+        gone.into_iter()
+            .flat_map(|o| o.people.into_values().filter_map(|(_, row)| row.map(PresenceChange::Left)))
+            .collect()
     }
 }
 
 impl Other {
-    fn one(&mut self, number: u64, at: Where, row: Option<Row>) -> Option<Moved> {
+    fn one(&mut self, number: u64, at: Location, row: Option<Row>) -> Option<PresenceChange> {
         let known = self.people.get(&at);
         // A round says as much of those whom it does not name.
         if number <= known.map_or(0, |(n, _)| *n).max(self.round) {
@@ -156,13 +159,18 @@ impl Other {
         }
         let before = self.people.insert(at, (number, row.clone())).and_then(|(_, row)| row);
         match (before, row) {
-            (Some(before), None) => Some(Moved::Went(before)),
-            (before, Some(row)) if before.as_ref() != Some(&row) => Some(Moved::Came(row)),
+            (Some(before), None) => Some(PresenceChange::Left(before)),
+            (before, Some(row)) if before.as_ref() != Some(&row) => Some(PresenceChange::Joined(row)),
             _ => None,
         }
     }
 
-    fn part(&mut self, number: u64, (index, of): (usize, usize), people: Vec<(Where, Option<Row>)>) -> Vec<Moved> {
+    fn part(
+        &mut self,
+        number: u64,
+        (index, of): (usize, usize),
+        people: Vec<(Location, Option<Row>)>,
+    ) -> Vec<PresenceChange> {
         if number <= self.round || number < self.coming.0 || index >= of || of > MAX_PEOPLE / IN_A_MESSAGE {
             return Vec::new();
         }
@@ -173,13 +181,13 @@ impl Other {
         if self.coming.1.len() < of {
             return Vec::new();
         }
-        let there: BTreeMap<Where, Row> = std::mem::take(&mut self.coming.1).into_values().flatten().collect();
+        let there: BTreeMap<Location, Row> = std::mem::take(&mut self.coming.1).into_values().flatten().collect();
         let mut moved = Vec::new();
         // What was said after the round was, of somebody, stays.
         self.people.retain(|at, (said, row)| {
             let stays = *said > number || there.contains_key(at);
             if !stays {
-                moved.extend(row.take().map(Moved::Went));
+                moved.extend(row.take().map(PresenceChange::Left));
             }
             stays
         });
@@ -201,14 +209,14 @@ mod tests {
     }
 
     /// What is heard, applied one by one, is what is known: nobody goes who was not there.
-    fn apply(seen: &mut BTreeSet<Row>, moved: Vec<Moved>) {
+    fn apply(seen: &mut BTreeSet<Row>, moved: Vec<PresenceChange>) {
         for m in moved {
             match m {
-                Moved::Came(row) => {
+                PresenceChange::Joined(row) => {
                     seen.retain(|r| r[0] != row[0]);
                     seen.insert(row);
                 }
-                Moved::Went(row) => assert!(seen.remove(&row), "{row:?} was not there"),
+                PresenceChange::Left(row) => assert!(seen.remove(&row), "{row:?} was not there"),
             }
         }
     }
@@ -224,7 +232,7 @@ mod tests {
             let (mut one, mut two) = (Presence::new(1), Presence::new(1));
             let mut on_the_way = Vec::new();
             for (what, who, shows) in steps {
-                let at: Where = ("quay".into(), who);
+                let at: Location = ("quay".into(), who);
                 match what {
                     0 | 1 => on_the_way.push(one.join(at, row(who, shows))),
                     2 => on_the_way.extend(one.leave(&at).map(|(_, told)| told)),
@@ -237,21 +245,21 @@ mod tests {
                 let Some((i, lost)) = choose.next() else { break };
                 let told = on_the_way.swap_remove(i.index(on_the_way.len()));
                 if !(lossy && *lost) {
-                    apply(&mut seen, two.hear("one", told.clone()));
-                    apply(&mut seen, two.hear("one", told));
+                    apply(&mut seen, two.receive("one", told.clone()));
+                    apply(&mut seen, two.receive("one", told));
                 }
             }
             prop_assert!(lossy || seen.iter().eq(one.own().values()), "in whatever order: {:?}", seen);
             for told in one.round() {
-                apply(&mut seen, two.hear("one", told));
+                apply(&mut seen, two.receive("one", told));
             }
             prop_assert_eq!(&seen, &one.own().values().cloned().collect());
             prop_assert_eq!(&seen, &two.all().cloned().collect());
             // Nobody comes back with an old message, and everybody goes with a new start or with silence.
             let mut again = Presence::new(2);
-            let moved = two.hear("one", again.join(("quay".into(), 9), row(9, 9)));
+            let moved = two.receive("one", again.join(("quay".into(), 9), row(9, 9)));
             apply(&mut seen, moved);
-            prop_assert_eq!(two.hear("one", one.join(("quay".into(), 1), row(1, 1))), vec![]);
+            prop_assert_eq!(two.receive("one", one.join(("quay".into(), 1), row(1, 1))), vec![]);
             prop_assert_eq!(seen.len(), 1);
             apply(&mut seen, two.forget("one"));
             prop_assert!(seen.is_empty());
@@ -266,12 +274,12 @@ mod tests {
         }
         let round = one.round();
         assert_eq!(round.len(), 3);
-        assert_eq!(two.hear("one", round[2].clone()), vec![]);
-        assert_eq!(two.hear("one", round[0].clone()), vec![]);
+        assert_eq!(two.receive("one", round[2].clone()), vec![]);
+        assert_eq!(two.receive("one", round[0].clone()), vec![]);
         // Somebody leaves while it is on its way.
         let left = one.leave(&("quay".into(), 7)).map(|(_, told)| told);
-        assert_eq!(left.map(|told| two.hear("one", told)), Some(vec![]));
-        assert_eq!(two.hear("one", round[1].clone()).len(), 249);
+        assert_eq!(left.map(|told| two.receive("one", told)), Some(vec![]));
+        assert_eq!(two.receive("one", round[1].clone()).len(), 249);
         assert_eq!(two.all().count(), 249);
     }
 }

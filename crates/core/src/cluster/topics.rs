@@ -1,4 +1,4 @@
-//! The topics of one instance: what it holds of each, and how an event in the standard's words becomes one of them.
+//! The topics of one instance: the events that it keeps of each, and CloudEvents to and from them.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -14,18 +14,18 @@ use crate::position::{Interval, Micros, Position};
 use crate::schema::{Row, TOPIC_SOURCE, Table};
 use crate::topic::{Floor, Keep, Taken, Topic, TopicEvent, TopicState};
 
-/// What became of an event that was heard.
+/// What an event did to its topic.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Heard {
+pub enum Applied {
     /// It changed the topic's table.
     Changed,
-    /// It was heard before, or is of no topic here.
-    Before,
-    /// A later one of its key was heard before, so it changed nothing.
-    Older,
+    /// It is a duplicate, or of no topic here.
+    Duplicate,
+    /// A later event of its key was there already, so it changed nothing.
+    Stale,
 }
 
-/// How often something was heard.
+/// Events by what they did.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Counts {
     /// Events that changed the table.
@@ -48,7 +48,7 @@ pub struct Topics {
 }
 
 impl Topics {
-    /// Nothing has been heard yet. `run` tells this run from all others, here
+    /// Without any events yet. `run` tells this run from all others, here
     /// and elsewhere: positions of topics are its own.
     pub fn new(topics: &[Arc<Topic>], run: u64) -> Topics {
         let state = |t: &Arc<Topic>| (t.table.name.name.to_string(), (TopicState::new(t.clone()), Counts::default()));
@@ -101,19 +101,19 @@ impl Topics {
     ///
     /// # Errors
     /// Why it does not fit, without its values.
-    pub fn hear(&mut self, name: &str, event: &CloudEvent, now: Micros) -> Result<Heard, String> {
-        let Some((state, counts)) = self.states.get_mut(name) else { return Ok(Heard::Before) };
-        match read(event, state.topic(), None).and_then(|event| Ok((event.time, state.take(event)?))) {
+    pub fn apply(&mut self, name: &str, event: &CloudEvent, now: Micros) -> Result<Applied, String> {
+        let Some((state, counts)) = self.states.get_mut(name) else { return Ok(Applied::Duplicate) };
+        match from_cloudevent(event, state.topic(), None).and_then(|event| Ok((event.time, state.take(event)?))) {
             Ok((time, Taken::Changed(change))) => {
                 counts.taken += 1;
                 // By a clock that is ahead it would have happened after it was heard.
                 self.happened = time.min(now);
                 self.own.push(change);
-                Ok(Heard::Changed)
+                Ok(Applied::Changed)
             }
             Ok((_, taken)) => {
                 counts.passed += 1;
-                Ok(if taken == Taken::Older { Heard::Older } else { Heard::Before })
+                Ok(if taken == Taken::Older { Applied::Stale } else { Applied::Duplicate })
             }
             Err(why) => {
                 counts.malformed += 1;
@@ -151,11 +151,11 @@ impl Topics {
     }
 }
 
-/// Reads what the standard's attributes say. Without a time of its own an event happened at `or_now`.
+/// The topic's event in a CloudEvent. Without a time of its own it happened at `or_now`.
 ///
 /// # Errors
 /// What is missing or cannot be read.
-pub fn read(event: &CloudEvent, topic: &Topic, or_now: Option<Micros>) -> Result<TopicEvent, String> {
+pub fn from_cloudevent(event: &CloudEvent, topic: &Topic, or_now: Option<Micros>) -> Result<TopicEvent, String> {
     let time = match (&event.time, or_now) {
         (Some(text), _) => {
             let time = datetime::parse_event_time(text).filter(|t| *t != datetime::FOREVER && *t != datetime::NEVER);
@@ -176,8 +176,8 @@ pub fn read(event: &CloudEvent, topic: &Topic, or_now: Option<Micros>) -> Result
     })
 }
 
-/// An event in the standard's words.
-pub fn written(name: &str, e: &TopicEvent) -> CloudEvent {
+/// A topic's event as a CloudEvent.
+pub fn to_cloudevent(name: &str, e: &TopicEvent) -> CloudEvent {
     let mut event = CloudEvent::new(name, &e.source, e.id.to_string(), rfc3339(e.time), e.data.clone());
     event.subject = e.subject.as_deref().map(String::from);
     if let Some(sender) = &e.sender {

@@ -16,7 +16,7 @@
 mod audit;
 mod auditing;
 mod changes;
-mod io;
+pub(crate) mod io;
 mod keeping;
 mod kept;
 mod known;

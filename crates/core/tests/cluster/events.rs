@@ -4,9 +4,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use gossip_core::cluster::message::{Message as Told, person};
-use gossip_core::cluster::presence::{Moved, Where};
-use gossip_core::cluster::topics::written;
+use gossip_core::cluster::message::{Message as MemberMessage, presence_row};
+use gossip_core::cluster::presence::{Location, PresenceChange};
+use gossip_core::cluster::topics::to_cloudevent;
 use gossip_core::cluster::{Cluster as Machine, Output as Follows};
 use gossip_core::engine::{Engine, Input, Request, Resume, SubId};
 use gossip_core::feed::Change;
@@ -40,7 +40,7 @@ const BEGIN: i64 = 1_000_000_000;
 enum Said {
     Event(usize, Arc<CloudEvent>),
     /// By an instance to all: the id of its event, and the message.
-    Member(String, Arc<Told>),
+    Member(String, Arc<MemberMessage>),
 }
 
 /// What one instance knows of the others, of topics and of who is where.
@@ -119,7 +119,7 @@ impl EventsOf {
             engine.handle(Input::Interval(Arc::new(sign)));
         }
         EventsOf {
-            first: machine.ask_history(),
+            first: machine.request_history(),
             machine,
             own,
             epoch,
@@ -193,7 +193,7 @@ impl Cluster {
             time: BEGIN + 1_000 + self.step as i64 + self.rng.random_range(-20..20),
             data: json!({"gauge": gauge, "level": self.published_events}),
         };
-        let event = Arc::new(written(TOPICS[which], &event));
+        let event = Arc::new(to_cloudevent(TOPICS[which], &event));
         let by = self.rng.random_range(0..NODES);
         self.say(by, &Said::Event(which, event.clone()));
         if self.rng.random_bool(0.2) {
@@ -209,13 +209,13 @@ impl Cluster {
         let follows = if there > 0 && self.rng.random_bool(0.5) {
             let one = self.rng.random_range(0..there);
             let of = &mut self.nodes[n].events.machine;
-            let at: Option<Where> = of.presence().own().keys().nth(one).cloned();
+            let at: Option<Location> = of.presence().own().keys().nth(one).cloned();
             of.leave(&at.unwrap())
         } else {
             let (place, client) = (AGENCIES[self.rng.random_range(0..3)], self.rng.random_range(0..3));
             let (data, since) = (json!(self.rng.random_range(0..3)), Moment(rfc3339(0)));
             let row = PresenceRow { place: place.into(), instance: n.to_string(), client, subject: None, data, since };
-            self.nodes[n].events.machine.join((place.into(), client), person(row)).unwrap()
+            self.nodes[n].events.machine.join((place.into(), client), presence_row(row)).unwrap()
         };
         self.follow(n, follows);
     }
@@ -225,7 +225,7 @@ impl Cluster {
         let (by, to) = (self.rng.random_range(0..NODES), self.rng.random_range(0..NODES));
         let (id, now) = (self.new_id(), self.now());
         let call = Call::Drain { instance: Some(to.to_string()) };
-        if let Ok(follows) = self.nodes[by].events.machine.call(id.clone(), &to.to_string(), &call, now) {
+        if let Ok(follows) = self.nodes[by].events.machine.forward_call(id.clone(), &to.to_string(), &call, now) {
             self.nodes[by].events.calls.insert(id);
             self.follow(by, follows);
         }
@@ -245,7 +245,7 @@ impl Cluster {
         let now = self.now();
         for n in 0..NODES {
             let instance = InstanceRow { name: n.to_string(), ..InstanceRow::default() };
-            let follows = self.nodes[n].events.machine.stand(instance, LinkRow::default(), vec![], now);
+            let follows = self.nodes[n].events.machine.report_status(instance, LinkRow::default(), vec![], now);
             self.follow(n, follows);
         }
     }
@@ -255,13 +255,13 @@ impl Cluster {
         let mut moved = Vec::new();
         for one in follows {
             match one {
-                Follows::Tell(message) => {
+                Follows::Broadcast(message) => {
                     let id = self.new_id();
                     // In the words of the wire, now and then: it takes its time.
                     let message = match self.said % 20 {
                         0 => {
                             let event = message.to_event(&n.to_string(), id.clone(), self.now());
-                            let (_, read) = Told::read(&CloudEvent::read(&event.to_bytes()).unwrap()).unwrap();
+                            let (_, read) = MemberMessage::read(&CloudEvent::read(&event.to_bytes()).unwrap()).unwrap();
                             assert_eq!(read, message);
                             read
                         }
@@ -269,17 +269,17 @@ impl Cluster {
                     };
                     self.say(n, &Said::Member(id, Arc::new(message)));
                 }
-                Follows::Moved(one) => moved.push(one),
+                Follows::Presence(one) => moved.push(one),
                 Follows::Interval(interval) => self.topic_changed(n, interval),
-                Follows::Speak(version) => self.nodes[n].events.speaks = version,
+                Follows::UseVersion(version) => self.nodes[n].events.speaks = version,
                 Follows::Operate { id, call } => {
                     assert_eq!(call, Call::Drain { instance: Some(n.to_string()) });
-                    self.follow(n, vec![Follows::Tell(Told::Answer { id, outcome: Ok(json!(n)) })]);
+                    self.follow(n, vec![Follows::Broadcast(MemberMessage::CallResponse { id, outcome: Ok(json!(n)) })]);
                 }
                 Follows::Answered { id, .. } => {
                     assert!(self.nodes[n].events.calls.remove(&id), "{id} is answered twice, or to somebody else");
                 }
-                Follows::Note(_) => {}
+                Follows::Log(_) => {}
             }
         }
         self.moved(n, moved);
@@ -298,17 +298,17 @@ impl Cluster {
             match said {
                 Said::Event(topic, event) => {
                     self.note(n, topic, &event);
-                    let (heard, interval) = self.nodes[n].events.machine.event(TOPICS[topic], &event, now);
-                    heard.unwrap();
+                    let (applied, interval) = self.nodes[n].events.machine.apply_event(TOPICS[topic], &event, now);
+                    applied.unwrap();
                     interval.into_iter().for_each(|interval| self.topic_changed(n, interval));
                 }
                 Said::Member(id, message) => {
-                    if let Told::History { topic, events, .. } = &*message {
+                    if let MemberMessage::HistoryResponse { topic, events, .. } = &*message {
                         let topic = TOPICS.iter().position(|t| t == topic).unwrap();
                         events.iter().for_each(|event| self.note(n, topic, event));
                     }
                     let message = Arc::unwrap_or_clone(message);
-                    let follows = self.nodes[n].events.machine.hear(&by.to_string(), &id, message, now);
+                    let follows = self.nodes[n].events.machine.receive(&by.to_string(), &id, message, now);
                     self.follow(n, follows);
                 }
             }
@@ -335,18 +335,18 @@ impl Cluster {
         self.handle(n, Input::Interval(Arc::new(interval)));
     }
 
-    fn moved(&mut self, n: usize, moved: Vec<Moved>) {
+    fn moved(&mut self, n: usize, moved: Vec<PresenceChange>) {
         if moved.is_empty() {
             return;
         }
         let table = presence_table();
         let of = &mut self.nodes[n].events;
         for one in moved {
-            let (Moved::Came(row) | Moved::Went(row)) = &one;
+            let (PresenceChange::Joined(row) | PresenceChange::Left(row)) = &one;
             let key = table.key_of(row);
             let before =
                 of.said_to_be.iter().position(|r| table.key_of(r) == key).map(|i| of.said_to_be.swap_remove(i));
-            let new = matches!(one, Moved::Came(_)).then(|| row.clone());
+            let new = matches!(one, PresenceChange::Joined(_)).then(|| row.clone());
             of.said_to_be.extend(new.clone());
             of.own.push(RowChange::of(&Identified::new(table.clone()), key, Old::Known(before), new));
         }

@@ -4,6 +4,9 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value as Json;
 
+/// The largest integer that every reader of JSON takes exactly; larger ones are texts (I-JSON, RFC 7493).
+pub const JSON_SAFE: i64 = (1 << 53) - 1;
+
 /// The type of a column, by PostgreSQL's names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ColumnType {
@@ -43,12 +46,10 @@ pub enum Cell {
 impl Cell {
     /// As the protocol has it.
     pub fn into_json(self) -> Json {
-        /// Integers beyond it are texts (I-JSON, RFC 7493).
-        const SAFE: i64 = (1 << 53) - 1;
         match self {
             Cell::Null => Json::Null,
             Cell::Bool(b) => b.into(),
-            Cell::Int(i) if i.unsigned_abs() <= SAFE.unsigned_abs() => i.into(),
+            Cell::Int(i) if i.unsigned_abs() <= JSON_SAFE.unsigned_abs() => i.into(),
             Cell::Int(i) => i.to_string().into(),
             Cell::Float(f) => f.into(),
             Cell::Text(text) | Cell::Timestamp(text) => text.into(),

@@ -7,7 +7,7 @@ mod field;
 mod row;
 mod rows;
 
-pub use field::{Cell, ColumnType, Embedded, Field, Moment};
+pub use field::{Cell, ColumnType, Embedded, Field, JSON_SAFE, Moment};
 pub use row::{Shape, SystemRow};
 pub use rows::*;
 

@@ -75,7 +75,7 @@ table! {
         malformed: u64,
         /// Why the last of them could not.
         last_malformed: Option<String>,
-        /// Milliseconds that a message takes there and back.
+        /// The round trip of the instance's own messages, in milliseconds.
         delay_ms: Option<f64>,
         /// Messages that wait to be taken.
         waiting: u64,

@@ -8,7 +8,7 @@ use gossip_core::engine::{Input, Refusal, Request, SubId};
 use gossip_protocol::{RpcError, code, message};
 use serde_json::{Value as Json, json};
 
-use super::ask::Command;
+use super::command::Command;
 use super::operators::Passing;
 use super::state::{Node, Sub, Target};
 use crate::outbox::{Receipt, Style, Subscription};
@@ -87,7 +87,7 @@ impl Node {
                 let outcome = self.leave(client, &place);
                 self.presence(client, &call, outcome);
             }
-            Command::Stopping => self.take_leave(),
+            Command::Stopping => self.leave_cluster(),
             // The loop itself sees to it.
             Command::End => {}
             Command::CatchUp(id) => self.handle(Input::CatchUp(id)),

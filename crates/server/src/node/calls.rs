@@ -8,9 +8,9 @@ use std::time::Duration;
 use gossip_protocol::{Call, RpcError, code};
 use serde_json::json;
 
+use super::outgoing::new_id;
 use super::question::{Answer, Explain, Held, Operate, WhatIf};
 use super::state::Node;
-use super::telling::new_id;
 use crate::now;
 
 /// Whoever has an instance drained is to hear so before it goes.
@@ -25,10 +25,10 @@ impl Node {
             return;
         };
         let id = new_id();
-        match self.cluster.call(id.clone(), &instance, &call, now()) {
+        match self.cluster.forward_call(id.clone(), &instance, &call, now()) {
             Ok(outputs) => {
-                self.calls.insert(id, answer);
-                self.follow(outputs);
+                self.forwarded.insert(id, answer);
+                self.cluster_outputs(outputs);
             }
             Err(e) => drop(answer.send(Err(e))),
         }

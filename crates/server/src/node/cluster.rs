@@ -1,58 +1,54 @@
-//! The cluster's state machine, driven: what is heard goes in, what follows is carried out.
+//! Drives the cluster's state machine: hands it messages and the time, and does what it says.
 
 use std::sync::Arc;
 
 use gossip_core::cluster::message::Message;
-use gossip_core::cluster::presence::Moved;
-use gossip_core::cluster::{Note, Output};
+use gossip_core::cluster::presence::PresenceChange;
+use gossip_core::cluster::{Notice, Output};
 use gossip_core::engine::Input;
 use gossip_core::schema::PRESENCE;
 use gossip_protocol::CloudEvent;
-use gossip_protocol::system::{AlarmRow, InstanceRow, LinkRow};
 use gossip_relay::{About, Event};
 use tokio::sync::oneshot;
 
+use super::outgoing::new_id;
 use super::state::Node;
-use super::telling::new_id;
 use crate::now;
 
 impl Node {
-    /// Says how this instance stands; every second.
-    pub(super) fn stand(&mut self, instance: InstanceRow, link: LinkRow, alarms: Vec<AlarmRow>) {
-        let outputs = self.cluster.stand(instance, link, alarms, now());
-        self.follow(outputs);
-    }
-
-    /// Takes what another instance says, or this one has said.
-    pub(super) fn told_of_member(&mut self, event: &CloudEvent) {
+    /// Takes a message of another instance, or one of this instance's own that has come back.
+    pub(super) fn member_message(&mut self, event: &CloudEvent) {
         if let Some((from, message)) = Message::read(event) {
-            let outputs = self.cluster.hear(from, &event.id, message, now());
-            self.follow(outputs);
+            let outputs = self.cluster.receive(from, &event.id, message, now());
+            self.cluster_outputs(outputs);
         }
     }
 
-    /// This instance stops: the others are told.
-    pub(super) fn take_leave(&mut self) {
+    /// This instance shuts down: the others learn of it.
+    pub(super) fn leave_cluster(&mut self) {
         let outputs = self.cluster.stop();
-        self.follow(outputs);
+        self.cluster_outputs(outputs);
     }
 
-    /// Carries out what follows in the cluster.
-    pub(super) fn follow(&mut self, outputs: Vec<Output>) {
-        let mut moved = false;
-        let mut at_leisure = Vec::new();
+    /// Does what the cluster's state machine says.
+    pub(super) fn cluster_outputs(&mut self, outputs: Vec<Output>) {
+        let mut presence_changed = false;
         for output in outputs {
             match output {
-                // They are many at a time, and worth waiting for.
-                Output::Tell(message @ Message::History { .. }) => at_leisure.push(self.said(&message)),
-                // What the relay has no room for now is not told: it is said again, or asked for again.
-                Output::Tell(message) => drop(self.events.tell.try_send(self.said(&message))),
-                Output::Speak(version) => self.start.relay.speak(version),
-                Output::Moved(one) => {
-                    moved = true;
-                    match one {
-                        Moved::Came(row) => self.system.put(PRESENCE, row),
-                        Moved::Went(row) => self.system.remove(PRESENCE, &row),
+                // What there is no room for is dropped: it is repeated, or requested again.
+                Output::Broadcast(message) => {
+                    let queue = match message {
+                        Message::HistoryResponse { .. } => &self.events.history,
+                        _ => &self.events.queue,
+                    };
+                    let _ = queue.try_send(event_of(&self.start.name, &message));
+                }
+                Output::UseVersion(version) => self.start.relay.speak(version),
+                Output::Presence(change) => {
+                    presence_changed = true;
+                    match change {
+                        PresenceChange::Joined(row) => self.system.put(PRESENCE, row),
+                        PresenceChange::Left(row) => self.system.remove(PRESENCE, &row),
                     }
                 }
                 Output::Interval(interval) => {
@@ -62,55 +58,41 @@ impl Node {
                 Output::Operate { id, call } => {
                     let (answer, answered) = oneshot::channel();
                     self.operate_here(call, answer);
-                    let (tell, name) = (self.events.tell.clone(), self.start.name.clone());
+                    let (queue, name) = (self.events.queue.clone(), self.start.name.clone());
                     tokio::spawn(async move {
                         let Ok(outcome) = answered.await else { return };
-                        let _ = tell.send(said(&name, &Message::Answer { id, outcome })).await;
+                        let _ = queue.send(event_of(&name, &Message::CallResponse { id, outcome })).await;
                     });
                 }
                 Output::Answered { id, outcome } => {
-                    if let Some(answer) = self.calls.remove(&id) {
+                    if let Some(answer) = self.forwarded.remove(&id) {
                         let _ = answer.send(outcome);
                     }
                 }
-                Output::Note(note) => noted(&self.start.name, &note),
+                Output::Log(notice) => log(&self.start.name, &notice),
             }
         }
-        if moved {
+        if presence_changed {
             self.flush_system();
         }
-        if !at_leisure.is_empty() {
-            let tell = self.events.tell.clone();
-            tokio::spawn(async move {
-                for event in at_leisure {
-                    if tell.send(event).await.is_err() {
-                        return;
-                    }
-                }
-            });
-        }
-    }
-
-    fn said(&self, message: &Message) -> Arc<Event> {
-        said(&self.start.name, message)
     }
 }
 
 /// A message as the relay carries it.
-fn said(name: &str, message: &Message) -> Arc<Event> {
+fn event_of(name: &str, message: &Message) -> Arc<Event> {
     Arc::new(Event { about: About::Members, event: message.to_event(name, new_id(), now()) })
 }
 
-fn noted(name: &str, note: &Note) {
-    match note {
-        Note::Silent(other) => tracing::warn!("instance {other} is silent; it counts as gone"),
-        Note::SameName => {
+fn log(name: &str, notice: &Notice) {
+    match notice {
+        Notice::Silent(other) => tracing::warn!("instance {other} is silent; it counts as gone"),
+        Notice::SameName => {
             tracing::warn!("another instance is called {name} as well; give each a name of its own (instance.name)");
         }
-        Note::AtOdds => tracing::error!(
+        Notice::NoCommonVersion => tracing::error!(
             "there is no version of the relay's format that all instances read; replace the oldest of them"
         ),
-        Note::Differs(other, topics) => {
+        Notice::TopicsDiffer(other, topics) => {
             tracing::info!("instance {other} holds something else of {}; asking it", topics.join(", "));
         }
     }

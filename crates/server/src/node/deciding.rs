@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use gossip_core::engine::{Input, Refusal, Request, SubId};
 use gossip_core::rule::Claims;
 
-use super::ask::Command;
+use super::command::Command;
 use super::state::{Node, Outside, Target};
 use crate::authz_webhook::{Decided, Undecided, with};
 

@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use gossip_core::cluster::topics::{Heard, read};
+use gossip_core::cluster::topics::{Applied, from_cloudevent};
 use gossip_core::datetime;
 use gossip_core::engine::Input;
 use gossip_core::position::Micros;
@@ -15,10 +15,10 @@ use gossip_relay::{About, Event};
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::mpsc;
 
+use super::outgoing::{WAITING, new_id};
 use super::publishing::{Name, Published};
 use super::question::Publish;
 use super::state::Node;
-use super::telling::{WAITING, new_id};
 use crate::now;
 
 /// What sources begin with that Gossip itself names; nobody publishes as one of them but as their own.
@@ -35,7 +35,7 @@ fn unavailable(why: &str) -> RpcError {
 }
 
 /// Takes back to this moment what says that it happened later: an event of the year 9999 would otherwise be the last one
-/// of its key for ever, and push out all that a topic keeps by time. What cannot be read is left for [`read`] to refuse.
+/// of its key for ever, and push out all that a topic keeps by time. What cannot be read is left for [`from_cloudevent`] to refuse.
 fn not_later_than(now: Micros, event: &mut CloudEvent) {
     let said = event.time.as_deref().and_then(datetime::parse_event_time);
     if said.is_some_and(|time| time != datetime::FOREVER && time.saturating_add(datetime::SINCE_1970) > now) {
@@ -82,7 +82,7 @@ impl Node {
         }
         let fits = event.check().and_then(|()| match event.to_bytes().len() {
             n if n > MAX_EVENT => Err(format!("an event has at most {MAX_EVENT} bytes, this one {n}")),
-            _ => topic.row(&read(&event, &topic, None)?),
+            _ => topic.row(&from_cloudevent(&event, &topic, None)?),
         });
         let row = match fits {
             Ok(row) => row,
@@ -98,7 +98,7 @@ impl Node {
         }
         let named = name_of(&name, &event);
         let told = Arc::new(Event { about: About::Topic(name), event });
-        if self.events.publishing.is_full() || self.events.tell.try_send(told).is_err() {
+        if self.events.publishing.is_full() || self.events.queue.try_send(told).is_err() {
             let _ = answer.send(Err(unavailable("too many events wait for the relay")));
             return;
         }
@@ -108,12 +108,12 @@ impl Node {
     /// Takes an event from the relay.
     pub(super) fn told(&mut self, event: &Event) {
         match &event.about {
-            About::Members => self.told_of_member(&event.event),
+            About::Members => self.member_message(&event.event),
             About::Topic(name) => {
-                let heard = self.hear_event(name, &event.event);
+                let heard = self.apply_event(name, &event.event);
                 for answer in self.events.publishing.came_back(&name_of(name, &event.event)) {
                     let published =
-                        |of| Published { position: self.cluster.topics().position(), older: of == Heard::Older };
+                        |of| Published { position: self.cluster.topics().position(), older: of == Applied::Stale };
                     let outcome = heard.clone().map(published);
                     let _ = answer.send(outcome.map_err(|why| RpcError::new(code::INVALID_PARAMS, why)));
                 }
@@ -121,8 +121,8 @@ impl Node {
         }
     }
 
-    fn hear_event(&mut self, topic: &str, event: &CloudEvent) -> Result<Heard, String> {
-        let (heard, interval) = self.cluster.event(topic, event, now());
+    fn apply_event(&mut self, topic: &str, event: &CloudEvent) -> Result<Applied, String> {
+        let (heard, interval) = self.cluster.apply_event(topic, event, now());
         if let Some(interval) = interval {
             self.received = now();
             self.handle(Input::Interval(Arc::new(interval)));
@@ -146,8 +146,8 @@ impl Node {
         }
         let connected = self.start.relay.standing().connected;
         if connected && !std::mem::replace(&mut self.events.was_connected, connected) {
-            let outputs = self.cluster.ask_history();
-            self.follow(outputs);
+            let outputs = self.cluster.request_history();
+            self.cluster_outputs(outputs);
         }
         self.events.was_connected = connected;
     }
@@ -166,11 +166,11 @@ impl Node {
                 });
                 gossip_relay::ingest(&from, sink).await;
             });
-            let (tell, name) = (self.events.tell.clone(), name.clone());
+            let (queue, name) = (self.events.queue.clone(), name.clone());
             let passing_on = tokio::spawn(async move {
                 while let Some(message) = messages.recv().await {
                     let event = Event { about: About::Topic(name.clone()), event: taken_in(&name, &message) };
-                    if tell.send(Arc::new(event)).await.is_err() {
+                    if queue.send(Arc::new(event)).await.is_err() {
                         return;
                     }
                 }

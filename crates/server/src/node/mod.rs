@@ -7,26 +7,26 @@
 //! [`alarms`] is what they have to do something about. [`events`] has what is published, [`publishing`] who waits for it,
 //! [`presence`] who is present here; [`cluster`] drives what instances know of each other.
 //!
-//! [`state`] is what the loop holds, [`ask`] and [`question`] what it is asked; what comes over the relay goes in by
-//! [`hearing`], what follows goes out by [`delivering`] and [`telling`].
+//! [`state`] is what the loop holds, [`command`] and [`question`] what it is asked; what comes over the relay enters by
+//! [`incoming`], the engine's outputs are carried out in [`outputs`], and [`outgoing`] is what is sent.
 
 mod alarms;
 mod answering;
-mod ask;
 mod calls;
 mod cluster;
+pub(crate) mod command;
 mod deciding;
-mod delivering;
 mod events;
 mod explain;
-mod hearing;
+mod incoming;
 mod operators;
+mod outgoing;
+mod outputs;
 mod presence;
 mod publishing;
 mod question;
 mod refusal;
 mod state;
-mod telling;
 mod what_if;
 
 use std::collections::{BTreeSet, HashMap, VecDeque};
@@ -44,12 +44,12 @@ use serde_json::{Value as Json, json};
 use tokio::sync::{Semaphore, mpsc};
 
 use alarms::Alarms;
-pub use ask::{Client, Command, Start, State};
-use delivering::AUDIT_EVERY;
+pub use command::{Client, Command, Start, State};
+use outgoing::Events;
+use outputs::AUDIT_EVERY;
 pub use publishing::Published;
 pub use question::{Explain, Held, OneResult, Operate, Publish, WhatIf, Whom};
 use state::{Counters, Node};
-use telling::Events;
 
 use crate::now;
 use crate::outbox;
@@ -92,7 +92,7 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Command>, mut inbox: Inb
         system,
         cluster,
         events: Events::start(start.relay.clone()),
-        calls: HashMap::new(),
+        forwarded: HashMap::new(),
         alarms: Alarms::default(),
         texts: FastMap::default(),
         inputs,
@@ -122,8 +122,8 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Command>, mut inbox: Inb
     node.handle(Input::Interval(Arc::new(sign)));
     let sign = node.cluster.topics().sign(now());
     node.handle(Input::Interval(Arc::new(sign)));
-    let outputs = node.cluster.ask_history();
-    node.follow(outputs);
+    let outputs = node.cluster.request_history();
+    node.cluster_outputs(outputs);
     node.tell_needs();
     node.tell_compiler();
     let mut tick = tokio::time::interval(HEARTBEAT);
@@ -277,6 +277,6 @@ impl Node {
         let reads = self.start.reading.is_reading();
         self.tend_topics(reads);
         let outputs = self.cluster.tick(now());
-        self.follow(outputs);
+        self.cluster_outputs(outputs);
     }
 }

@@ -103,7 +103,9 @@ impl Node {
                 let tables: BTreeSet<String> =
                     i.transactions.iter().flat_map(|t| &t.changes).map(|c| c.table.to_string()).collect();
                 let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
-                let what = format!("({}, {}]  {} × {rows} rows  {tables}", i.from, i.to, i.transactions.len());
+                let counted = |n: usize, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
+                let (transactions, rows) = (counted(i.transactions.len(), "transaction"), counted(rows, "row"));
+                let what = format!("({}, {}]  {transactions}, {rows}  {tables}", i.from, i.to);
                 (format!("rows.{}", i.source), i.reader.to_string(), what)
             }
             Heard::Event(e) => {
@@ -138,13 +140,14 @@ impl Node {
     }
 
     pub(super) fn sample(&mut self) {
-        let (instance, link, topics) = (self.instance_row(), self.link_row(), self.cluster.topics_here());
+        let (instance, link, topics) = (self.instance_row(), self.link_row(), self.cluster.own_topics());
         let alarms = self.alarms.rows(&self.start.name);
-        self.stand(instance.clone(), link.clone(), alarms.clone());
+        let outputs = self.cluster.report_status(instance.clone(), link.clone(), alarms.clone(), now());
+        self.cluster_outputs(outputs);
         let others = &self.cluster;
         self.system.show([instance].into_iter().chain(others.instances()));
         self.system.show([link].into_iter().chain(others.links()));
-        self.system.show(topics.into_iter().chain(others.topics_elsewhere()));
+        self.system.show(topics.into_iter().chain(others.other_topics()));
         self.system.show(alarms.into_iter().chain(others.alarms()));
 
         self.traffic_wanted = self.engine.is_asked(&TableName::system(TrafficRow::SHAPE.name));

@@ -1,8 +1,8 @@
 //! Who is present at this instance: whoever may come to a place, for as long as it may be there.
 
-use gossip_core::cluster::Full;
-use gossip_core::cluster::message::person;
-use gossip_core::cluster::presence::Where;
+use gossip_core::cluster::JoinError;
+use gossip_core::cluster::message::presence_row;
+use gossip_core::cluster::presence::Location;
 use gossip_core::schema::{ColumnSet, PRESENCE, TableName};
 use gossip_core::value::Value;
 use gossip_protocol::system::{Moment, PresenceRow, SystemRow};
@@ -44,10 +44,10 @@ impl Node {
         if data.to_string().len() > MAX_DATA {
             return Err(limit("bytes of data", MAX_DATA));
         }
-        let at: Where = (place.as_str().into(), client);
+        let at: Location = (place.as_str().into(), client);
         let before = self.cluster.presence().own().get(&at);
         let since = before.and_then(|row| row[column("since")].to_json().as_str().map(String::from));
-        let row = person(PresenceRow {
+        let row = presence_row(PresenceRow {
             place,
             instance: self.start.name.clone(),
             client,
@@ -59,10 +59,10 @@ impl Node {
             return Err(refused());
         }
         let outputs = self.cluster.join(at, row).map_err(|full| match full {
-            Full::People(most) => limit("people at one instance", most),
-            Full::Places(most) => limit("places of one client", most),
+            JoinError::TooManyPeople(most) => limit("people at one instance", most),
+            JoinError::TooManyPlaces(most) => limit("places of one client", most),
         })?;
-        self.follow(outputs);
+        self.cluster_outputs(outputs);
         Ok(json!({}))
     }
 
@@ -73,14 +73,14 @@ impl Node {
             let shown: String = place.chars().take(60).collect();
             return Err(RpcError::new(code::UNKNOWN_NAME, format!("this connection has not joined {shown}")));
         }
-        self.follow(outputs);
+        self.cluster_outputs(outputs);
         Ok(json!({}))
     }
 
     /// A client has gone, from wherever it was.
     pub(super) fn leave_everywhere(&mut self, client: u64) {
         let outputs = self.cluster.leave_everywhere(client);
-        self.follow(outputs);
+        self.cluster_outputs(outputs);
     }
 
     /// Whoever may not be where it is any more, under the rules and claims of now, leaves. Of one client, or of all.
@@ -88,7 +88,7 @@ impl Node {
         let Some(table) = self.engine.catalog().get(&TableName::system(PRESENCE)).cloned() else { return };
         let (chosen, subject) = (chosen(), column("subject"));
         let own = self.cluster.presence().own().iter().filter(|((_, c), _)| of.is_none_or(|of| of == *c));
-        let may = |(at, row): &(&Where, &gossip_core::schema::Row)| {
+        let may = |(at, row): &(&Location, &gossip_core::schema::Row)| {
             let claims = self.clients.get(&at.1).map(|(c, _)| c.claims.lock().clone());
             claims.is_some_and(|claims| {
                 // Under another name it would have to come anew.
@@ -96,9 +96,9 @@ impl Node {
                 named && self.engine.rules().may_publish(&table, row, &chosen, &claims, self.engine.catalog())
             })
         };
-        let leaving: Vec<Where> = own.filter(|one| !may(one)).map(|(at, _)| at.clone()).collect();
+        let leaving: Vec<Location> = own.filter(|one| !may(one)).map(|(at, _)| at.clone()).collect();
         let outputs = leaving.iter().flat_map(|at| self.cluster.leave(at)).collect();
-        self.follow(outputs);
+        self.cluster_outputs(outputs);
     }
 
     /// What somebody asks of a place is answered at once.

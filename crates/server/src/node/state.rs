@@ -14,9 +14,9 @@ use serde_json::{Map, Value as Json};
 use tokio::sync::{Semaphore, mpsc, oneshot};
 
 use super::alarms::Alarms;
-use super::ask::{Client, Start};
+use super::command::{Client, Start};
+use super::outgoing::Events;
 use super::question::{Answer, OneResult};
-use super::telling::Events;
 use crate::authz_webhook::Decided;
 use crate::outbox::Subscription;
 use crate::system::SystemTables;
@@ -55,8 +55,8 @@ pub(super) struct Node {
     pub(super) system: SystemTables,
     pub(super) cluster: Cluster,
     pub(super) events: Events,
-    /// Calls that wait for the answers of others, by id.
-    pub(super) calls: HashMap<String, Answer>,
+    /// Who waits for the results of calls that were forwarded to other instances, by the call's id.
+    pub(super) forwarded: HashMap<String, Answer>,
     pub(super) alarms: Alarms,
     /// Texts of effective queries, for operators; only while one looks.
     pub(super) texts: FastMap<u32, (Arc<EffectiveQuery>, Arc<str>)>,

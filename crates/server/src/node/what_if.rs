@@ -13,7 +13,7 @@ use gossip_protocol::{RpcError, code};
 use serde_json::{Value as Json, json};
 use tokio::sync::oneshot;
 
-use super::ask::Command;
+use super::command::Command;
 use super::operators::show_change;
 use super::question::{Answer, Held, WhatIf, Whom};
 use super::state::{Node, Target};

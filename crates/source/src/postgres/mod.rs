@@ -8,14 +8,14 @@
 //! - [`catalog`] describes tables, [`types`] reads values, [`rows`] puts both together;
 //! - [`transaction`] gathers a transaction's changes; [`reader`] makes intervals of them;
 //! - [`snapshot`] reads whole tables and says which transactions they show;
-//! - `source` puts all of it together; `by_hand` and `demo` use the database as any other program does.
+//! - `source` puts all of it together; `database` and `demo` use the database as any other program does.
 
 pub mod address;
-mod by_hand;
 pub mod catalog;
 pub mod check;
 pub mod client;
 pub mod connect;
+mod database;
 mod demo;
 mod error;
 pub mod pgoutput;

@@ -1,6 +1,6 @@
 //! The messages of PostgreSQL's `pgoutput` plugin (logical replication message formats, protocol version 1), decoded.
 //!
-//! Only what the bytes say is here; what it means for tables and transactions is up to [`assemble`](super::assemble).
+//! Only what the bytes say is here; what it means for tables and transactions is up to [`rows`](super::rows).
 //! Every length is checked: a message that is cut short or has something left over is an error, never a panic.
 
 use bytes::{Buf, Bytes};

@@ -16,7 +16,7 @@ use super::catalog::{self, CatalogColumn, Described};
 use super::connect::quote;
 use super::pool::Connection;
 use super::{PostgresSource, pgoutput::Lsn};
-use crate::{Result, SourceError, only};
+use crate::{Result, SourceError, row_filter};
 
 /// Rows that are fetched and handed over at a time.
 pub const PIECE: usize = 1_000;
@@ -111,7 +111,7 @@ impl PostgresSource {
         let mut next = format!(
             "DECLARE gossip_rows NO SCROLL CURSOR FOR SELECT {} FROM {from}{}; {fetch}",
             names.join(", "),
-            only::condition(table, only, quote)
+            row_filter::condition(table, only, quote)
         );
         loop {
             let rows = client.simple_query(&next)?;

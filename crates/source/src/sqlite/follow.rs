@@ -5,7 +5,7 @@ use std::time::Duration;
 use gossip_core::position::{Interval, Micros, Position};
 
 use super::SqliteSource;
-use super::office::try_lock;
+use super::leadership::try_lock;
 use super::reader::Reader;
 use super::watch::Watch;
 use crate::{ChangeReader, Last, Result, now};

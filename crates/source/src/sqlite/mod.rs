@@ -3,18 +3,18 @@
 //!
 //! - [`schema`] reads what tables there are;
 //! - [`triggers`] writes the SQL that follows them, and takes it away again;
-//! - [`office`] decides who reads, and remembers where the last one stood;
+//! - [`leadership`] decides who reads, and remembers where the last one stood;
 //! - [`reader`] turns the log into intervals;
 //! - [`follow`] is the reader at work: when to look and when to wait;
 //! - [`snapshot`] reads whole tables with the position that they show;
 //! - [`watch`] says when it is worth looking, without spinning;
-//! - `source` puts all of it together; `by_hand` and `demo` use the file as any other program does.
+//! - `source` puts all of it together; `database` and `demo` use the file as any other program does.
 
-mod by_hand;
+mod database;
 mod demo;
 mod error;
 pub mod follow;
-pub mod office;
+pub mod leadership;
 pub mod reader;
 pub mod schema;
 pub mod snapshot;

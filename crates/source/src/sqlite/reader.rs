@@ -11,7 +11,7 @@ use std::sync::Arc;
 use rusqlite::types::Value as Stored;
 use rusqlite::{Connection, OptionalExtension, Transaction as Read};
 
-use super::office::{FileIdentity, ReaderLock, try_lock};
+use super::leadership::{FileIdentity, ReaderLock, try_lock};
 use super::schema::{Described, Found, describe};
 use super::{SqliteSource, quote, to_value, triggers};
 use crate::{Last, Result, SourceError, now as wall_clock};

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::{SqliteSource, quote, to_value};
-use crate::{Result, SourceError, only};
+use crate::{Result, SourceError, row_filter};
 use gossip_core::engine::RowFilter;
 use gossip_core::position::Position;
 use gossip_core::schema::{Row, Table};
@@ -35,7 +35,7 @@ pub fn snapshot(
         return Err(SourceError::Changed(table.name.to_string()));
     }
     let names: Vec<String> = table.columns.iter().map(|c| quote(&c.name)).collect();
-    let filter = only::condition(table, wanted, quote);
+    let filter = row_filter::condition(table, wanted, quote);
     let mut s = read.prepare(&format!("SELECT {} FROM {}{filter}", names.join(", "), quote(&table.name.name)))?;
     let mut rows = s.query([])?;
     let mut piece = Vec::with_capacity(PIECE);

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 use std::sync::Arc;
+use std::time::Duration;
 
 use gossip_core::engine::RowFilter;
 use gossip_core::position::SnapshotPoint;
@@ -10,6 +11,9 @@ use gossip_core::schema::{Row, Table, TableName};
 use super::schema::{self, Found};
 use super::{SqliteSource, follow, reader, snapshot, triggers};
 use crate::{ChangeReader, Condition, Database, Finding, Kind, Last, Plan, Result, Settings, Source, SourceError};
+
+/// How long writers may keep the file from being prepared.
+const BUSY: Duration = Duration::from_secs(5);
 
 /// SQLite, a kind of database.
 pub struct Sqlite;
@@ -89,7 +93,13 @@ impl Source for SqliteSource {
     }
 
     fn carry_out(&self, statements: &[String]) -> Result<()> {
-        triggers::carry_out(&mut self.connect_to_write()?, statements)
+        let mut db = self.connect_to_write()?;
+        db.busy_timeout(BUSY)?;
+        match statements {
+            // A pragma may not be part of a transaction.
+            [one] if one.trim_start().to_ascii_uppercase().starts_with("PRAGMA") => Ok(db.execute_batch(one)?),
+            all => triggers::carry_out(&mut db, all),
+        }
     }
 
     fn try_to_lead(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn ChangeReader>>> {

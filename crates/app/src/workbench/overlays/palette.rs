@@ -2,21 +2,21 @@
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
-use crate::workbench::act::act;
 use crate::workbench::action::Action;
-use crate::workbench::actions;
+use crate::workbench::keymap;
 use crate::workbench::message::Effect;
+use crate::workbench::perform::act;
 use crate::workbench::state::{Overlay, State};
 
 /// The actions that fit what was typed in the palette.
-pub fn found(s: &State, typed: &str) -> Vec<&'static actions::Entry> {
+pub fn found(s: &State, typed: &str) -> Vec<&'static keymap::Entry> {
     let wanted = typed.to_lowercase();
-    let fits = |e: &&actions::Entry| {
+    let fits = |e: &&keymap::Entry| {
         let text = format!("{} {}", e.short, e.help).to_lowercase();
         wanted.split_whitespace().all(|w| text.contains(w))
     };
-    let does = |e: &&actions::Entry| e.action != Action::Palette && actions::is_possible(e.action, s);
-    actions::here(s).filter(does).filter(fits).collect()
+    let does = |e: &&keymap::Entry| e.action != Action::Palette && keymap::is_possible(e.action, s);
+    keymap::here(s).filter(does).filter(fits).collect()
 }
 
 /// A key while the palette is open.

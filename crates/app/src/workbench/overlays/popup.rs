@@ -6,9 +6,9 @@ use ratatui::text::{Line as Text, Span};
 use ratatui::widgets::Clear;
 use unicode_width::UnicodeWidthStr;
 
-use crate::workbench::actions::here;
+use crate::workbench::keymap::here;
 use crate::workbench::marks::Mark;
-use crate::workbench::overlays::form::{Form, FormKind};
+use crate::workbench::overlays::form::state::{Form, FormKind};
 use crate::workbench::overlays::palette::found;
 use crate::workbench::paint::put;
 use crate::workbench::rail::View;
@@ -107,7 +107,7 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
     }
     let mut below = form.fields.len() as u16 * 2;
     if form.kind == FormKind::Change {
-        let sql = crate::workbench::overlays::change::sql(s, form).unwrap_or_default();
+        let sql = crate::workbench::overlays::form::change::sql(s, form).unwrap_or_default();
         put(
             frame,
             inside,

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use gossip_source::{Condition, Source};
 
-use crate::workbench::overlays::change::instance_of;
+use crate::workbench::overlays::form::change::instance_of;
 use crate::workbench::views::tables::state::{Inspection, Proposal, Proposed};
 
 /// Looks at all tables, and holds the source and what rules need of it against the database.

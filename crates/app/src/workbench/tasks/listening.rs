@@ -15,7 +15,7 @@ use tokio::time::Instant;
 
 use crate::workbench::ids::WatcherId;
 use crate::workbench::message::{Message, Told};
-use crate::workbench::overlays::frames::Log;
+use crate::workbench::overlays::frames::state::Log;
 use crate::workbench::tasks::again::{AGAIN, Messages};
 use crate::workbench::views::ask::state::{Refused, SHOWN};
 

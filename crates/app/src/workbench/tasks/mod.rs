@@ -347,7 +347,7 @@ impl Tasks {
         let rules = self.access.rules.clone();
         let Proposed::Stream(table, on) = proposal.what.clone() else {
             return self.in_database(move |source, messages| {
-                let text = match source.database().run_all(&proposal.sql) {
+                let text = match source.carry_out(&proposal.sql) {
                     Ok(()) => "done".to_string(),
                     Err(e) => format!("not done: {e}"),
                 };
@@ -396,7 +396,7 @@ async fn switch(
 ) -> Result<(), String> {
     let in_database = async |sql: Vec<String>| {
         let source = source.clone();
-        let done = tokio::task::spawn_blocking(move || source.database().run_all(&sql)).await;
+        let done = tokio::task::spawn_blocking(move || source.carry_out(&sql).map_err(|e| e.to_string())).await;
         done.unwrap_or_else(|e| Err(e.to_string()))
     };
     if on {

@@ -84,7 +84,7 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect) {
     }
     rule(s, frame, Rect { y: area.y + used, height: 1, ..area });
     let below = Rect { y: area.y + used + 1, height: area.height.saturating_sub(used + 1), ..area };
-    passing(s, frame, below);
+    messages(s, frame, below);
 }
 
 /// The way from the relay to an instance: a corner where lines meet, and the line to the instance.
@@ -122,8 +122,7 @@ fn about(s: &State, n: &Node, first: bool, wide: bool, room: usize) -> Vec<Span<
             None => ("current".to_string(), t.heard()),
         };
         let reads = if n.reads { "  reads the source" } else { "" };
-        let delay =
-            n.round_trip.map_or(String::new(), |ms| format!("  there and back {}", span((ms * 1_000.0) as i64)));
+        let delay = n.round_trip.map_or(String::new(), |ms| format!("  round trip {}", span((ms * 1_000.0) as i64)));
         return vec![
             Span::styled(format!("{:<NAME$}", fit(&n.name, NAME - 1)), t.strong()),
             Span::styled(state, style),
@@ -146,10 +145,10 @@ fn about(s: &State, n: &Node, first: bool, wide: bool, room: usize) -> Vec<Span<
     vec![Span::raw(fit(&text, room))]
 }
 
-fn passing(s: &State, frame: &mut Frame<'_>, area: Rect) {
+fn messages(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let held = if s.relay.held { format!("   held, {} newer", s.relay.newer) } else { String::new() };
-    let head = vec![Span::styled("passing", t.strong()), Span::styled(held, t.late())];
+    let head = vec![Span::styled("messages", t.strong()), Span::styled(held, t.late())];
     put(frame, area, 0, Text::from(head));
     let shown = s.relay.passed.iter().skip(s.relay.scroll).take(area.height.saturating_sub(1) as usize);
     for (i, m) in shown.enumerate() {

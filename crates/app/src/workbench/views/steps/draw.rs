@@ -5,7 +5,7 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line as Text, Span};
 
-use crate::workbench::actions::ACTIONS;
+use crate::workbench::keymap::ACTIONS;
 use crate::workbench::paint::{put, rule};
 use crate::workbench::state::State;
 use crate::workbench::views::steps::list;

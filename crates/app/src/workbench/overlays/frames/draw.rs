@@ -6,8 +6,8 @@ use ratatui::layout::Rect;
 use ratatui::text::{Line as Text, Span};
 use ratatui::widgets::Paragraph;
 
-use crate::workbench::overlays::frames::{Looking, place, pretty};
-use crate::workbench::overlays::frames_keys::shown;
+use crate::workbench::overlays::frames::state::{Looking, place, pretty};
+use crate::workbench::overlays::frames::update::shown;
 use crate::workbench::paint::{put, rule};
 use crate::workbench::state::State;
 use crate::workbench::words::{fit, time};

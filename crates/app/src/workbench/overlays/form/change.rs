@@ -6,7 +6,7 @@
 use crate::workbench::input::Input;
 use crate::workbench::line::{Line, RowShown};
 use crate::workbench::message::Effect;
-use crate::workbench::overlays::form::{Field, Form, FormKind};
+use crate::workbench::overlays::form::state::{Field, Form, FormKind};
 use crate::workbench::state::State;
 use crate::workbench::words::plain;
 use gossip_source::database::{Column, Inspected};

@@ -6,8 +6,8 @@ use crate::workbench::action::Action;
 use crate::workbench::input::Input;
 use crate::workbench::line::Stage;
 use crate::workbench::message::Effect;
-use crate::workbench::overlays::form::{FormKind, field, form};
-use crate::workbench::overlays::frames::Looking;
+use crate::workbench::overlays::form::state::{FormKind, field, form};
+use crate::workbench::overlays::frames::state::Looking;
 use crate::workbench::rail::View;
 use crate::workbench::state::{Overlay, State, Why};
 use crate::workbench::views::ask::update as ask;
@@ -79,7 +79,7 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
             );
             return vec![Effect::Export(Box::new(page))];
         }
-        Action::Grant => s.overlay = Overlay::Form(crate::workbench::overlays::forms::grant(s)),
+        Action::Grant => s.overlay = Overlay::Form(crate::workbench::overlays::form::update::grant(s)),
         Action::NextStep => {
             let step = crate::workbench::views::steps::list::next(s)
                 .and_then(|i| crate::workbench::views::steps::list::steps(s).into_iter().nth(i));
@@ -126,7 +126,7 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
             }
         }
         Action::Change => {
-            let (form, effects) = crate::workbench::overlays::change::form(s);
+            let (form, effects) = crate::workbench::overlays::form::change::form(s);
             s.overlay = Overlay::Form(form);
             return effects;
         }

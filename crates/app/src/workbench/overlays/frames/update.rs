@@ -2,7 +2,7 @@
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
-use super::frames::{Frame, Looking, place};
+use super::state::{Frame, Looking, place};
 use crate::workbench::message::Effect;
 use crate::workbench::state::{Overlay, State};
 

@@ -1,4 +1,4 @@
-//! What this instance says on the relay beside intervals: handed over one after the other.
+//! What this instance sends over the relay beside intervals: events, and messages to the other instances.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -15,13 +15,19 @@ use super::publishing::Publishing;
 /// Events that may wait to be handed to the relay.
 pub(super) const WAITING: usize = 1_024;
 
-/// Longest wait of the relay for one event.
-const TELL_WITHIN: Duration = Duration::from_secs(5);
+/// History responses that may wait for room among those: as many as the largest topic takes. Whoever lacks what was
+/// dropped requests it again.
+const HISTORY_WAITING: usize = 1_024;
 
-/// What is under way.
+/// How long the relay may take for one event.
+const SEND_WITHIN: Duration = Duration::from_secs(5);
+
+/// Events on their way out, and other programs' on their way in.
 pub(super) struct Events {
     /// What waits for the relay.
-    pub(super) tell: mpsc::Sender<Arc<Event>>,
+    pub(super) queue: mpsc::Sender<Arc<Event>>,
+    /// History responses, which come many at a time and give way to all else.
+    pub(super) history: mpsc::Sender<Arc<Event>>,
     pub(super) publishing: Publishing,
     /// Listening to topics of other programs, while this instance is the one that does.
     pub(super) foreign: Vec<AbortHandle>,
@@ -31,19 +37,29 @@ pub(super) struct Events {
 }
 
 impl Events {
-    /// Starts the task that hands events to the relay, one after the other, so that each sender's stay in order.
+    /// Starts the tasks that hand events to the relay, one after the other, so that each sender's stay in order.
     pub(super) fn start(relay: Arc<dyn Relay>) -> Events {
-        let (tell, mut told) = mpsc::channel::<Arc<Event>>(WAITING);
+        let (queue, mut waiting) = mpsc::channel::<Arc<Event>>(WAITING);
         tokio::spawn(async move {
-            while let Some(event) = told.recv().await {
-                let outcome = tokio::time::timeout(TELL_WITHIN, relay.tell(event)).await;
+            while let Some(event) = waiting.recv().await {
+                let outcome = tokio::time::timeout(SEND_WITHIN, relay.tell(event)).await;
                 if !matches!(outcome, Ok(Ok(()))) {
                     tracing::debug!("an event was not taken by the relay");
                 }
             }
         });
+        let (history, mut responses) = mpsc::channel(HISTORY_WAITING);
+        let room = queue.clone();
+        tokio::spawn(async move {
+            while let Some(response) = responses.recv().await {
+                if room.send(response).await.is_err() {
+                    return;
+                }
+            }
+        });
         Events {
-            tell,
+            queue,
+            history,
             publishing: Publishing::default(),
             foreign: Vec::new(),
             foreign_state: Arc::default(),

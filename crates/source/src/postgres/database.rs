@@ -16,20 +16,6 @@ fn said(e: SourceError) -> String {
     e.to_string().trim_start_matches("database: ").to_string()
 }
 
-/// Looks at all tables.
-fn inspect(source: &PostgresSource) -> Result<Vec<Inspected>, String> {
-    let mut db = source.connect().map_err(|e| e.to_string())?;
-    let names = catalog::table_names(&mut db, &source.schema).map_err(|e| e.to_string())?;
-    let mut tables = Vec::new();
-    for name in names {
-        let own = split_name(&name, &source.schema);
-        let wanted = source.tables.iter().any(|t| split_name(t, &source.schema) == own);
-        let columns = columns(&mut db, &own).map_err(said)?;
-        tables.push(Inspected { wanted, columns, rows: count(&mut db, &own), name });
-    }
-    Ok(tables)
-}
-
 fn in_sql((schema, table): &(String, String)) -> String {
     format!("{}.{}", quote(schema), quote(table))
 }
@@ -62,69 +48,11 @@ fn columns(db: &mut Client, (schema, table): &(String, String)) -> Result<Vec<Co
     Ok(db.query(sql, &[schema, table])?.iter().map(column).collect())
 }
 
-/// Some rows of a table, each with the condition that picks it out.
-fn look_at(source: &PostgresSource, table: &str) -> Result<Look, String> {
-    let mut db = connect(&source.address).map_err(|e| e.to_string())?;
-    let own = split_name(table, &source.schema);
-    let columns = columns(&mut db, &own).map_err(said)?;
-    let wanted = [format!("{}.{}", quote(&own.0), quote(&own.1))];
-    let described = catalog::describe(&mut db, &source.wanted(&wanted)).map_err(|e| e.to_string())?;
-    let readings = described.into_values().next().map(|d| d.columns).unwrap_or_default();
-    let names: Vec<String> = columns.iter().map(|c| format!("{}::text", quote(&c.name))).collect();
-    // Without a key the place of the row in its file picks it out, for as long as nobody changes it.
-    let sql = format!("SELECT ctid::text, {} FROM {} LIMIT {CHOOSABLE}", names.join(", "), in_sql(&own));
-    let mut look = Look::default();
-    for message in db.simple_query(&sql).map_err(said)? {
-        let SimpleQueryMessage::Row(r) = message else { continue };
-        let keys: Vec<String> = columns
-            .iter()
-            .enumerate()
-            .filter(|(_, c)| c.key)
-            .map(|(i, c)| format!("{} = {}", name(&c.name), r.get(i + 1).map_or("NULL".into(), literal)))
-            .collect();
-        let condition = match keys.is_empty() {
-            true => format!("ctid = {}", literal(r.get(0).unwrap_or_default())),
-            false => keys.join(" AND "),
-        };
-        let mut row = Map::new();
-        for (i, c) in columns.iter().enumerate() {
-            let reading = readings.iter().find(|k| k.name == c.name).map(|k| &k.reading);
-            let value = match (r.get(i + 1), reading) {
-                (None, _) => Value::Null,
-                (Some(text), _) if text.len() > TYPED => continue,
-                // Numbers and truth values as such; everything else as it is typed.
-                (Some(text), Some(reading)) => match reading.value(text) {
-                    v @ (Value::Int(_) | Value::Float(_) | Value::Bool(_)) => v,
-                    _ => Value::text(text),
-                },
-                (Some(text), None) => Value::text(text),
-            };
-            row.insert(c.name.clone(), value.to_json());
-        }
-        look.rows.push((condition, row));
-    }
-    Ok(look)
-}
-
 /// A connection like any other program's, on which names without a schema mean the source's.
 fn open(source: &PostgresSource) -> Result<Client, String> {
     let mut db = connect_plainly(&source.address).map_err(|e| e.to_string())?;
     db.batch_execute(&format!("SET search_path = {}, public", quote(&source.schema))).map_err(said)?;
     Ok(db)
-}
-
-/// Opens the database to run SQL again and again.
-fn runner(source: &PostgresSource) -> Result<Runner, String> {
-    let mut db = open(source)?;
-    Ok(Box::new(move |sql: &str| db.batch_execute(sql).map_err(said)))
-}
-
-/// Runs SQL as any other program would, and finds out whether it can be heard.
-fn make(source: &PostgresSource, sql: &str) -> Made {
-    match run(source, sql) {
-        Ok(made) => made,
-        Err(e) => Made::Failed(e),
-    }
 }
 
 fn run(source: &PostgresSource, sql: &str) -> Result<Made, String> {
@@ -164,29 +92,77 @@ fn run(source: &PostgresSource, sql: &str) -> Result<Made, String> {
 
 impl Database for PostgresSource {
     fn inspect(&self) -> Result<Vec<Inspected>, String> {
-        inspect(self)
+        let mut db = self.connect().map_err(|e| e.to_string())?;
+        let names = catalog::table_names(&mut db, &self.schema).map_err(|e| e.to_string())?;
+        let mut tables = Vec::new();
+        for name in names {
+            let own = split_name(&name, &self.schema);
+            let wanted = self.tables.iter().any(|t| split_name(t, &self.schema) == own);
+            let columns = columns(&mut db, &own).map_err(said)?;
+            tables.push(Inspected { wanted, columns, rows: count(&mut db, &own), name });
+        }
+        Ok(tables)
     }
 
     fn look_at(&self, table: &str) -> Result<Look, String> {
-        look_at(self, table)
+        let mut db = connect(&self.address).map_err(|e| e.to_string())?;
+        let own = split_name(table, &self.schema);
+        let columns = columns(&mut db, &own).map_err(said)?;
+        let wanted = [format!("{}.{}", quote(&own.0), quote(&own.1))];
+        let described = catalog::describe(&mut db, &self.wanted(&wanted)).map_err(|e| e.to_string())?;
+        let readings = described.into_values().next().map(|d| d.columns).unwrap_or_default();
+        let names: Vec<String> = columns.iter().map(|c| format!("{}::text", quote(&c.name))).collect();
+        // Without a key the place of the row in its file picks it out, for as long as nobody changes it.
+        let sql = format!("SELECT ctid::text, {} FROM {} LIMIT {CHOOSABLE}", names.join(", "), in_sql(&own));
+        let mut look = Look::default();
+        for message in db.simple_query(&sql).map_err(said)? {
+            let SimpleQueryMessage::Row(r) = message else { continue };
+            let keys: Vec<String> = columns
+                .iter()
+                .enumerate()
+                .filter(|(_, c)| c.key)
+                .map(|(i, c)| format!("{} = {}", name(&c.name), r.get(i + 1).map_or("NULL".into(), literal)))
+                .collect();
+            let condition = match keys.is_empty() {
+                true => format!("ctid = {}", literal(r.get(0).unwrap_or_default())),
+                false => keys.join(" AND "),
+            };
+            let mut row = Map::new();
+            for (i, c) in columns.iter().enumerate() {
+                let reading = readings.iter().find(|k| k.name == c.name).map(|k| &k.reading);
+                let value = match (r.get(i + 1), reading) {
+                    (None, _) => Value::Null,
+                    (Some(text), _) if text.len() > TYPED => continue,
+                    // Numbers and truth values as such; everything else as it is typed.
+                    (Some(text), Some(reading)) => match reading.value(text) {
+                        v @ (Value::Int(_) | Value::Float(_) | Value::Bool(_)) => v,
+                        _ => Value::text(text),
+                    },
+                    (Some(text), None) => Value::text(text),
+                };
+                row.insert(c.name.clone(), value.to_json());
+            }
+            look.rows.push((condition, row));
+        }
+        Ok(look)
     }
 
     fn make(&self, sql: &str) -> Made {
-        make(self, sql)
+        match run(self, sql) {
+            Ok(made) => made,
+            Err(e) => Made::Failed(e),
+        }
     }
 
     fn runner(&self) -> Result<Runner, String> {
-        runner(self)
+        let mut db = open(self)?;
+        Ok(Box::new(move |sql: &str| db.batch_execute(sql).map_err(said)))
     }
 
     fn stop_streaming(&self, table: &str) -> Result<Vec<String>, String> {
         // A plan for the tables that stay takes this one out.
         let stay = self.tables.iter().filter(|t| !self.is_same_table(t, table)).cloned().collect();
         self.with_tables(stay).plan().map(|plan| plan.statements).map_err(|e| e.to_string())
-    }
-
-    fn run_all(&self, statements: &[String]) -> Result<(), String> {
-        self.carry_out(statements).map_err(|e| e.to_string())
     }
 
     fn make_demo(&self, schema: &str) -> Result<(), String> {

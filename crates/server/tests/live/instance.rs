@@ -1,7 +1,6 @@
 //! Real instances over real sockets: faults, rights, slow clients.
 
 use std::sync::atomic::Ordering::Relaxed;
-use std::time::Duration;
 
 use crate::common::{Cluster, rule};
 use gossip_client::{ClientError, Incoming, ResultSet, Session, result_set::Applied};
@@ -208,15 +207,15 @@ async fn a_slow_client_is_caught_up_with_the_newest_state() {
     let c = cluster(QueueLimits { deltas: 8, bytes: 1 << 20 }).await;
     let mut s = c.connect(0, &["control"], json!({})).await;
     let mut live = subscribe(&mut s, "SELECT id, note FROM calls").await;
+    let mut reads = c.connect(0, &["control"], json!({})).await;
+    let mut seen = subscribe(&mut reads, "SELECT id, status FROM calls").await;
     // The client reads nothing while far more than its queue and the sockets' buffers hold goes by.
     let big = "x".repeat(100_000);
     for i in 0..150 {
-        c.db.execute(
-            "INSERT OR REPLACE INTO calls VALUES (5, 'Dunmore', ?1, ?2)",
-            [format!("{i}"), format!("{big}{i}")],
-        )
-        .unwrap();
-        tokio::time::sleep(Duration::from_millis(2)).await;
+        let status = i.to_string();
+        c.db.execute("INSERT OR REPLACE INTO calls VALUES (5, 'Dunmore', ?1, ?2)", [&status, &format!("{big}{i}")])
+            .unwrap();
+        until(&mut reads, &mut seen, |_, l| l.rows.get("[5]").is_some_and(|r| r["status"] == status)).await;
     }
     c.db.execute_batch("UPDATE calls SET note = 'last' WHERE id = 5").unwrap();
     let caught_up = std::sync::atomic::AtomicBool::new(false);
@@ -287,7 +286,7 @@ async fn a_migration_under_way_brings_a_new_snapshot_or_an_end() {
 async fn what_is_unsent_when_rules_change_is_never_sent() {
     let c = cluster(QueueLimits { deltas: 1_000, bytes: 64 << 20 }).await;
     let mut reads = c.connect(0, &["control"], json!({})).await;
-    let mut seen = subscribe(&mut reads, "SELECT id FROM calls WHERE status = 'end'").await;
+    let mut seen = subscribe(&mut reads, "SELECT id, status FROM calls").await;
     let mut stuck = c.connect(0, &["control"], json!({})).await;
     let mut live = subscribe(&mut stuck, "SELECT id, note FROM calls WHERE id = 5").await;
     // One whose result ends with the rule, and one whose result goes on with fewer columns.
@@ -296,12 +295,12 @@ async fn what_is_unsent_when_rules_change_is_never_sent() {
     // More than the sockets' buffers hold, and behind it what must not leave.
     let big = "x".repeat(200_000);
     for i in 0..120 {
-        let note = format!("{big}{i}");
-        c.db.execute("INSERT OR REPLACE INTO calls VALUES (5, 'Dunmore', 'expected', ?1)", [note]).unwrap();
-        tokio::time::sleep(Duration::from_millis(2)).await;
+        let (status, note) = (i.to_string(), format!("{big}{i}"));
+        c.db.execute("INSERT OR REPLACE INTO calls VALUES (5, 'Dunmore', ?1, ?2)", [&status, &note]).unwrap();
+        until(&mut reads, &mut seen, |_, l| l.rows.get("[5]").is_some_and(|r| r["status"] == status)).await;
     }
     c.db.execute_batch("UPDATE calls SET note = 'REVOKED', status = 'end' WHERE id = 5").unwrap();
-    until(&mut reads, &mut seen, |_, l| l.rows.len() == 1).await;
+    until(&mut reads, &mut seen, |_, l| l.rows["[5]"]["status"] == "end").await;
     let rules = vec![rule("control", "calls", None, &["id", "status"])];
     c.instances[0].as_ref().unwrap().set_rules(rules).await;
     for (session, live, expected) in

@@ -65,9 +65,7 @@ impl End {
             End::Membership => ("pilot", json!({"me": "ada"})),
             End::MembershipOfCrew => ("boss", json!({"me": "bo"})),
             End::Owner => ("agent", json!({"agency": "Dunmore"})),
-            End::Rule | End::Claims => ("control", json!({})),
-            // Long enough for everything before it, also on a slow machine.
-            End::Expiry => ("control", json!({"exp": gossip_server::now() / 1_000_000 + 15})),
+            End::Rule | End::Claims | End::Expiry => ("control", json!({})),
         }
     }
 }
@@ -80,8 +78,11 @@ struct Listener {
 }
 
 impl Listener {
-    async fn new(c: &Cluster, name: &'static str, end: End, every_ms: u64) -> Listener {
-        let (role, claims) = end.person();
+    async fn new(c: &Cluster, name: &'static str, end: End, every_ms: u64, exp: Option<i64>) -> Listener {
+        let (role, mut claims) = end.person();
+        if let Some(exp) = exp {
+            claims["exp"] = exp.into();
+        }
         let mut session = c.connect(0, &[role], claims).await;
         let params = json!({"query": "SELECT id, note FROM calls WHERE id = 5", "every_ms": every_ms});
         let answer = session.call("subscribe", params).await.unwrap();
@@ -129,14 +130,20 @@ async fn a_right_ends(end: End) {
     let c = cluster().await;
     let mut observer = c.connect(0, &["control"], json!({})).await;
     let mut seen = ResultSet::new(observer.subscribe("SELECT * FROM calls").await.unwrap());
-    let mut reads = Listener::new(&c, "reads", end, 0).await;
-    let mut stuck = Listener::new(&c, "stuck", end, 0).await;
-    let mut paced = Listener::new(&c, "paced", end, 60_000).await;
+    let seconds = || gossip_server::now() / 1_000_000;
+    // Who does not read cannot renew a token either: this one ends by itself, at the latest when those of others do.
+    let ends = seconds() + 15;
+    let mut reads = Listener::new(&c, "reads", end, 0, None).await;
+    let mut stuck = Listener::new(&c, "stuck", end, 0, (end == End::Expiry).then_some(ends)).await;
+    let mut paced = Listener::new(&c, "paced", end, 60_000, None).await;
 
     // More than the sockets' buffers hold, and behind it what is told before the right ends and must not leave after.
     let big = "x".repeat(200_000);
     for i in 0..120 {
-        c.db.execute("UPDATE calls SET note = ?1 WHERE id = 5", [format!("{big}{i}")]).unwrap();
+        let note = format!("{big}{i}");
+        c.db.execute("UPDATE calls SET note = ?1 WHERE id = 5", [&note]).unwrap();
+        // Each is a delta of its own: what is written between two looks of the reader would be one.
+        hear(&mut observer, &mut seen, "[5]", &note).await;
     }
     c.db.execute_batch("UPDATE calls SET note = 'BEFORE' WHERE id = 5").unwrap();
     hear(&mut observer, &mut seen, "[5]", "BEFORE").await;
@@ -155,7 +162,13 @@ async fn a_right_ends(end: End) {
                 l.session.send_named("authenticate", json!({"token": token})).await.unwrap();
             }
         }
-        End::Expiry => {}
+        End::Expiry => {
+            // One that ends soon, in the place of one that lasts.
+            let token = c.token(&["control"], json!({"exp": ends.max(seconds() + 2)}));
+            for l in [&mut reads, &mut paced] {
+                l.session.send_named("authenticate", json!({"token": token})).await.unwrap();
+            }
+        }
     }
     let nothing = |_: &str| ();
     reads.read_to_the_end(nothing).await;

@@ -6,6 +6,7 @@
 
 use std::time::{Duration, Instant};
 
+use gossip::personas::Persona;
 use gossip::workbench::Access;
 use gossip::workbench::Place;
 use gossip::workbench::message::Message;
@@ -15,7 +16,6 @@ use gossip::workbench::update::update;
 use gossip::workbench::view::view;
 use gossip::workbench::watchers::add_watcher;
 use gossip_protocol::system::SystemRow;
-use gossip_server::config::Persona;
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use serde_json::{Value as Json, json};

@@ -10,6 +10,7 @@ pub mod config_file;
 pub mod demo;
 pub mod local;
 pub mod outcome;
+pub mod personas;
 pub mod recording;
 pub mod relay_map;
 pub mod setup;

@@ -33,11 +33,17 @@ pub struct Cluster {
 pub const MAX_INSTANCES: usize = 16;
 
 /// The source that a configuration names.
+///
+/// # Errors
+/// The URL or a setting is not one that its kind of database has.
 pub fn source(config: &Config) -> Result<Arc<dyn Source>, Failure> {
     gossip_source::from_settings(&config.source, config.base()).map_err(Failure::usage)
 }
 
 /// Checks tokens as a configuration says.
+///
+/// # Errors
+/// The secret or the JWK set is missing or cannot be used.
 pub fn tokens(config: &Config) -> Result<Option<Arc<Tokens>>, Failure> {
     let place = |e| Failure::usage(format!("{}: {e}", config.path.display()));
     let of = |auth| Tokens::from_env(auth, config.base()).map(Arc::new).map_err(place);
@@ -73,6 +79,9 @@ pub const SET_A_SECRET: &str = "set relay.secret_env, or auth.secret_env";
 
 /// By what instances know each other on a broker: the relay's own secret, else that of tokens. Without either, whatever
 /// is said there is believed.
+///
+/// # Errors
+/// An environment variable that is named is not set.
 pub fn keys(config: &Config, tokens: Option<&Tokens>) -> Result<Option<Keys>, Failure> {
     let read = |field: &str, name: &Option<String>| {
         let Some(name) = name else { return Ok(None) };
@@ -95,11 +104,17 @@ pub fn keys(config: &Config, tokens: Option<&Tokens>) -> Result<Option<Keys>, Fa
 
 impl Cluster {
     /// Starts an instance for each name, on consecutive ports from the configured one (each a free one if that is 0).
+    ///
+    /// # Errors
+    /// One of them does not start.
     pub async fn start(config: &Config, names: &[String], tokens: Option<Arc<Tokens>>) -> Result<Cluster, Failure> {
         Cluster::start_with(config, names, tokens, OnFailure::Tell).await
     }
 
     /// As [`Cluster::start`], with what is to happen when a part of an instance fails.
+    ///
+    /// # Errors
+    /// As [`Cluster::start`].
     pub async fn start_with(
         config: &Config,
         names: &[String],
@@ -184,6 +199,9 @@ impl Cluster {
     }
 
     /// Starts an instance that is not running. It keeps its address.
+    ///
+    /// # Errors
+    /// Its address is taken, or the database cannot be read.
     pub async fn start_one(&mut self, i: usize) -> Result<(), StartError> {
         if !self.is_running(i) {
             let instance = Instance::start(self.options[i].clone()).await?;
@@ -216,6 +234,9 @@ impl Cluster {
     }
 
     /// Puts another list of tables in force: those that run start again with it, under their old addresses.
+    ///
+    /// # Errors
+    /// One of them does not start again.
     pub async fn set_source(&mut self, source: Arc<dyn Source>) -> Result<(), StartError> {
         for i in 0..self.options.len() {
             self.options[i].source = source.clone();

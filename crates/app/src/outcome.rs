@@ -41,6 +41,9 @@ impl From<gossip_client::ClientError> for Failure {
 pub type Outcome = Result<(), Failure>;
 
 /// Writes a line to standard output; a reader that has gone away ends the program quietly.
+///
+/// # Errors
+/// Standard output cannot be written to.
 pub fn print_line(text: &str) -> Outcome {
     use std::io::Write;
     let mut out = std::io::stdout().lock();

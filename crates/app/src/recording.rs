@@ -48,6 +48,9 @@ pub struct Masks {
 
 impl Masks {
     /// Takes names of the form `table.column`, with commas between them.
+    ///
+    /// # Errors
+    /// A name has no table or no column.
     pub fn parse(text: &str) -> Result<Masks, String> {
         let mut masks = Masks::default();
         for one in text.split(',').map(str::trim).filter(|t| !t.is_empty()) {
@@ -129,6 +132,9 @@ impl Event {
     }
 
     /// Reads a line. `None`: an event of another kind, which is left aside as the standard asks.
+    ///
+    /// # Errors
+    /// The line is not a CloudEvent in JSON.
     pub fn from_line(line: &str) -> Result<Option<Event>, String> {
         let json: Json = serde_json::from_str(line).map_err(|e| format!("not JSON: column {}", e.column()))?;
         if json["specversion"].as_str().is_none_or(|v| !v.starts_with("1.")) {
@@ -145,12 +151,18 @@ impl Event {
 }
 
 /// Opens a file that is not there yet, for its owner alone: it will hold rows.
+///
+/// # Errors
+/// The file is there already, or cannot be made.
 pub fn create(path: &Path) -> Result<BufWriter<File>, String> {
     let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
     file.map(BufWriter::new).map_err(|e| format!("{}: {e}", path.display()))
 }
 
 /// Writes a recording into a file that is not there yet.
+///
+/// # Errors
+/// The file is there already, or cannot be written.
 pub fn write(path: &Path, mut masks: Masks, events: Vec<Event>) -> Result<(), String> {
     let fail = |e: std::io::Error| format!("{}: {e}", path.display());
     let mut file = create(path)?;
@@ -162,6 +174,9 @@ pub fn write(path: &Path, mut masks: Masks, events: Vec<Event>) -> Result<(), St
 }
 
 /// Reads a recording. A last line that was cut off is left aside.
+///
+/// # Errors
+/// The file cannot be read, or a line of it is not an event.
 pub fn read(path: &Path) -> Result<Vec<Event>, String> {
     let shown = path.display();
     let file = std::fs::File::open(path).map_err(|e| format!("{shown}: {e}"))?;

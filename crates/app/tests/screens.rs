@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used)]
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use gossip::personas::Persona;
 use gossip::workbench::Access;
 use gossip::workbench::Place;
 use gossip::workbench::message::Effect;
@@ -19,7 +20,6 @@ use gossip::workbench::watchers::add_watcher;
 use gossip_client::Direction;
 use gossip_protocol::ColumnInfo;
 use gossip_protocol::system::SystemRow;
-use gossip_server::config::Persona;
 use gossip_source::Finding;
 use gossip_source::database::{Column, Inspected};
 use rand::rngs::StdRng;

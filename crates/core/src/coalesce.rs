@@ -130,9 +130,10 @@ fn merge(before: Change, after: Change) -> Option<Change> {
 mod tests {
     use super::*;
     use crate::engine::{Engine, Input, Limits, Request};
+    use crate::plan::VisibleRow;
     use crate::position::Position;
     use crate::position::Term;
-    use crate::rule::{Claims, RuleSet, RuleText, VisibleRow};
+    use crate::rule::{Claims, RuleSet, RuleText};
     use crate::schema::{Column, Table, TableName};
     use crate::value::{Type, Value};
 
@@ -155,7 +156,7 @@ mod tests {
         let request = Request { query: "SELECT id FROM t".into(), claims, ..Request::default() };
         let feed = Arc::new(engine.compile(&request).unwrap());
         move |n| {
-            let row = VisibleRow { row: [Value::Int(n as i64)].into(), columns: feed.table.all_columns() };
+            let row = VisibleRow { row: [Value::Int(n as i64)].into(), columns: feed.table().all_columns() };
             let key = feed.key_of(&row.row);
             let changes = vec![Change::Add { key, row, instead: false }];
             Arc::new(Delta {

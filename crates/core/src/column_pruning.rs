@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use crate::query::Subquery;
-use crate::rule::{Rule, RuleSet, find_look_ups};
+use crate::rule::{Rule, RuleSet};
 use crate::schema::{Catalog, ColumnSet, Table, TableName};
+use crate::subquery::subqueries_of;
 
 /// Columns of a table that are needed, by name: names last when a table is altered.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -43,16 +44,12 @@ pub fn needed(rules: &RuleSet, catalog: &Catalog) -> Option<Needed> {
         let mut columns = rule.shown();
         rule.condition().for_each_column(&mut |i| columns.insert(i));
         add(&mut needed, table, &columns);
-        let mut subqueries: BTreeMap<Arc<Subquery>, bool> = BTreeMap::new();
-        find_look_ups(rule.condition(), true, &mut subqueries);
-        let mut next: Vec<Arc<Subquery>> = subqueries.into_keys().collect();
+        let mut next: Vec<Arc<Subquery>> = subqueries_of([rule.condition()]).into_keys().collect();
         while let Some(subquery) = next.pop() {
             let mut columns: ColumnSet = subquery.columns.iter().copied().collect();
             subquery.condition.for_each_column(&mut |i| columns.insert(i));
             add(&mut needed, &subquery.table, &columns);
-            let mut inner = BTreeMap::new();
-            find_look_ups(&subquery.condition, true, &mut inner);
-            next.extend(inner.into_keys());
+            next.extend(subqueries_of([&subquery.condition]).into_keys());
         }
     }
     Some(needed)

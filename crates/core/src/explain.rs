@@ -5,9 +5,10 @@ use std::collections::BTreeSet;
 use serde::{Deserialize, Serialize};
 
 use crate::feed::{self, Change};
+use crate::plan::EffectivePlan;
 use crate::position::{Old, RowChange, Transaction};
 use crate::query::{Beside, Expr, Masked, expr::write_name};
-use crate::rule::{EffectiveQuery, Standing};
+use crate::rule::Standing;
 use crate::schema::{Row, Table};
 use crate::subquery::SubqueryResults;
 
@@ -103,7 +104,7 @@ impl Step {
 
 /// The verdict of one row, in the order of how far it came.
 pub fn row_verdict(
-    effective: &EffectiveQuery,
+    plan: &EffectivePlan,
     change: &RowChange,
     subquery_results: &dyn SubqueryResults,
     matched: bool,
@@ -112,9 +113,9 @@ pub fn row_verdict(
         return Verdict::Matched;
     }
     let rows = both(change);
-    if rows.iter().any(|r| effective.sees(r, subquery_results)) {
+    if rows.iter().any(|r| plan.sees(r, subquery_results)) {
         Verdict::Unchanged
-    } else if rows.iter().any(|r| effective.admitted(r, subquery_results).is_some()) {
+    } else if rows.iter().any(|r| plan.scan.admitted(r, subquery_results).is_some()) {
         Verdict::Outside
     } else {
         Verdict::Withheld
@@ -122,18 +123,14 @@ pub fn row_verdict(
 }
 
 /// The verdict of a whole transaction: that of the row which came furthest.
-pub fn verdict(
-    effective: &EffectiveQuery,
-    transaction: &Transaction,
-    subquery_results: &dyn SubqueryResults,
-) -> Verdict {
-    let own = transaction.changes.iter().filter(|c| effective.is_about(c));
-    let one = |c: &RowChange| row_verdict(effective, c, subquery_results, would_change(effective, c, subquery_results));
+pub fn verdict(plan: &EffectivePlan, transaction: &Transaction, subquery_results: &dyn SubqueryResults) -> Verdict {
+    let own = transaction.changes.iter().filter(|c| plan.is_about(c));
+    let one = |c: &RowChange| row_verdict(plan, c, subquery_results, would_change(plan, c, subquery_results));
     own.map(one).max().unwrap_or(Verdict::Elsewhere)
 }
 
-fn would_change(effective: &EffectiveQuery, c: &RowChange, subquery_results: &dyn SubqueryResults) -> bool {
-    feed::change(effective, c, subquery_results, None) != Ok(None)
+fn would_change(plan: &EffectivePlan, c: &RowChange, subquery_results: &dyn SubqueryResults) -> bool {
+    feed::change(plan, c, subquery_results, None) != Ok(None)
 }
 
 fn both(c: &RowChange) -> Vec<&Row> {
@@ -144,45 +141,21 @@ fn both(c: &RowChange) -> Vec<&Row> {
     c.new.iter().chain(old).collect()
 }
 
-/// The steps of a transaction towards an effective query. `standing` are the rules of the asker that speak of the
+/// The steps of a transaction towards an effective plan. `standing` are the rules of the asker that speak of the
 /// table. Of several rows, the one that came furthest is explained.
 pub fn explain(
-    effective: &EffectiveQuery,
+    plan: &EffectivePlan,
     standing: &[Standing],
     transaction: &Transaction,
     subquery_results: &dyn SubqueryResults,
 ) -> Vec<Step> {
-    let table = &effective.table;
+    let table = plan.table();
     let mut steps = Vec::new();
-    let own: Vec<&RowChange> = transaction.changes.iter().filter(|c| effective.is_about(c)).collect();
-    let Some(row) = own
-        .iter()
-        .max_by_key(|c| row_verdict(effective, c, subquery_results, would_change(effective, c, subquery_results)))
+    let own: Vec<&RowChange> = transaction.changes.iter().filter(|c| plan.is_about(c)).collect();
+    let Some(row) =
+        own.iter().max_by_key(|c| row_verdict(plan, c, subquery_results, would_change(plan, c, subquery_results)))
     else {
-        let tables: BTreeSet<String> = transaction.changes.iter().map(|c| c.table.to_string()).collect();
-        let depends_on = effective.depends_on().into_iter().find(|t| tables.contains(&t.to_string()));
-        if let Some(asked) = depends_on {
-            let text = format!("the change is to {asked}, which a rule on {} asks", table.name);
-            let rules = standing.iter().map(|s| s.rule.headline()).collect::<Vec<_>>().join("; or ");
-            return vec![
-                Step::new("stream", Passed::Yes, text, vec![]),
-                Step::new("rule", Passed::Yes, rules, vec!["what the rules admit was looked at anew".into()]),
-                Step::new("query", Passed::NotReached, "", vec![]),
-                Step::new("change", Passed::NotReached, "", vec![]),
-            ];
-        }
-        let text = if tables.contains(&table.name.to_string()) {
-            format!("{} was altered between the change and now: the result was read anew", table.name)
-        } else {
-            let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
-            format!("the change is to {tables}; this query reads {}", table.name)
-        };
-        return vec![
-            Step::new("stream", Passed::No, text, vec![]),
-            Step::new("rule", Passed::NotReached, "", vec![]),
-            Step::new("query", Passed::NotReached, "", vec![]),
-            Step::new("change", Passed::NotReached, "", vec![]),
-        ];
+        return of_another_table(plan, standing, transaction);
     };
     let operation = match (&row.old, &row.new) {
         (_, None) => "delete",
@@ -198,7 +171,7 @@ pub fn explain(
         vec![row_name(table, row)],
     ));
 
-    let verdict = row_verdict(effective, row, subquery_results, would_change(effective, row, subquery_results));
+    let verdict = row_verdict(plan, row, subquery_results, would_change(plan, row, subquery_results));
     steps.push(rule_step(table, standing, row, subquery_results, verdict != Verdict::Withheld));
 
     let reached = |v: Verdict| match () {
@@ -206,30 +179,59 @@ pub fn explain(
         () if verdict == v => Passed::No,
         () => Passed::Yes,
     };
-    let query = effective.condition.show(table, None).to_string();
-    let query = if effective.condition.is_const(true) { "all rows".into() } else { query };
+    let condition = plan.filter.condition();
+    let passes_all = plan.filter.passes_all();
+    let query = if passes_all { "all rows".into() } else { condition.show(table, None).to_string() };
     let values = both(row)
         .into_iter()
-        .filter_map(|r| effective.admitted(r, subquery_results).map(|visible| (r, visible)))
-        .filter(|_| !effective.condition.is_const(true))
-        .map(|(row, visible)| {
-            let masked = Masked { row, visible: &visible };
-            effective.condition.show(table, Some(&masked)).to_string()
-        })
+        .filter(|_| !passes_all)
+        .filter_map(|r| plan.scan.admit(r, subquery_results))
+        .map(|a| condition.show(table, Some(&Masked { row: &a.row, visible: &a.columns })).to_string())
         .collect();
     steps.push(Step::new("query", reached(Verdict::Outside), query, values));
 
     let changed = changed_columns(table, row);
-    let text = match feed::change(effective, row, subquery_results, None) {
+    let text = match feed::change(plan, row, subquery_results, None) {
         Ok(Some(Change::Add { .. })) => "the row comes into the result".to_string(),
         Ok(Some(Change::Remove { .. })) => "the row leaves the result".to_string(),
-        Ok(Some(Change::Replace { changed, .. })) => format!("replaced: {}", names(table, changed.into_iter())),
+        Ok(Some(Change::Replace { changed, .. })) => {
+            format!("replaced: {}", names(changed.into_iter().map(|place| plan.project.name(place, table))))
+        }
         Err(feed::MissingValue) => "the change leaves out a large value: the result is read anew".to_string(),
         Ok(None) => "nothing that is selected and visible changed".to_string(),
     };
     let values = if changed.is_empty() { vec![] } else { vec![format!("changed in the row: {changed}")] };
     steps.push(Step::new("change", reached(Verdict::Unchanged), text, values));
     steps
+}
+
+/// The steps where nothing of the transaction is of the plan's table, as that is known now.
+fn of_another_table(plan: &EffectivePlan, standing: &[Standing], transaction: &Transaction) -> Vec<Step> {
+    let table = plan.table();
+    let tables: BTreeSet<String> = transaction.changes.iter().map(|c| c.table.to_string()).collect();
+    let depends_on = plan.depends_on().into_iter().find(|t| tables.contains(&t.to_string()));
+    if let Some(asked) = depends_on {
+        let text = format!("the change is to {asked}, which a rule on {} asks", table.name);
+        let rules = standing.iter().map(|s| s.rule.headline()).collect::<Vec<_>>().join("; or ");
+        return vec![
+            Step::new("stream", Passed::Yes, text, vec![]),
+            Step::new("rule", Passed::Yes, rules, vec!["what the rules admit was looked at anew".into()]),
+            Step::new("query", Passed::NotReached, "", vec![]),
+            Step::new("change", Passed::NotReached, "", vec![]),
+        ];
+    }
+    let text = if tables.contains(&table.name.to_string()) {
+        format!("{} was altered between the change and now: the result was read anew", table.name)
+    } else {
+        let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
+        format!("the change is to {tables}; this query reads {}", table.name)
+    };
+    vec![
+        Step::new("stream", Passed::No, text, vec![]),
+        Step::new("rule", Passed::NotReached, "", vec![]),
+        Step::new("query", Passed::NotReached, "", vec![]),
+        Step::new("change", Passed::NotReached, "", vec![]),
+    ]
 }
 
 fn rule_step(
@@ -288,19 +290,20 @@ fn row_name(table: &Table, row: &RowChange) -> String {
 fn changed_columns(table: &Table, row: &RowChange) -> String {
     match (&row.old, &row.new) {
         (Old::Known(Some(old)), Some(new)) => {
-            names(table, (0..table.columns.len()).filter(|&i| old.get(i) != new.get(i)))
+            let differs = (0..table.columns.len()).filter(|&i| old.get(i) != new.get(i));
+            names(differs.map(|i| &*table.columns[i].name))
         }
         _ => String::new(),
     }
 }
 
-fn names(table: &Table, columns: impl Iterator<Item = usize>) -> String {
+fn names<'a>(columns: impl Iterator<Item = &'a str>) -> String {
     let mut text = String::new();
-    for i in columns {
+    for name in columns {
         if !text.is_empty() {
             text.push_str(", ");
         }
-        let _ = write_name(&mut text, &table.columns[i].name);
+        let _ = write_name(&mut text, name);
     }
     text
 }

@@ -1,4 +1,4 @@
-//! One effective query over time: a row change in, a change of the result out.
+//! One plan over time: a row change in, a change of the result out.
 //!
 //! Where the table's changes bring the row as it was, a feed needs no memory at all: the old and the new row are both
 //! looked at and compared. Where they do not, the feed remembers the keys it has sent, each with hashes of what was shown,
@@ -9,8 +9,8 @@ use std::hash::BuildHasher;
 
 use foldhash::quality::RandomState;
 
+use crate::plan::{EffectivePlan, RowDelta, VisibleRow};
 use crate::position::{Old, RowChange};
-use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{ColumnSet, Key};
 use crate::subquery::SubqueryResults;
 
@@ -32,7 +32,7 @@ pub enum Change {
         key: Key,
         /// The row as it is shown now.
         row: VisibleRow,
-        /// Selected columns whose value differs, ascending in selection order.
+        /// Columns of the result whose value differs, by their place in it, ascending.
         changed: Vec<usize>,
     },
     /// The row is no longer in the result.
@@ -74,8 +74,8 @@ fn size(key: &Key, marks: &Marks) -> usize {
 
 impl Sent {
     /// Notes a row as sent.
-    pub fn note(&mut self, effective: &EffectiveQuery, key: Key, seen: &VisibleRow) {
-        let marks = effective.select.iter().map(|&i| self.mark(seen, i)).collect();
+    pub fn note(&mut self, plan: &EffectivePlan, key: Key, seen: &VisibleRow) {
+        let marks = plan.project.reads().map(|i| self.mark(seen, i)).collect();
         self.put(key, marks);
     }
 
@@ -96,8 +96,8 @@ impl Sent {
     }
 
     /// Whether a row, as it is seen now, is what was sent under its key.
-    pub fn is_as_sent(&self, effective: &EffectiveQuery, key: &Key, seen: &VisibleRow) -> bool {
-        let marks = effective.select.iter().map(|&i| self.mark(seen, i));
+    pub fn is_as_sent(&self, plan: &EffectivePlan, key: &Key, seen: &VisibleRow) -> bool {
+        let marks = plan.project.reads().map(|i| self.mark(seen, i));
         self.rows.get(key).is_some_and(|sent| sent.iter().copied().eq(marks))
     }
 
@@ -135,7 +135,7 @@ impl Sent {
     /// shown and of which the change says only that they are as they were.
     fn take_in(
         &mut self,
-        effective: &EffectiveQuery,
+        plan: &EffectivePlan,
         change: &RowChange,
         seen: Option<VisibleRow>,
         left_out: &ColumnSet,
@@ -145,24 +145,24 @@ impl Sent {
         let before = self.rows.get(&key);
         // What was sent can stay if it is of this row, and was shown as it is now.
         let another = before.is_none() || change.old == Old::Known(None);
-        if !left_out.is_empty() && (another || effective.maskable().iter().any(|i| left_out.contains(i))) {
+        if !left_out.is_empty() && (another || plan.scan.maskable().iter().any(|i| left_out.contains(i))) {
             return Err(MissingValue);
         }
         let stays = |n: usize| before.map_or(HIDDEN, |marks| marks[n]);
-        let select = effective.select.iter().enumerate();
+        let columns = plan.project.reads().enumerate();
         let marks: Marks =
-            select.map(|(n, &i)| if left_out.contains(i) { stays(n) } else { self.mark(&row, i) }).collect();
+            columns.map(|(n, i)| if left_out.contains(i) { stays(n) } else { self.mark(&row, i) }).collect();
         let Some(before) = before else {
             self.put(key.clone(), marks);
             return Ok(Some(Change::Add { key, row, instead: false }));
         };
-        let select = || effective.select.iter().zip(before.iter().zip(&marks));
-        let came_up = select().any(|(i, (was, _))| *was == HIDDEN && left_out.contains(*i));
-        let lost = select().any(|(_, (was, is))| *was != HIDDEN && *is == HIDDEN);
+        let both = || before.iter().zip(&marks);
+        let came_up = plan.project.reads().zip(both()).any(|(i, (was, _))| *was == HIDDEN && left_out.contains(i));
+        let lost = both().any(|(was, is)| *was != HIDDEN && *is == HIDDEN);
         if came_up || lost && !left_out.is_empty() {
             return Err(MissingValue);
         }
-        let changed: Vec<usize> = select().filter(|(_, (was, is))| was != is).map(|(i, _)| *i).collect();
+        let changed: Vec<usize> = both().enumerate().filter(|(_, (was, is))| was != is).map(|(n, _)| n).collect();
         self.put(key.clone(), marks);
         row.columns.remove_all(left_out);
         Ok(match (lost, changed.is_empty()) {
@@ -180,82 +180,71 @@ pub struct MissingValue;
 
 /// What a row change does to a result. `sent` is needed, and kept up to date, only where old values are unknown.
 pub fn change(
-    effective: &EffectiveQuery,
+    plan: &EffectivePlan,
     row: &RowChange,
     subquery_results: &dyn SubqueryResults,
     sent: Option<&mut Sent>,
 ) -> Result<Option<Change>, MissingValue> {
-    if row.description != effective.description {
+    if row.description != plan.scan.description() {
+        return Err(MissingValue);
+    }
+    if !row.omitted_columns.is_empty() && row.new.is_some() && plan.is_decided_by_any_of(&row.omitted_columns) {
         return Err(MissingValue);
     }
     let key = row.key.clone();
-    if !row.omitted_columns.is_empty() && row.new.is_some() && effective.is_decided_by_any_of(&row.omitted_columns) {
-        return Err(MissingValue);
-    }
-    let new = row.new.as_ref().and_then(|r| effective.see(r, subquery_results));
-    if effective.table.key.is_empty() {
+    let RowDelta { old, new } = plan.apply(row, subquery_results);
+    if !plan.is_keyed() {
         return Ok(new.map(|row| Change::Add { key, row, instead: false }));
     }
     let shown = |i: &usize| row.omitted_columns.contains(*i) && new.as_ref().is_some_and(|n| n.columns.contains(*i));
     let left_out: ColumnSet = match row.omitted_columns.is_empty() {
         true => ColumnSet::default(),
-        false => effective.select.iter().copied().filter(|i| shown(i)).collect(),
+        false => plan.project.reads().filter(shown).collect(),
     };
     match (&row.old, sent) {
-        (_, Some(sent)) => sent.take_in(effective, row, new, &left_out),
+        (_, Some(sent)) => sent.take_in(plan, row, new, &left_out),
         _ if !left_out.is_empty() => Err(MissingValue),
-        (Old::Known(old), None) => {
-            Ok(between(effective, key, old.as_ref().and_then(|r| effective.see(r, subquery_results)).as_ref(), new))
-        }
+        (Old::Known(_), None) => Ok(between(plan, key, old.as_ref(), new)),
         // Without any memory of what was sent, only what is in the result now can be told.
         (Old::Unknown, None) => Ok(new.map(|row| Change::Add { key, row, instead: false })),
     }
 }
 
 /// What takes a result from one row under a key to another.
-pub fn between(
-    effective: &EffectiveQuery,
-    key: Key,
-    old: Option<&VisibleRow>,
-    new: Option<VisibleRow>,
-) -> Option<Change> {
+pub fn between(plan: &EffectivePlan, key: Key, old: Option<&VisibleRow>, new: Option<VisibleRow>) -> Option<Change> {
     match (old, new) {
         (None, None) => None,
         (None, Some(row)) => Some(Change::Add { key, row, instead: false }),
         (Some(_), None) => Some(Change::Remove { key }),
-        (Some(old), Some(row)) => replace(effective, key, old, row),
+        (Some(old), Some(row)) => replace(plan, key, old, row),
     }
 }
 
 /// Whether the change takes back something that its readers were allowed to see before: what of it is still unsent is
 /// not to be sent any more. `row` is what changed.
-pub fn revokes(
-    effective: &EffectiveQuery,
-    change: &Change,
-    row: &RowChange,
-    subquery_results: &dyn SubqueryResults,
-) -> bool {
+pub fn revokes(plan: &EffectivePlan, change: &Change, row: &RowChange, subquery_results: &dyn SubqueryResults) -> bool {
     match change {
-        Change::Remove { .. } => row.new.as_ref().is_some_and(|r| effective.admitted(r, subquery_results).is_none()),
+        Change::Remove { .. } => row.new.as_ref().is_some_and(|r| plan.scan.admitted(r, subquery_results).is_none()),
         Change::Add { row, instead: true, .. } => {
-            !row.columns.covers(&effective.granted()) || !effective.maskable().is_empty()
+            !row.columns.covers(&plan.scan.granted()) || !plan.scan.maskable().is_empty()
         }
         // A mask may stand now where the value itself stood.
         Change::Replace { changed, .. } => {
-            let maskable = effective.maskable();
-            changed.iter().any(|c| maskable.contains(*c))
+            let maskable = plan.scan.maskable();
+            plan.project.reads().enumerate().any(|(place, i)| maskable.contains(i) && changed.contains(&place))
         }
         Change::Add { .. } => false,
     }
 }
 
-fn replace(effective: &EffectiveQuery, key: Key, old: &VisibleRow, row: VisibleRow) -> Option<Change> {
-    let lost = effective.select.iter().any(|&i| old.columns.contains(i) && !row.columns.contains(i));
+fn replace(plan: &EffectivePlan, key: Key, old: &VisibleRow, row: VisibleRow) -> Option<Change> {
+    let lost = plan.project.reads().any(|i| old.columns.contains(i) && !row.columns.contains(i));
     if lost {
         return Some(Change::Add { key, row, instead: true });
     }
-    let differs = |&i: &usize| row.columns.contains(i) && (!old.columns.contains(i) || old.row[i] != row.row[i]);
-    let changed: Vec<usize> = effective.select.iter().copied().filter(differs).collect();
+    let differs = |i: usize| row.columns.contains(i) && (!old.columns.contains(i) || old.row[i] != row.row[i]);
+    let columns = plan.project.reads().enumerate();
+    let changed: Vec<usize> = columns.filter(|(_, i)| differs(*i)).map(|(place, _)| place).collect();
     (!changed.is_empty()).then_some(Change::Replace { key, row, changed })
 }
 
@@ -272,7 +261,7 @@ mod tests {
     use crate::value::{Type, Value};
 
     /// A table `t (id, state, n, body)` whose changes tell no old values, for one who sees `n` only where `state` is 1.
-    fn effective() -> EffectiveQuery {
+    fn plan() -> EffectivePlan {
         let rule = |rows: &str, columns: &[&str]| RuleText {
             role: "all".into(),
             table: TableName::plain("t"),
@@ -298,10 +287,10 @@ mod tests {
 
     #[test]
     fn what_was_sent_tells_what_a_change_is_to_its_readers() {
-        let (of, mut sent) = (effective(), Sent::default());
+        let (of, mut sent) = (plan(), Sent::default());
         let change = |state: i64, n: i64, body: Option<i64>, old: Old| RowChange {
-            table: of.table.name.clone(),
-            description: of.table.identity(),
+            table: of.table().name.clone(),
+            description: of.table().identity(),
             key: [Value::Int(1)].into(),
             old,
             new: Some([Value::Int(1), Value::Int(state), Value::Int(n), body.map_or(Value::Null, Value::Int)].into()),

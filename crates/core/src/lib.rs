@@ -5,8 +5,9 @@
 //! the crates around it, which only move bytes.
 //!
 //! Where to start reading: [`engine`] is the state machine; a subscription's way through it is described there. Then,
-//! in the order of a change's travel: [`position`] (order, gaps), [`index`] (which feeds), [`rule`] (who may see it;
-//! [`subquery`] and [`mask`] are what rules ask and show), [`query`] (who asked for it), [`feed`] (what it changes),
+//! in the order of a change's travel: [`position`] (order, gaps), [`index`] (which feeds), [`plan`] (what a query does with
+//! a row: its operators; [`rule`] says who may see what, [`subquery`] and [`mask`] what rules ask and show, [`query`] what
+//! the text of a query means), [`feed`] (what it changes for its readers),
 //! [`seam`] (how it meets a snapshot), [`wire`] (how it is said), [`send_queue`] (how it waits). [`explain`] and
 //! [`what_if`] answer developers: why somebody did not hear, and what other rules would have changed. [`topic`] makes rows
 //! of events, [`cluster`] knows the other instances and who is where; [`local_source`] turns their changes into
@@ -26,6 +27,7 @@ pub mod feed;
 pub mod index;
 pub mod local_source;
 pub mod mask;
+pub mod plan;
 pub mod position;
 pub mod query;
 pub mod rule;

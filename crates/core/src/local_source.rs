@@ -48,7 +48,7 @@ impl Own {
         let committed = CommitTime { from: committed, to: committed };
         Some(self.interval(
             from,
-            vec![Arc::new(Transaction { position: self.at, committed, xid: 0, joined_after: None, changes })],
+            vec![Arc::new(Transaction { position: self.at, committed, number: 0, inexact_after: None, changes })],
             now,
         ))
     }

@@ -89,7 +89,7 @@ impl RowChange {
         RowChange { table, description, key, old, new, omitted_columns: ColumnSet::default() }
     }
 
-    /// Whether the row is after it as it was before: see [`Transaction::joined_after`].
+    /// Whether the row is after it as it was before: see [`Transaction::inexact_after`].
     pub fn is_nothing(&self) -> bool {
         matches!(&self.old, Old::Known(old) if *old == self.new)
     }
@@ -112,11 +112,11 @@ pub struct Transaction {
     /// When it was committed.
     pub committed: CommitTime,
     /// The database's number for it, by which a [`Visibility`] knows it; 0 where snapshots stand at a position.
-    pub xid: u64,
+    pub number: u64,
     /// Where it begins, if there may be commits in it: it is the difference between the states there and at `position`,
     /// of no use to whoever stands in between. It names each row that any of them touched, also where nothing of that is
     /// left in the end, so that a snapshot from in between can be brought up to date.
-    pub joined_after: Option<Position>,
+    pub inexact_after: Option<Position>,
     /// The rows it changed.
     pub changes: Vec<RowChange>,
 }
@@ -124,40 +124,26 @@ pub struct Transaction {
 impl Transaction {
     /// Whether it can be applied to the state at `at`, or is contained in it.
     pub fn can_follow(&self, at: Position) -> bool {
-        at >= self.position || self.joined_after.is_none_or(|from| at <= from)
+        at >= self.position || self.inexact_after.is_none_or(|from| at <= from)
     }
 }
 
-/// Which transactions a snapshot shows, as PostgreSQL says it (`pg_current_snapshot()`), by 64-bit transaction number.
+/// Which transactions a snapshot shows, by their numbers, where the source numbers transactions in another order than the
+/// one in which they are committed.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Visibility {
-    /// All below had ended.
-    pub xmin: u64,
-    /// None from here on had begun to end.
-    pub xmax: u64,
+    /// All with a number below had ended.
+    pub all_below: u64,
+    /// None with this number or a higher one had begun to end.
+    pub none_from: u64,
     /// Those in between that were still running; sorted.
     pub running: Vec<u64>,
 }
 
 impl Visibility {
     /// Whether a transaction that was committed is in the snapshot.
-    pub fn shows(&self, xid: u64) -> bool {
-        xid < self.xmin || (xid < self.xmax && self.running.binary_search(&xid).is_err())
-    }
-}
-
-/// `xmin:xmax:running,…`, as the database writes it.
-impl FromStr for Visibility {
-    type Err = ();
-
-    fn from_str(s: &str) -> Result<Self, ()> {
-        let mut parts = s.trim().splitn(3, ':');
-        let mut number = || parts.next().and_then(|n| n.parse().ok()).ok_or(());
-        let (xmin, xmax) = (number()?, number()?);
-        let list = parts.next().unwrap_or("").split(',').filter(|n| !n.is_empty());
-        let mut running = list.map(|n| n.parse().map_err(drop)).collect::<Result<Vec<u64>, ()>>()?;
-        running.sort_unstable();
-        Ok(Visibility { xmin, xmax, running })
+    pub fn shows(&self, number: u64) -> bool {
+        number < self.all_below || (number < self.none_from && self.running.binary_search(&number).is_err())
     }
 }
 
@@ -179,10 +165,10 @@ impl SnapshotPoint {
     }
 
     /// Whether the snapshot has what this transaction did.
-    pub fn has(&self, position: Position, xid: u64) -> bool {
+    pub fn has(&self, position: Position, number: u64) -> bool {
         match self {
             SnapshotPoint::UpTo(at) => position <= *at,
-            SnapshotPoint::Visible(visibility, _) => visibility.shows(xid),
+            SnapshotPoint::Visible(visibility, _) => visibility.shows(number),
         }
     }
 }

@@ -2,12 +2,12 @@
 //!
 //! A rule grants to a role the rows of a table on which its condition holds, with some columns. Nothing is readable
 //! without one. Where several rules admit a row, the person sees the columns of those rules, on that row. A condition
-//! may ask other tables of the source ([`Subquery`]) and a column may be shown as something else ([`Mask`]).
+//! may ask other tables of the source ([`Subquery`](crate::query::Subquery)) and a column may be shown as something else
+//! ([`Mask`](crate::mask::Mask)).
 //!
-//! The result of folding is an [`EffectiveQuery`] query. Evaluating it is a barrier: first the rules on the whole row, then
-//! the client's condition on what the rules have left visible. Effective queries that are equal share a feed.
+//! The result of folding ([`fold`]) is an [`EffectivePlan`], whose scan is a barrier: first the rules on the whole row, then
+//! the client's condition on what the rules have left visible.
 
-use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
@@ -15,14 +15,12 @@ use gossip_protocol::spelling::similar;
 use serde_json::{Map, Value as Json};
 
 use crate::canonical::{Canonical, Encoder};
-use crate::mask::Mask;
-use crate::position::RowChange;
-use crate::query::Subquery;
+use crate::plan::{EffectivePlan, Grant, Masks};
 use crate::query::{
-    Beside, Expr, LiveQuery, Masked, Placeholder, PlaceholderError, QueryError, Visible, parse_condition, parse_mask,
+    Beside, Expr, LiveQuery, Placeholder, PlaceholderError, QueryError, Visible, parse_condition, parse_mask,
 };
-use crate::schema::{Catalog, ColumnSet, Key, Row, Table, TableName};
-use crate::subquery::SubqueryResults;
+use crate::schema::{Catalog, ColumnSet, Table, TableName};
+use crate::subquery::subqueries_of;
 use crate::value::Value;
 
 /// The role of a client without a token.
@@ -102,7 +100,7 @@ pub struct RuleText {
     pub rows: Option<String>,
     /// The columns; all if absent.
     pub columns: Option<Vec<String>>,
-    /// What is shown in the place of columns, by their names; see [`Mask`].
+    /// What is shown in the place of columns, by their names; see [`Mask`](crate::mask::Mask).
     pub masks: BTreeMap<String, String>,
     /// Its line in the configuration, from 1; 0 if it has none.
     pub line: usize,
@@ -130,9 +128,6 @@ pub struct Rule {
     columns: ColumnSet,
     masks: Masks,
 }
-
-/// What is shown in the place of columns, by column.
-type Masks = Vec<(usize, Mask)>;
 
 /// What is wrong with a rule.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -288,9 +283,7 @@ impl Rule {
 
     /// Whether its condition asks other tables.
     pub fn depends_on(&self) -> bool {
-        let mut found = BTreeMap::new();
-        find_look_ups(&self.condition, true, &mut found);
-        !found.is_empty()
+        !subqueries_of([&self.condition]).is_empty()
     }
 
     /// The rule in one line, as explanations quote it.
@@ -327,281 +320,13 @@ impl Rule {
     }
 }
 
-/// A condition with the columns that are visible where it holds.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Grant {
-    /// Holds on the rows that are admitted.
-    pub condition: Expr,
-    /// Visible on those rows, as they are or masked.
-    pub columns: ColumnSet,
-    /// What is shown in the place of some of them.
-    pub masks: Masks,
-}
-
-impl Canonical for Grant {
-    fn encode(&self, to: &mut Encoder) {
-        self.condition.encode(to);
-        self.columns.encode(to);
-        to.list(&self.masks);
-    }
-}
-
-/// A live query with the rules for one client's claims folded in.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct EffectiveQuery {
-    /// The table that it reads.
-    pub table: Arc<Table>,
-    /// What the rules admit; sorted. Rows that no grant admits do not exist for this query.
-    pub grants: Box<[Grant]>,
-    /// The client's condition, on what is visible.
-    pub condition: Expr,
-    /// The client's columns, in the order asked for.
-    pub select: Box<[usize]>,
-    /// Whether the key columns are visible wherever a row is. Else keys are sent as opaque strings.
-    pub open_key: bool,
-    /// A short name that is the same on every instance and differs between different effective queries.
-    pub fingerprint: u64,
-    /// The table's identity: rows of changes under another one have another shape.
-    pub description: u64,
-}
-
-/// A row as one effective query sees it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct VisibleRow {
-    /// The whole row, masks applied.
-    pub row: Row,
-    /// The columns of it that may be shown, and whose values are known.
-    pub columns: ColumnSet,
-}
-
-impl VisibleRow {
-    /// Takes from the row as it was what this one leaves out.
-    pub fn keep_of(&mut self, earlier: &VisibleRow) {
-        let mut missing = earlier.columns.clone();
-        missing.remove_all(&self.columns);
-        if missing.is_empty() {
-            return;
-        }
-        let value = |i: usize| if missing.contains(i) { &earlier.row[i] } else { &self.row[i] };
-        self.row = (0..self.row.len()).map(|i| value(i).clone()).collect();
-        self.columns.union_with(&missing);
-    }
-}
-
-impl EffectiveQuery {
-    /// Folds the grants of `standing` into `query`.
-    pub fn new(query: LiveQuery, standing: &[Standing]) -> EffectiveQuery {
-        let mut grants: Vec<Grant> = Vec::new();
-        for s in standing {
-            let Ok(condition) = &s.condition else { continue };
-            match grants.iter_mut().find(|g| g.columns == s.rule.columns && g.masks == s.rule.masks) {
-                Some(g) => g.condition = Expr::Or(vec![g.condition.clone(), condition.clone()]),
-                None => grants.push(Grant {
-                    condition: condition.clone(),
-                    columns: s.rule.columns.clone(),
-                    masks: s.rule.masks.clone(),
-                }),
-            }
-        }
-        EffectiveQuery::folded(query, grants)
-    }
-
-    /// The rows that a lookup finds, as the whole rows that they are.
-    pub fn of_subquery(subquery: &Subquery) -> EffectiveQuery {
-        let table = subquery.table.clone();
-        let columns = table.all_columns();
-        let condition = subquery.condition.clone();
-        let query = LiveQuery { table, select: subquery.columns.clone(), condition: Expr::always() };
-        EffectiveQuery::folded(query, vec![Grant { condition, columns, masks: Vec::new() }])
-    }
-
-    fn folded(query: LiveQuery, mut grants: Vec<Grant>) -> EffectiveQuery {
-        for g in &mut grants {
-            g.condition = std::mem::replace(&mut g.condition, Expr::always()).canonicalize();
-        }
-        // What never holds grants nothing; what is covered by an open grant of all rows adds nothing.
-        grants.retain(|g| !g.condition.is_const(false) && g.condition != Expr::Const(Value::Null));
-        let open = |g: &Grant| g.condition.is_const(true) && g.masks.is_empty();
-        let all: Vec<ColumnSet> = grants.iter().filter(|g| open(g)).map(|g| g.columns.clone()).collect();
-        grants.retain(|g| !all.iter().any(|a| a.covers(&g.columns) && (*a != g.columns || !open(g))));
-        grants.sort();
-        let key: ColumnSet = query.table.key.iter().copied().collect();
-        let shows_key = |g: &Grant| g.columns.covers(&key) && !g.masks.iter().any(|(c, _)| key.contains(*c));
-        let open_key = grants.iter().all(shows_key);
-        let LiveQuery { table, select, condition } = query;
-        let condition = condition.canonicalize();
-        let mut identity = Encoder::new("effective query");
-        table.encode(&mut identity);
-        identity.list(&grants);
-        condition.encode(&mut identity);
-        identity.list(&select);
-        let (fingerprint, description) = (identity.short_digest(), table.identity());
-        let (grants, select) = (grants.into(), select.into());
-        EffectiveQuery { table, grants, condition, select, open_key, fingerprint, description }
-    }
-
-    /// Bytes that its conditions take, about, and their parts.
-    pub fn size(&self) -> (usize, usize) {
-        let (mut bytes, mut nodes) = (0, 0);
-        let conditions = self.grants.iter().map(|g| &g.condition).chain([&self.condition]);
-        conditions.for_each(|c| {
-            c.for_each(&mut |e| {
-                nodes += 1;
-                bytes += std::mem::size_of::<Expr>();
-                match e {
-                    Expr::Const(v) => bytes += v.size(),
-                    // Each stands there and in the index.
-                    Expr::InValues(_, list) => bytes += list.as_slice().iter().map(|v| 3 * v.size()).sum::<usize>(),
-                    _ => {}
-                }
-            });
-        });
-        (bytes, nodes)
-    }
-
-    /// Whether a change is one of its table, with rows of the shape that it knows.
-    pub fn is_about(&self, change: &RowChange) -> bool {
-        change.table == self.table.name && change.description == self.description
-    }
-
-    /// All columns that are visible on some row.
-    pub fn granted(&self) -> ColumnSet {
-        let mut all = ColumnSet::default();
-        self.grants.iter().for_each(|g| all.union_with(&g.columns));
-        all
-    }
-
-    /// The tables that its rules ask, also through others.
-    pub fn depends_on(&self) -> BTreeSet<TableName> {
-        let mut found = BTreeSet::new();
-        let mut next: Vec<Arc<Subquery>> = self.subqueries().into_keys().collect();
-        while let Some(subquery) = next.pop() {
-            found.insert(subquery.table.name.clone());
-            let mut inner = BTreeMap::new();
-            find_look_ups(&subquery.condition, true, &mut inner);
-            next.extend(inner.into_keys());
-        }
-        found
-    }
-
-    /// The columns that are masked on some row: what is shown of them can become less without their being hidden.
-    pub fn maskable(&self) -> ColumnSet {
-        self.grants.iter().flat_map(|g| &g.masks).map(|(column, _)| *column).collect()
-    }
-
-    /// Whether the client's condition names a column that not every rule shows as it is.
-    pub fn asks_what_may_be_hidden(&self) -> bool {
-        let open = |g: &Grant, c: usize| g.columns.contains(c) && !g.masks.iter().any(|(m, _)| *m == c);
-        let mut found = false;
-        self.condition.for_each_column(&mut |c| found |= !self.grants.iter().all(|g| open(g, c)));
-        found
-    }
-
-    /// The lookups that its rules ask, each once, and whether only more of what is found can admit more rows.
-    pub fn subqueries(&self) -> BTreeMap<Arc<Subquery>, bool> {
-        let mut found = BTreeMap::new();
-        self.grants.iter().for_each(|g| find_look_ups(&g.condition, true, &mut found));
-        found
-    }
-
-    /// Whether any of these columns is selected or decides about what is seen.
-    pub fn reads_any_of(&self, columns: &ColumnSet) -> bool {
-        self.select.iter().any(|&i| columns.contains(i)) || self.is_decided_by_any_of(columns)
-    }
-
-    /// The columns that are selected or decide about what is seen.
-    pub fn read(&self) -> ColumnSet {
-        let mut all: ColumnSet = self.select.iter().copied().collect();
-        self.for_each_that_decides(&mut |i| all.insert(i));
-        all
-    }
-
-    /// Whether any of these columns decides about what is seen.
-    pub fn is_decided_by_any_of(&self, columns: &ColumnSet) -> bool {
-        let mut found = false;
-        self.for_each_that_decides(&mut |i| found |= columns.contains(i));
-        found
-    }
-
-    fn for_each_that_decides(&self, look: &mut dyn FnMut(usize)) {
-        self.grants.iter().for_each(|g| g.condition.for_each_column(&mut |i| look(i)));
-        self.condition.for_each_column(&mut |i| look(i));
-        let mut shown = ColumnSet::default();
-        self.grants.iter().flat_map(|g| &g.masks).for_each(|(_, m)| m.reads(&mut shown));
-        shown.iter().for_each(look);
-    }
-
-    /// The columns that the rules admit on this row, masked or not, or `None` if they admit none of it.
-    pub fn admitted(&self, row: &[Value], subquery_results: &dyn SubqueryResults) -> Option<Cow<'_, ColumnSet>> {
-        let beside = Beside { row, subquery_results };
-        let mut found: Option<Cow<'_, ColumnSet>> = None;
-        for g in &self.grants {
-            let known = found.as_ref().is_some_and(|f| f.covers(&g.columns));
-            if known || g.condition.truth(&beside) != Some(true) {
-                continue;
-            }
-            match &mut found {
-                None => found = Some(Cow::Borrowed(&g.columns)),
-                Some(f) => f.to_mut().union_with(&g.columns),
-            }
-        }
-        found
-    }
-
-    /// The row with the masks of the rules that admit it. A column that any of them shows openly is not masked; where
-    /// several mask it differently one of the masks is shown, always the same.
-    fn mask<'a>(&self, row: &'a Row, subquery_results: &dyn SubqueryResults) -> Cow<'a, Row> {
-        if self.grants.iter().all(|g| g.masks.is_empty()) {
-            return Cow::Borrowed(row);
-        }
-        let beside = Beside { row, subquery_results };
-        let admitting: Vec<&Grant> = self.grants.iter().filter(|g| g.condition.truth(&beside) == Some(true)).collect();
-        let shows = |g: &Grant, c: usize| g.columns.contains(c) && !g.masks.iter().any(|(m, _)| *m == c);
-        let mut masked = row.to_vec();
-        let mut done = ColumnSet::default();
-        for (column, mask) in admitting.iter().flat_map(|g| &g.masks) {
-            if !done.contains(*column) && !admitting.iter().any(|g| shows(g, *column)) {
-                masked[*column] = mask.value(row);
-                done.insert(*column);
-            }
-        }
-        Cow::Owned(masked.into())
-    }
-
-    /// The row as this query sees it, or `None` if it is withheld or outside.
-    pub fn see(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> Option<VisibleRow> {
-        let visible = self.admitted(row, subquery_results)?;
-        let row = self.mask(row, subquery_results);
-        let holds = self.condition.truth(&Masked { row: &row, visible: &visible }) == Some(true);
-        holds.then(|| VisibleRow { row: row.into_owned(), columns: visible.into_owned() })
-    }
-
-    /// Whether the row is in the result; as [`EffectiveQuery::see`], without the cost of building what is seen.
-    pub fn sees(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> bool {
-        self.admitted(row, subquery_results).is_some_and(|visible| {
-            let row = self.mask(row, subquery_results);
-            self.condition.truth(&Masked { row: &row, visible: &visible }) == Some(true)
-        })
-    }
-
-    /// The selected columns that are shown of a row, with their values.
-    pub fn shown<'a>(&'a self, seen: &'a VisibleRow) -> impl Iterator<Item = (usize, &'a Value)> {
-        self.select.iter().filter(|&&i| seen.columns.contains(i)).map(|&i| (i, &seen.row[i]))
-    }
-
-    /// The query as SQL, rules included, for people.
-    pub fn to_sql(&self) -> String {
-        let columns: Vec<_> = self.select.iter().map(|&i| &*self.table.columns[i].name).collect();
-        let rules: Vec<Expr> = self.grants.iter().map(|g| g.condition.clone()).collect();
-        let all = Expr::And(vec![Expr::Or(rules), self.condition.clone()]).canonicalize();
-        let tail = if all.is_const(true) { String::new() } else { format!(" WHERE {}", all.show(&self.table, None)) };
-        format!("SELECT {} FROM {}{tail}", columns.join(", "), self.table.name)
-    }
-
-    /// The key of a row, empty for tables without one.
-    pub fn key_of(&self, row: &[Value]) -> Key {
-        self.table.key_of(row)
-    }
+/// Folds what the rules grant to one client into a query. Rules that want a claim which the client lacks grant nothing.
+pub fn fold(query: LiveQuery, standing: &[Standing]) -> EffectivePlan {
+    let grant = |s: &Standing| {
+        let condition = s.condition.as_ref().ok()?.clone();
+        Some(Grant { condition, columns: s.rule.columns.clone(), masks: s.rule.masks.clone() })
+    };
+    EffectivePlan::new(query, standing.iter().filter_map(grant).collect())
 }
 
 /// What one client may name in a query.
@@ -612,32 +337,6 @@ pub struct Permitted<'a> {
     pub rules: &'a RuleSet,
     /// The client.
     pub claims: &'a Claims,
-}
-
-pub(crate) fn find_look_ups(condition: &Expr, more_admits: bool, found: &mut BTreeMap<Arc<Subquery>, bool>) {
-    match condition {
-        Expr::Member { subquery, of, .. } => {
-            let only_more = found.entry(subquery.clone()).or_insert(true);
-            *only_more &= more_admits;
-            of.iter().for_each(|e| find_look_ups(e, false, found));
-        }
-        Expr::And(es) | Expr::Or(es) => es.iter().for_each(|e| find_look_ups(e, more_admits, found)),
-        Expr::Not(e) => find_look_ups(e, !more_admits, found),
-        // Anything else may turn a truth value around.
-        e => {
-            let mut inner = Vec::new();
-            e.for_each(&mut |part| {
-                if matches!(part, Expr::Member { .. }) && !std::ptr::eq(part, e) {
-                    inner.push(part);
-                }
-            });
-            inner.into_iter().for_each(|part| {
-                if let Expr::Member { subquery, .. } = part {
-                    found.insert(subquery.clone(), false);
-                }
-            });
-        }
-    }
 }
 
 impl Permitted<'_> {

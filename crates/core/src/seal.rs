@@ -31,7 +31,7 @@ pub struct Cursor {
     pub commit: u64,
     /// The index of that position.
     pub index: u32,
-    /// [`EffectiveQuery`](crate::rule::EffectiveQuery)'s fingerprint: changes with the query and with the rules.
+    /// [`EffectivePlan`](crate::rule::EffectivePlan)'s fingerprint: changes with the query and with the rules.
     pub query: u64,
 }
 

@@ -15,8 +15,8 @@
 
 use std::collections::{HashMap, HashSet};
 
+use crate::plan::{EffectivePlan, VisibleRow};
 use crate::position::{Old, Position, RowChange, SnapshotPoint, Transaction};
-use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{ColumnSet, Key, Row};
 use crate::value::Value;
 
@@ -27,7 +27,7 @@ pub const MAX_OVERLAY: usize = 200_000;
 #[derive(Debug)]
 struct Laid {
     position: Position,
-    xid: u64,
+    number: u64,
     row: LaidRow,
     /// The row as it is in the table; `None` where it is gone, or nothing is known of it.
     told: Option<Told>,
@@ -85,14 +85,14 @@ fn filled(row: &Row, left_out: &ColumnSet, from: &Row) -> Row {
 
 impl SnapshotMerge {
     /// Takes some rows of the snapshot, of which the query may see all, some or none.
-    pub fn rows(&mut self, effective: &EffectiveQuery, rows: Vec<Row>) {
+    pub fn rows(&mut self, plan: &EffectivePlan, rows: Vec<Row>) {
         // A large result is not to hold what it does not show.
-        let selected: ColumnSet = effective.select.iter().copied().collect();
-        let leaves_out = !effective.table.old_values && !effective.table.key.is_empty();
-        let read = effective.read();
+        let selected: ColumnSet = plan.project.reads().collect();
+        let leaves_out = !plan.table().old_values && plan.is_keyed();
+        let read = plan.read();
         for row in rows {
-            let Some(mut seen) = effective.see(&row, &()) else { continue };
-            let key = self.key(effective.key_of(&row), 0);
+            let Some(mut seen) = plan.see(&row, &()) else { continue };
+            let key = self.key(plan.key_of(&row), 0);
             seen.row = lean(&seen.row, &selected);
             if leaves_out {
                 self.whole.push((key.clone(), lean(&row, &read)));
@@ -136,39 +136,39 @@ impl SnapshotMerge {
 
     /// Takes a change of the table. `false`: there are too many and the snapshot has to be taken again.
     #[must_use]
-    pub fn overlay(&mut self, effective: &EffectiveQuery, t: &Transaction, change: &RowChange) -> bool {
+    pub fn overlay(&mut self, plan: &EffectivePlan, t: &Transaction, change: &RowChange) -> bool {
         let key = self.key(change.key.clone(), 1);
-        let told = self.told(effective, t, change, &key);
+        let told = self.told(plan, t, change, &key);
         let row = match &told {
-            None if effective.is_about(change) && change.new.is_none() => LaidRow::Gone,
+            None if plan.is_about(change) && change.new.is_none() => LaidRow::Gone,
             None => LaidRow::Unclear,
-            Some(told) if !told.omitted_columns.is_empty() && effective.is_decided_by_any_of(&told.omitted_columns) => {
+            Some(told) if !told.omitted_columns.is_empty() && plan.is_decided_by_any_of(&told.omitted_columns) => {
                 LaidRow::Partly
             }
-            Some(told) => match effective.see(&told.row, &()) {
+            Some(told) => match plan.see(&told.row, &()) {
                 // Whatever was left out.
                 None => LaidRow::Gone,
                 Some(seen) if told.omitted_columns.is_empty() => LaidRow::There(seen),
                 Some(_) => LaidRow::Partly,
             },
         };
-        self.overlay.insert(key, Laid { position: t.position, xid: t.xid, row, told });
+        self.overlay.insert(key, Laid { position: t.position, number: t.number, row, told });
         self.overlay.len() <= MAX_OVERLAY
     }
 
     /// What is known of a row after a change, of the change itself and of those before it.
-    fn told(&self, effective: &EffectiveQuery, t: &Transaction, change: &RowChange, key: &Key) -> Option<Told> {
-        let row = change.new.as_ref().filter(|_| effective.is_about(change))?;
+    fn told(&self, plan: &EffectivePlan, t: &Transaction, change: &RowChange, key: &Key) -> Option<Told> {
+        let row = change.new.as_ref().filter(|_| plan.is_about(change))?;
         let omitted_columns: ColumnSet = match change.omitted_columns.is_empty() {
             true => ColumnSet::default(),
             false => {
-                let read = effective.read();
+                let read = plan.read();
                 change.omitted_columns.iter().filter(|i| read.contains(*i)).collect()
             }
         };
         let moved = change.old == Old::Known(None) && !omitted_columns.is_empty();
         if omitted_columns.is_empty() || moved {
-            return Some(Told { row: row.clone(), omitted_columns, moved: moved.then_some((t.position, t.xid)) });
+            return Some(Told { row: row.clone(), omitted_columns, moved: moved.then_some((t.position, t.number)) });
         }
         let Some(laid) = self.overlay.get(key) else {
             return Some(Told { row: row.clone(), omitted_columns, moved: None });
@@ -184,11 +184,7 @@ impl SnapshotMerge {
     ///
     /// # Errors
     /// The snapshot shows less than what was delivered already, and has to be taken again.
-    pub fn finish(
-        &mut self,
-        effective: &EffectiveQuery,
-        reached: Position,
-    ) -> Option<Result<ResultRows, &'static str>> {
+    pub fn finish(&mut self, plan: &EffectivePlan, reached: Position) -> Option<Result<ResultRows, &'static str>> {
         let shows = self.shows.as_ref().filter(|s| reached >= s.at() && reached.is_whole())?;
         let mut rows = std::mem::take(&mut self.rows);
         rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
@@ -198,16 +194,16 @@ impl SnapshotMerge {
         let mut came = Vec::new();
         let mut went = HashSet::new();
         for (key, mut laid) in self.overlay.drain() {
-            if shows.has(laid.position, laid.xid) {
+            if shows.has(laid.position, laid.number) {
                 // The snapshot has seen this already, and possibly what came after it.
                 continue;
             }
             if let (LaidRow::Partly, Some(told)) = (&laid.row, &laid.told)
-                && told.moved.is_none_or(|(position, xid)| shows.has(position, xid))
+                && told.moved.is_none_or(|(position, number)| shows.has(position, number))
                 && let Some(shown) = whole.get(&key)
             {
                 let row = filled(&told.row, &told.omitted_columns, shown);
-                laid.row = effective.see(&row, &()).map_or(LaidRow::Gone, LaidRow::There);
+                laid.row = plan.see(&row, &()).map_or(LaidRow::Gone, LaidRow::There);
             }
             let place = rows.binary_search_by(|(k, _)| k.cmp(&key));
             match (laid.row, place) {
@@ -229,7 +225,7 @@ impl SnapshotMerge {
             rows.extend(came);
             rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
         }
-        if effective.table.key.is_empty() {
+        if !plan.is_keyed() {
             rows.iter_mut().for_each(|(key, _)| *key = Key::from([]));
         }
         Some(Ok(rows))

@@ -4,10 +4,10 @@
 //! lookup finds. Equal lookups, claims filled in, are kept once for all feeds that ask them.
 
 use std::cmp::Ordering;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
-use crate::query::Subquery;
+use crate::query::{Expr, Subquery};
 use crate::value::Value;
 
 /// The values that lookups have found.
@@ -109,5 +109,77 @@ impl ValueSet {
     /// Different values.
     pub fn len(&self) -> usize {
         self.by_probe.values().map(Vec::len).sum::<usize>() + self.with_null.len()
+    }
+}
+
+/// The values that entered and left a sub-select's result.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Crossed {
+    /// Not there before.
+    pub came: HashSet<Found>,
+    /// Not there any more.
+    pub went: HashSet<Found>,
+}
+
+impl Crossed {
+    /// Whether nothing entered or left.
+    pub fn is_empty(&self) -> bool {
+        self.came.is_empty() && self.went.is_empty()
+    }
+}
+
+impl ValueSet {
+    /// Applies changes of rows, each as the values of the old and of the new row. A value that other rows still have, or
+    /// that came and went, has not crossed.
+    pub fn apply(&mut self, changes: impl IntoIterator<Item = (Option<Found>, Option<Found>)>) -> Crossed {
+        let Crossed { mut came, mut went } = Crossed::default();
+        for (before, after) in changes {
+            if before == after {
+                continue;
+            }
+            if let Some(found) = after
+                && self.add(found.clone())
+                && !went.remove(&found)
+            {
+                came.insert(found);
+            }
+            if let Some(found) = before
+                && self.take(&found)
+                && !came.remove(&found)
+            {
+                went.insert(found);
+            }
+        }
+        Crossed { came, went }
+    }
+}
+
+/// The sub-selects in conditions, each once, and whether only additions to its result can make a condition true on more
+/// rows.
+pub fn subqueries_of<'a>(conditions: impl IntoIterator<Item = &'a Expr>) -> BTreeMap<Arc<Subquery>, bool> {
+    let mut found = BTreeMap::new();
+    conditions.into_iter().for_each(|c| find_subqueries(c, true, &mut found));
+    found
+}
+
+fn find_subqueries(condition: &Expr, more_admits: bool, found: &mut BTreeMap<Arc<Subquery>, bool>) {
+    match condition {
+        Expr::Member { subquery, of, .. } => {
+            let only_more = found.entry(subquery.clone()).or_insert(true);
+            *only_more &= more_admits;
+            of.iter().for_each(|e| find_subqueries(e, false, found));
+        }
+        Expr::And(es) | Expr::Or(es) => es.iter().for_each(|e| find_subqueries(e, more_admits, found)),
+        Expr::Not(e) => find_subqueries(e, !more_admits, found),
+        // Anything else may turn a truth value around.
+        e => {
+            let mut inner = Vec::new();
+            e.for_each(&mut |part| {
+                if let Expr::Member { subquery, .. } = part {
+                    inner.push(subquery);
+                }
+            });
+            found.extend(inner.into_iter().map(|subquery| (subquery.clone(), false)));
+        }
     }
 }

@@ -3,7 +3,7 @@
 //! A value has two notions of sameness and they must not be mixed up:
 //!
 //! - *identity* (`==`, `Hash`, `Ord`): is it the same stored value? Used to see whether a column changed, to share
-//!   effective queries and as keys of maps. `1` and `1.0` differ, `NULL` equals `NULL`.
+//!   effective plans and as keys of maps. `1` and `1.0` differ, `NULL` equals `NULL`.
 //! - *SQL comparison* ([`Value::sql_cmp`]): what `=` and `<` mean in a condition, as PostgreSQL defines them. `NULL`
 //!   compares to nothing.
 //!

@@ -11,10 +11,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::explain::{self, Verdict};
 use crate::feed::{self, Change};
+use crate::plan::{EffectivePlan, VisibleRow};
 use crate::position::{RowChange, Transaction};
 use crate::query::QueryError;
 use crate::query::Subquery;
-use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::subquery::{SubqueryResults, ValueSet};
 use crate::value::Value;
 
@@ -25,13 +25,13 @@ pub const TOLD: usize = 200;
 #[derive(Clone, Debug)]
 pub struct Tried {
     /// Under the rules in force.
-    pub now: Result<Arc<EffectiveQuery>, QueryError>,
+    pub now: Result<Arc<EffectivePlan>, QueryError>,
     /// Under the others.
-    pub then: Result<Arc<EffectiveQuery>, QueryError>,
+    pub then: Result<Arc<EffectivePlan>, QueryError>,
 }
 
 impl Tried {
-    fn both(&self) -> impl Iterator<Item = &Arc<EffectiveQuery>> {
+    fn both(&self) -> impl Iterator<Item = &Arc<EffectivePlan>> {
         self.now.iter().chain(self.then.iter())
     }
 }
@@ -125,7 +125,7 @@ impl Trial {
             self.asked.iter().flat_map(Tried::both).flat_map(|e| e.subqueries().into_keys()).collect();
         while let Some(subquery) = next.pop() {
             if found.insert(subquery.clone()) {
-                next.extend(EffectiveQuery::of_subquery(&subquery).subqueries().into_keys());
+                next.extend(EffectivePlan::of_subquery(&subquery).subqueries().into_keys());
             }
         }
         found
@@ -159,7 +159,7 @@ impl Trial {
                     Effect::Otherwise => &mut outcome.otherwise,
                 } += 1;
                 if outcome.differences.len() < TOLD {
-                    let verdict = |e: &Result<Arc<EffectiveQuery>, QueryError>, heard| match e {
+                    let verdict = |e: &Result<Arc<EffectivePlan>, QueryError>, heard| match e {
                         Err(_) => Verdict::Withheld,
                         Ok(e) => explain::row_verdict(e, c, &self.subquery_results, heard),
                     };
@@ -178,11 +178,11 @@ impl Trial {
     }
 
     /// What is heard of a row, as its reader gets it.
-    fn heard(&self, effective: Result<&Arc<EffectiveQuery>, &QueryError>, c: &RowChange) -> Option<Heard> {
-        let effective = effective.ok().filter(|e| e.is_about(c))?;
-        let cells = |seen: &VisibleRow| effective.shown(seen).map(|(i, v)| (i, v.clone())).collect();
+    fn heard(&self, plan: Result<&Arc<EffectivePlan>, &QueryError>, c: &RowChange) -> Option<Heard> {
+        let plan = plan.ok().filter(|e| e.is_about(c))?;
+        let cells = |seen: &VisibleRow| plan.shown(seen).map(|(i, v)| (i, v.clone())).collect();
         let heard = |how, cells| Some(Heard { how, cells });
-        match feed::change(effective, c, &self.subquery_results, None) {
+        match feed::change(plan, c, &self.subquery_results, None) {
             Err(feed::MissingValue) => heard(How::Anew, vec![]),
             Ok(None) => None,
             Ok(Some(Change::Add { row, .. })) => heard(How::Added, cells(&row)),

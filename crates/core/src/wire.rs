@@ -6,8 +6,8 @@ use gossip_protocol::timestamp::rfc3339;
 
 use crate::engine::{Delta, ResyncReason};
 use crate::feed::Change;
+use crate::plan::{EffectivePlan, VisibleRow};
 use crate::position::{Position, Term};
-use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::Key;
 use crate::seal::{Cursor, Sealer};
 use crate::value::Value;
@@ -26,12 +26,8 @@ pub fn why_word(why: ResyncReason) -> &'static str {
 }
 
 /// The columns of a result, for the answer to `subscribe`.
-pub fn columns(e: &EffectiveQuery) -> Vec<ColumnInfo> {
-    let info = |&i: &usize| {
-        let c = &e.table.columns[i];
-        ColumnInfo { name: c.name.to_string(), ty: c.ty.name().into(), key: e.table.key.contains(&i) }
-    };
-    e.select.iter().map(info).collect()
+pub fn columns(e: &EffectivePlan) -> Vec<ColumnInfo> {
+    e.output().map(|c| ColumnInfo { name: c.name.into(), ty: c.ty.name().into(), key: c.key }).collect()
 }
 
 fn write_str(out: &mut String, s: &str) {
@@ -51,9 +47,9 @@ fn write_value(out: &mut String, v: &Value) {
     }
 }
 
-fn write_key(out: &mut String, e: &EffectiveQuery, key: &Key, sealer: &Sealer) {
-    if !e.open_key {
-        return write_str(out, &sealer.opaque_key(&e.table.name, key));
+fn write_key(out: &mut String, e: &EffectivePlan, key: &Key, sealer: &Sealer) {
+    if !e.open_key() {
+        return write_str(out, &sealer.opaque_key(&e.table().name, key));
     }
     out.push('[');
     for (i, v) in key.iter().enumerate() {
@@ -63,11 +59,11 @@ fn write_key(out: &mut String, e: &EffectiveQuery, key: &Key, sealer: &Sealer) {
     out.push(']');
 }
 
-fn write_columns<'a>(out: &mut String, e: &EffectiveQuery, values: impl Iterator<Item = (usize, &'a Value)>) {
+fn write_columns<'a>(out: &mut String, e: &EffectivePlan, values: impl Iterator<Item = (usize, &'a Value)>) {
     out.push('{');
     for (n, (i, v)) in values.enumerate() {
         out.push_str(if n > 0 { "," } else { "" });
-        write_str(out, &e.table.columns[i].name);
+        write_str(out, e.project.name(i, e.table()));
         out.push(':');
         write_value(out, v);
     }
@@ -77,7 +73,7 @@ fn write_columns<'a>(out: &mut String, e: &EffectiveQuery, values: impl Iterator
 /// Rows of a result as a JSON array, from the start of `rows`, until about `bytes` bytes or `most` rows; says how many
 /// were taken.
 pub fn rows_json(
-    e: &EffectiveQuery,
+    e: &EffectivePlan,
     rows: &[(Key, VisibleRow)],
     bytes: usize,
     most: usize,
@@ -104,9 +100,9 @@ pub fn rows_json(
 }
 
 /// The cursor after a delta or a result.
-pub fn cursor(e: &EffectiveQuery, term: Term, position: Position, sealer: &Sealer) -> String {
+pub fn cursor(e: &EffectivePlan, term: Term, position: Position, sealer: &Sealer) -> String {
     sealer.seal(&Cursor {
-        source: e.table.source.to_string(),
+        source: e.table().source.to_string(),
         epoch: term.epoch,
         timeline: term.timeline,
         commit: position.commit,
@@ -136,7 +132,7 @@ pub fn delta_body(d: &Delta, cursor: &str, wording: Wording, sealer: &Sealer) ->
     out.push('"');
     if wording.position {
         out.push_str(",\"position\":");
-        write_str(&mut out, &format!("{}:{}", e.table.source, d.position));
+        write_str(&mut out, &format!("{}:{}", e.table().source, d.position));
     }
     if d.skipped > 0 {
         out.push_str(&format!(",\"skipped\":{}", d.skipped));
@@ -168,7 +164,7 @@ pub fn delta_body(d: &Delta, cursor: &str, wording: Wording, sealer: &Sealer) ->
             out.push_str(",\"changed\":[");
             for (n, i) in changed.iter().enumerate() {
                 out.push_str(if n > 0 { "," } else { "" });
-                write_str(&mut out, &e.table.columns[*i].name);
+                write_str(&mut out, e.project.name(*i, e.table()));
             }
             out.push(']');
         }

@@ -82,7 +82,7 @@ impl Bench {
     fn handle(&mut self, input: Input) {
         for output in self.engine.handle(input) {
             match output {
-                Output::FetchSnapshot(id, of, _) => self.fetches.push((id, of.table.name.clone())),
+                Output::FetchSnapshot { id, request, .. } => self.fetches.push((id, request.table.name.clone())),
                 Output::CancelSnapshot(id) => self.fetches.retain(|(f, _)| *f != id),
                 Output::Audited { difference, rows, .. } => {
                     if rows == 0 && difference.is_none() && !self.world.calls.is_empty() {
@@ -110,7 +110,7 @@ impl Bench {
         self.at += 1;
         let (at, from) = (Position::at(self.at), Position::at(self.at - 1));
         let committed = CommitTime::default();
-        let transaction = Transaction { position: at, committed, xid: 0, joined_after: None, changes };
+        let transaction = Transaction { position: at, committed, number: 0, inexact_after: None, changes };
         self.handle(Input::Interval(Arc::new(Interval {
             source: "s".into(),
             epoch: 1,

@@ -32,8 +32,8 @@ fn interval(at: u64, changes: Vec<RowChange>, resets: Vec<Reset>) -> Arc<Interva
     let transaction = Transaction {
         position: Position::at(at),
         committed: CommitTime::default(),
-        xid: 0,
-        joined_after: None,
+        number: 0,
+        inexact_after: None,
         changes,
     };
     Arc::new(Interval {
@@ -75,13 +75,13 @@ fn engine(of: &Arc<Table>, every: i64) -> (Engine, SnapshotId) {
 }
 
 fn fetched(outputs: &[Output]) -> Option<SnapshotId> {
-    outputs.iter().rev().find_map(|o| if let Output::FetchSnapshot(id, ..) = o { Some(*id) } else { None })
+    outputs.iter().rev().find_map(|o| if let Output::FetchSnapshot { id, .. } = o { Some(*id) } else { None })
 }
 
 fn shown(outputs: &[Output]) -> Vec<i64> {
     let mut all = Vec::new();
     for o in outputs {
-        let cells = |feed: &gossip_core::rule::EffectiveQuery, seen: &gossip_core::rule::VisibleRow| -> Vec<i64> {
+        let cells = |feed: &gossip_core::plan::EffectivePlan, seen: &gossip_core::plan::VisibleRow| -> Vec<i64> {
             let number = |(_, v): (usize, &Value)| if let Value::Int(i) = v { *i } else { -1 };
             feed.shown(seen).map(number).collect()
         };

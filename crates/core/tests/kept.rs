@@ -31,7 +31,7 @@ fn subscribe(engine: &mut Engine, sub: SubId, rows: i64) -> Result<(), String> {
     let mut end = Err("no answer".to_string());
     while let Some(output) = outputs.pop() {
         match output {
-            Output::FetchSnapshot(id, ..) => {
+            Output::FetchSnapshot { id, .. } => {
                 let row = |n| -> Row { [Value::Int(n), Value::Int(n), sub.to_string().into()].into() };
                 outputs.extend(engine.handle(Input::SnapshotRows(id, (0..rows).map(row).collect())));
                 outputs.extend(engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(1)))));

@@ -7,8 +7,8 @@ use gossip_core::explain::{Passed, explain};
 use gossip_core::mask::Mask;
 use gossip_core::position::{CommitTime, Old, Position, RowChange, Transaction};
 use gossip_core::query::{Expr, Placeholder, parse_condition, parse_mask, parse_query};
-use gossip_core::rule::{Claims, EffectiveQuery, Permitted, RuleSet, RuleText};
-use gossip_core::schema::{Catalog, Column, Table, TableName};
+use gossip_core::rule::{self, Claims, Permitted, RuleSet, RuleText};
+use gossip_core::schema::{Catalog, Column, Identified, Table, TableName};
 use gossip_core::value::{Type, Value};
 use serde_json::{Map, json};
 
@@ -165,7 +165,7 @@ fn a_changed_membership_is_explained_by_the_rule_that_asks_it() {
     let permitted = Permitted { catalog: &catalog, rules: &rules, claims: &claims };
     let query = parse_query("SELECT * FROM calls", &permitted, &Map::new()).unwrap();
     let standing = rules.standing(&calls(), &claims, &catalog);
-    let effective = EffectiveQuery::new(query, &standing);
+    let plan = rule::fold(query, &standing);
     let steps = |table: &str, width: usize| {
         let new = (0..width).map(|_| Value::Int(1)).collect();
         let change = RowChange {
@@ -178,9 +178,9 @@ fn a_changed_membership_is_explained_by_the_rule_that_asks_it() {
         };
         let (position, committed) = (Position::at(1), CommitTime::default());
         explain(
-            &effective,
+            &plan,
             &standing,
-            &Transaction { position, committed, xid: 0, joined_after: None, changes: vec![change] },
+            &Transaction { position, committed, number: 0, inexact_after: None, changes: vec![change] },
             &(),
         )
     };
@@ -193,4 +193,32 @@ fn a_changed_membership_is_explained_by_the_rule_that_asks_it() {
         unknown.verdict == Passed::No && unknown.values[0].starts_with("nobody listens under this rule"),
         "{unknown:?}"
     );
+}
+
+/// The step of the query speaks of values as the asker sees them, as the verdict does.
+#[test]
+fn a_masked_value_is_explained_as_its_mask() {
+    let rule = RuleText {
+        role: "agent".into(),
+        table: TableName::plain("calls"),
+        masks: [("phone".to_string(), "left(phone, 2) || '…'".to_string())].into(),
+        ..RuleText::default()
+    };
+    let (rules, catalog) = (RuleSet::new(vec![rule]), catalog());
+    let claims = Claims { roles: vec!["agent".into()], ..Claims::default() };
+    let permitted = Permitted { catalog: &catalog, rules: &rules, claims: &claims };
+    let steps = |query: &str| {
+        let standing = rules.standing(&calls(), &claims, &catalog);
+        let plan = rule::fold(parse_query(query, &permitted, &Map::new()).unwrap(), &standing);
+        let table = catalog.get(&calls().name).unwrap().clone();
+        let row = [Value::Int(1), "Dunmore".into(), "0171 555".into(), Value::Null].into();
+        let change = RowChange::of(&Identified::new(table), [Value::Int(1)].into(), Old::Known(None), Some(row));
+        let (position, committed) = (Position::at(1), CommitTime::default());
+        let transaction = Transaction { position, committed, number: 0, inexact_after: None, changes: vec![change] };
+        explain(&plan, &standing, &transaction, &())
+    };
+    let told = steps("SELECT id FROM calls WHERE phone = '0171 555'");
+    assert_eq!(told[2].verdict, Passed::No);
+    assert!(told[2].values[0].contains("01…") && !told[2].values[0].contains("0171 555 ="), "{told:?}");
+    assert_eq!(steps("SELECT id FROM calls WHERE phone = '01…'")[2].verdict, Passed::Yes);
 }

@@ -4,9 +4,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use gossip_core::plan::EffectivePlan;
 use gossip_core::position::{CommitTime, Old, Position, RowChange, SnapshotPoint, Transaction};
 use gossip_core::query::parse_query;
-use gossip_core::rule::{Claims, EffectiveQuery, RuleSet, RuleText};
+use gossip_core::rule::{self, Claims, RuleSet, RuleText};
 use gossip_core::schema::{Catalog, Column, ColumnSet, Identified, Row, Table, TableName};
 use gossip_core::seam::SnapshotMerge;
 use gossip_core::value::{Type, Value};
@@ -27,7 +28,7 @@ fn table() -> Arc<Table> {
     })
 }
 
-fn effective(query: &str, mask: Option<&str>) -> Arc<EffectiveQuery> {
+fn plan(query: &str, mask: Option<&str>) -> Arc<EffectivePlan> {
     let mut catalog = Catalog::default();
     catalog.put(table());
     let rule = RuleText {
@@ -40,7 +41,7 @@ fn effective(query: &str, mask: Option<&str>) -> Arc<EffectiveQuery> {
     assert!(rules.check(&catalog).is_empty(), "{:?}", rules.check(&catalog));
     let claims = Claims { roles: vec!["r".into()], ..Claims::anonymous() };
     let query = parse_query(query, &catalog, &Map::new()).unwrap().bind(&Map::new(), &Map::new()).unwrap();
-    Arc::new(EffectiveQuery::new(query, &rules.standing(&table(), &claims, &catalog)))
+    Arc::new(rule::fold(query, &rules.standing(&table(), &claims, &catalog)))
 }
 
 /// What is done to a row: it comes or is written anew, only its number changes, it moves to another key, it goes.
@@ -112,11 +113,11 @@ proptest! {
         shown in any::<prop::sample::Index>(),
         kind in 0..4_usize,
     ) {
-        let effective = [
-            effective("SELECT * FROM notes WHERE n < 3", None),
-            effective("SELECT id FROM notes WHERE body <> 'body 1'", None),
-            effective("SELECT * FROM notes", Some("left(body, 6)")),
-            effective("SELECT id, n FROM notes", None),
+        let plan = [
+            plan("SELECT * FROM notes WHERE n < 3", None),
+            plan("SELECT id FROM notes WHERE body <> 'body 1'", None),
+            plan("SELECT * FROM notes", Some("left(body, 6)")),
+            plan("SELECT id, n FROM notes", None),
         ][kind].clone();
         let (asked, shown) = (asked.index(steps.len()), shown.index(steps.len() + 1));
         let (asked, shown) = (asked.min(shown), asked.max(shown));
@@ -128,11 +129,11 @@ proptest! {
         let mut stands: BTreeMap<i64, (bool, Option<usize>, Option<usize>)> = BTreeMap::new();
         for (i, step) in steps.iter().enumerate() {
             if i == shown {
-                in_snapshot = snapshot(&mut seam, &effective, &rows, i);
+                in_snapshot = snapshot(&mut seam, &plan, &rows, i);
             }
             for change in changes(&mut rows, step) {
                 if i >= asked {
-                    prop_assert!(seam.overlay(&effective, &transaction(i + 1), &change));
+                    prop_assert!(seam.overlay(&plan, &transaction(i + 1), &change));
                 }
                 let Value::Int(id) = change.key[0] else { unreachable!() };
                 let (told, moved, left_out) = stands.entry(id).or_default();
@@ -144,21 +145,21 @@ proptest! {
             }
         }
         if shown == steps.len() {
-            in_snapshot = snapshot(&mut seam, &effective, &rows, shown);
+            in_snapshot = snapshot(&mut seam, &plan, &rows, shown);
         }
         let lacks = |(id, (told, moved, left_out)): (&i64, &(bool, Option<usize>, Option<usize>))| {
             let later = |at: &Option<usize>| at.is_some_and(|i| i >= shown);
             !told && later(left_out) && (later(moved) || !in_snapshot.contains(id))
         };
-        let found = seam.finish(&effective, Position::at(steps.len() as u64)).expect("all is passed");
+        let found = seam.finish(&plan, Position::at(steps.len() as u64)).expect("all is passed");
         match found {
             Ok(found) => {
                 let right: Vec<_> = rows
                     .iter()
-                    .filter_map(|(id, row)| Some((vec![Value::Int(*id)], shown_of(&effective, row)?)))
+                    .filter_map(|(id, row)| Some((vec![Value::Int(*id)], shown_of(&plan, row)?)))
                     .collect();
                 let found: Vec<_> =
-                    found.iter().map(|(key, seen)| (key.to_vec(), effective.shown(seen).map(|(_, v)| v.clone()).collect())).collect();
+                    found.iter().map(|(key, seen)| (key.to_vec(), plan.shown(seen).map(|(_, v)| v.clone()).collect())).collect();
                 prop_assert_eq!(found, right);
             }
             Err(_) => prop_assert!(kind != 3 && stands.iter().any(lacks), "all of it was there"),
@@ -166,25 +167,25 @@ proptest! {
     }
 }
 
-fn shown_of(effective: &EffectiveQuery, row: &Row) -> Option<Vec<Value>> {
-    let seen = effective.see(row, &())?;
-    Some(effective.shown(&seen).map(|(_, v)| v.clone()).collect())
+fn shown_of(plan: &EffectivePlan, row: &Row) -> Option<Vec<Value>> {
+    let seen = plan.see(row, &())?;
+    Some(plan.shown(&seen).map(|(_, v)| v.clone()).collect())
 }
 
 fn transaction(n: usize) -> Transaction {
     Transaction {
         position: Position::at(n as u64),
         committed: CommitTime::default(),
-        xid: n as u64,
-        joined_after: None,
+        number: n as u64,
+        inexact_after: None,
         changes: vec![],
     }
 }
 
 /// Gives a snapshot as the reader does: what is not to be seen does not come. The keys of what came.
-fn snapshot(seam: &mut SnapshotMerge, effective: &EffectiveQuery, rows: &Rows, after: usize) -> BTreeSet<i64> {
-    let seen = || rows.iter().filter(|(_, row)| effective.sees(row, &()));
-    seam.rows(effective, seen().map(|(_, row)| row.clone()).collect());
+fn snapshot(seam: &mut SnapshotMerge, plan: &EffectivePlan, rows: &Rows, after: usize) -> BTreeSet<i64> {
+    let seen = || rows.iter().filter(|(_, row)| plan.sees(row, &()));
+    seam.rows(plan, seen().map(|(_, row)| row.clone()).collect());
     seam.complete(SnapshotPoint::UpTo(Position::at(after as u64)));
     seen().map(|(id, _)| *id).collect()
 }
@@ -192,18 +193,18 @@ fn snapshot(seam: &mut SnapshotMerge, effective: &EffectiveQuery, rows: &Rows, a
 /// A table whose rows are written all the time, large values apart: whoever comes gets a result from the first snapshot.
 #[test]
 fn rows_that_are_written_again_and_again_do_not_keep_anybody_waiting() {
-    let effective = effective("SELECT * FROM notes", None);
+    let plan = plan("SELECT * FROM notes", None);
     let mut rows: Rows = (0..100).map(|id| (id, row(id, id, 0))).collect();
     let mut seam = SnapshotMerge::default();
     for n in 1..=1_000 {
         if n == 500 {
-            snapshot(&mut seam, &effective, &rows, n - 1);
+            snapshot(&mut seam, &plan, &rows, n - 1);
         }
         for change in changes(&mut rows, &Step::Count(n as i64 % 100, n as i64)) {
-            assert!(seam.overlay(&effective, &transaction(n), &change));
+            assert!(seam.overlay(&plan, &transaction(n), &change));
         }
     }
-    let found = seam.finish(&effective, Position::at(1_000)).unwrap().expect("nothing is missing");
+    let found = seam.finish(&plan, Position::at(1_000)).unwrap().expect("nothing is missing");
     let right: Vec<_> = rows.values().cloned().collect();
     assert_eq!(found.into_iter().map(|(_, seen)| seen.row).collect::<Vec<_>>(), right);
 }

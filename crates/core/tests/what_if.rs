@@ -6,8 +6,9 @@ use std::sync::Arc;
 
 use gossip_core::engine::{Engine, Input, Limits, Output, Request};
 use gossip_core::feed::Change;
+use gossip_core::plan::EffectivePlan;
 use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, SnapshotPoint, Transaction};
-use gossip_core::rule::{Claims, EffectiveQuery, RuleSet, RuleText};
+use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Column, ColumnSet, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use gossip_core::what_if::Effect;
@@ -48,7 +49,7 @@ fn rules(of: &[usize]) -> Arc<RuleSet> {
 /// What was told of a row.
 type Told = BTreeMap<(Position, i64), String>;
 
-fn told(e: &EffectiveQuery, c: &Change) -> String {
+fn told(e: &EffectivePlan, c: &Change) -> String {
     let cells = |row| format!("{:?}", e.shown(row).map(|(i, v)| (i, v.clone())).collect::<Vec<_>>());
     match c {
         Change::Add { row, .. } => "add ".to_string() + &cells(row),
@@ -77,7 +78,7 @@ fn run(rules: Arc<RuleSet>, request: &Request, transactions: &[Arc<Transaction>]
     };
     engine.handle(interval(vec![], 0, 1));
     for output in engine.handle(Input::Subscribe(1, Box::new(request.clone()))) {
-        if let Output::FetchSnapshot(id, ..) = output {
+        if let Output::FetchSnapshot { id, .. } = output {
             engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(1))));
         }
     }
@@ -132,8 +133,8 @@ fn transactions(steps: Vec<Vec<Step>>) -> Vec<Arc<Transaction>> {
         all.push(Arc::new(Transaction {
             position,
             committed,
-            xid: 0,
-            joined_after: None,
+            number: 0,
+            inexact_after: None,
             changes: changes.into_values().collect(),
         }));
     }

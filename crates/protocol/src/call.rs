@@ -171,7 +171,7 @@ pub struct Explain {
     /// The instance that is to answer; without it the one that is asked.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub instance: Option<String>,
-    /// The transaction, as `source:position`; without it only the effective query is told.
+    /// The transaction, as `source:position`; without it only the effective plan is told.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub position: Option<String>,
     /// Whom it concerns.

@@ -218,8 +218,8 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
     let told = |t: &Arc<Transaction>| Told {
         position: t.position.to_string(),
         committed: [t.committed.from, t.committed.to],
-        xid: t.xid,
-        joined_after: t.joined_after.map(|p| p.to_string()),
+        xid: t.number,
+        joined_after: t.inexact_after.map(|p| p.to_string()),
         changes: t.changes.iter().filter(|c| is_told(&c.table)).map(change).collect(),
     };
     let reset = |r: &Reset| ToldReset {
@@ -363,8 +363,8 @@ fn table_in(name: TableName, source: &Arc<str>, d: Described) -> Result<Arc<Tabl
 fn transaction(t: Told, tables: &Tables) -> Result<Arc<Transaction>, String> {
     let changes = t.changes.into_iter().map(|c| change_in(c, tables)).collect::<Result<_, _>>()?;
     let committed = CommitTime { from: t.committed[0], to: t.committed[1] };
-    let joined_after = t.joined_after.as_deref().map(position).transpose()?;
-    Ok(Arc::new(Transaction { position: position(&t.position)?, committed, xid: t.xid, joined_after, changes }))
+    let inexact_after = t.joined_after.as_deref().map(position).transpose()?;
+    Ok(Arc::new(Transaction { position: position(&t.position)?, committed, number: t.xid, inexact_after, changes }))
 }
 
 fn change_in(c: ToldChange, tables: &Tables) -> Result<RowChange, String> {

@@ -43,8 +43,8 @@ fn interval(n: u64, bytes: Option<usize>) -> Arc<Interval> {
         Arc::new(Transaction {
             position: Position::at(n),
             committed,
-            xid: 0,
-            joined_after: None,
+            number: 0,
+            inexact_after: None,
             changes: vec![change(bytes)],
         })
     };

@@ -84,8 +84,14 @@ fn interval() -> impl Strategy<Value = Interval> {
     (transactions, any::<u64>(), any::<bool>()).prop_map(|(all, timeline, reset)| {
         let transaction = |(i, (changes, xid, at)): (usize, (Vec<RowChange>, u64, i64))| {
             let position = if i == 0 { Position::part(8, 3) } else { Position::at(i as u64 + 8) };
-            let joined_after = (xid % 2 == 0).then_some(Position::at(6));
-            Arc::new(Transaction { position, committed: CommitTime { from: at, to: at }, xid, joined_after, changes })
+            let inexact_after = (xid % 2 == 0).then_some(Position::at(6));
+            Arc::new(Transaction {
+                position,
+                committed: CommitTime { from: at, to: at },
+                number: xid,
+                inexact_after,
+                changes,
+            })
         };
         let reset = Reset { name: table().name.clone(), table: reset.then(table), why: ResetReason::Truncated };
         Interval {
@@ -193,8 +199,8 @@ fn interval_of(changes: Vec<RowChange>) -> Interval {
     let t = Transaction {
         position: Position::at(9),
         committed: CommitTime { from: 1, to: 2 },
-        xid: 0,
-        joined_after: None,
+        number: 0,
+        inexact_after: None,
         changes,
     };
     Interval {

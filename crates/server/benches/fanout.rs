@@ -156,8 +156,8 @@ fn interval(db: &rusqlite::Connection, table: &Identified, at: &mut u64, transac
             Arc::new(Transaction {
                 position: Position::at(*at),
                 committed: CommitTime::default(),
-                xid: 0,
-                joined_after: None,
+                number: 0,
+                inexact_after: None,
                 changes,
             })
         })

@@ -12,8 +12,9 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use gossip_core::engine::{Engine, Input, Limits, Output, Request};
+use gossip_core::plan::EffectivePlan;
 use gossip_core::position::{Position, SnapshotPoint};
-use gossip_core::rule::{Claims, EffectiveQuery, RuleSet, RuleText};
+use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Row, TableName};
 use gossip_core::value::Value;
 
@@ -23,7 +24,7 @@ const MATCHING: usize = 10;
 const ROUNDS: usize = 5;
 
 /// An engine with `count` live feeds `owner = i AND level > y`, ten to an owner.
-fn engine(count: usize) -> (Engine, Vec<Arc<EffectiveQuery>>) {
+fn engine(count: usize) -> (Engine, Vec<Arc<EffectivePlan>>) {
     let rule = RuleText { role: "all".into(), table: TableName::plain("calls"), ..RuleText::default() };
     let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), Limits::default());
     engine.handle(Input::Table(table()));
@@ -34,7 +35,7 @@ fn engine(count: usize) -> (Engine, Vec<Arc<EffectiveQuery>>) {
         let query = format!("SELECT * FROM calls WHERE owner = {} AND level > {}", i / MATCHING, i % MATCHING);
         let request = Request { query, params: Default::default(), claims: claims.clone(), ..Request::default() };
         for output in engine.handle(Input::Subscribe(i as u64, Box::new(request))) {
-            if let Output::FetchSnapshot(id, feed, _) = output {
+            if let Output::FetchSnapshot { id, plan: feed, .. } = output {
                 feeds.push(feed);
                 engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(1))));
             }
@@ -49,7 +50,7 @@ fn main() {
     println!("{:>10} {:>12} {:>14} {:>12} {:>16}", "feeds", "engine", "hash + ten", "scan", "engine / hash");
     for count in [10_000, 100_000, 1_000_000].into_iter().filter(|c| *c <= largest) {
         let (mut engine, feeds) = engine(count);
-        let mut by_owner: HashMap<i64, Vec<Arc<EffectiveQuery>>> = HashMap::new();
+        let mut by_owner: HashMap<i64, Vec<Arc<EffectivePlan>>> = HashMap::new();
         for (i, f) in feeds.iter().enumerate() {
             by_owner.entry((i / MATCHING) as i64).or_default().push(f.clone());
         }

@@ -15,8 +15,9 @@ use std::time::Instant;
 
 use common::{interval, median, table};
 use gossip_core::engine::{Engine, Input, Limits, Output, Request};
+use gossip_core::plan::EffectivePlan;
 use gossip_core::position::{Position, SnapshotPoint};
-use gossip_core::rule::{Claims, EffectiveQuery, RuleSet, RuleText};
+use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Column, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use serde_json::json;
@@ -41,7 +42,7 @@ fn assignments() -> Arc<Table> {
 }
 
 /// An engine with so many subscriptions, and the feeds of `calls` by who asks.
-fn engine(rows: &str, subscriptions: usize, each: usize) -> (Engine, HashMap<i64, Arc<EffectiveQuery>>) {
+fn engine(rows: &str, subscriptions: usize, each: usize) -> (Engine, HashMap<i64, Arc<EffectivePlan>>) {
     let name = TableName::plain("calls");
     let rule = RuleText { role: "all".into(), table: name.clone(), rows: Some(rows.into()), ..RuleText::default() };
     let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), Limits::default());
@@ -56,12 +57,12 @@ fn engine(rows: &str, subscriptions: usize, each: usize) -> (Engine, HashMap<i64
         let request = Request { query: "SELECT * FROM calls".into(), claims, ..Request::default() };
         let mut outputs = engine.handle(Input::Subscribe(i as u64, Box::new(request)));
         while let Some(output) = outputs.pop() {
-            let Output::FetchSnapshot(id, feed, _) = output else { continue };
-            let row: Row = match feed.table.name == name {
+            let Output::FetchSnapshot { id, plan: feed, .. } = output else { continue };
+            let row: Row = match feed.table().name == name {
                 true => [Value::Int(me), Value::Int(me), Value::Int(1)].into(),
                 false => [Value::Int(me), Value::Int(me), Value::Int(me)].into(),
             };
-            if feed.table.name == name {
+            if feed.table().name == name {
                 feeds.insert(me, feed);
             }
             outputs.extend(engine.handle(Input::SnapshotRows(id, vec![row])));

@@ -12,8 +12,8 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 
 use bytes::Bytes;
 use gossip_core::engine::{ResyncReason, SubId};
+use gossip_core::plan::EffectivePlan;
 use gossip_core::position::Position;
-use gossip_core::rule::EffectiveQuery;
 use gossip_core::seal::Sealer;
 use gossip_core::seam::ResultRows;
 use gossip_core::send_queue::{Offered, QueueLimits, SendQueue};
@@ -114,7 +114,7 @@ pub struct WholeResult {
     /// Why it is sent.
     pub why: ResyncReason,
     /// What was asked.
-    pub feed: Arc<EffectiveQuery>,
+    pub feed: Arc<EffectivePlan>,
     /// All rows.
     pub rows: Arc<ResultRows>,
     /// Where it stands.

@@ -9,8 +9,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::time::Duration;
 
-use gossip_core::engine::{Input, RowFilter, SnapshotId};
-use gossip_core::rule::EffectiveQuery;
+use gossip_core::engine::{Input, SnapshotId};
+use gossip_core::plan::{EffectivePlan, SnapshotRequest};
 use gossip_core::schema::Row;
 use gossip_source::Source;
 use parking_lot::Mutex;
@@ -35,8 +35,8 @@ const HANGING: usize = 8;
 /// One snapshot that is wanted.
 struct Job {
     id: SnapshotId,
-    feed: Arc<EffectiveQuery>,
-    only: Option<RowFilter>,
+    plan: Arc<EffectivePlan>,
+    request: SnapshotRequest,
     inputs: mpsc::Sender<Input>,
     cancelled: Arc<AtomicBool>,
 }
@@ -44,7 +44,7 @@ struct Job {
 impl Job {
     /// What of some rows is worth the way to the engine. Where other tables decide about rows, the engine alone knows.
     fn of_interest(&self, rows: &[Row], apart: bool) -> Vec<Row> {
-        let sees = |row: &&Row| apart || self.feed.sees(row, &());
+        let sees = |row: &&Row| apart || self.plan.sees(row, &());
         rows.iter().filter(sees).cloned().collect()
     }
 }
@@ -76,12 +76,12 @@ impl Queue {
         let who = behind.chain(self.waiting.keys()).find(may)?.clone();
         let first = self.waiting.get_mut(&who)?.pop_front()?;
         let mut jobs = vec![first];
-        if jobs[0].only.is_none() {
-            let table = jobs[0].feed.table.clone();
+        if jobs[0].request.filter.is_none() {
+            let table = jobs[0].request.table.clone();
             for others in self.waiting.values_mut() {
                 let mut rest = VecDeque::new();
                 while let Some(job) = others.pop_front() {
-                    let same = job.only.is_none() && job.feed.table == table;
+                    let same = job.request.filter.is_none() && job.request.table == table;
                     if same && jobs.len() < TOGETHER { jobs.push(job) } else { rest.push_back(job) }
                 }
                 *others = rest;
@@ -165,14 +165,14 @@ impl Snapshots {
     pub fn fetch(
         self: &Arc<Self>,
         id: SnapshotId,
-        feed: Arc<EffectiveQuery>,
-        only: Option<RowFilter>,
+        plan: Arc<EffectivePlan>,
+        request: SnapshotRequest,
         owner: Option<Arc<str>>,
         inputs: mpsc::Sender<Input>,
     ) {
         let cancelled = Arc::new(AtomicBool::new(false));
         self.cancelled.lock().insert(id, cancelled.clone());
-        let job = Job { id, feed, only, inputs, cancelled };
+        let job = Job { id, plan, request, inputs, cancelled };
         self.queue.lock().waiting.entry(owner.unwrap_or_default()).or_default().push_back(job);
         self.begin();
     }
@@ -238,7 +238,7 @@ impl Snapshots {
     /// Reads a table for all who wait for it.
     fn read(&self, jobs: &[Job], pieces: &AtomicU64) {
         let Some(first) = jobs.first() else { return };
-        let apart: Vec<bool> = jobs.iter().map(|j| !j.feed.subqueries().is_empty()).collect();
+        let apart: Vec<bool> = jobs.iter().map(|j| !j.plan.subqueries().is_empty()).collect();
         let mut take = |rows: Vec<Row>| {
             pieces.fetch_add(1, Relaxed);
             let mut wanted = false;
@@ -251,7 +251,9 @@ impl Snapshots {
             pieces.fetch_add(1, Relaxed);
             wanted
         };
-        let read = self.source.snapshot(&first.feed.table, first.only.as_ref(), &mut take);
+        let mut request = first.request.clone();
+        jobs.iter().for_each(|j| request.columns.union_with(&j.request.columns));
+        let read = self.source.snapshot(&request, &mut take);
         for job in jobs.iter().filter(|j| !j.cancelled.load(Relaxed)) {
             let done = match &read {
                 Ok(Some(shows)) => Input::SnapshotDone(job.id, shows.clone()),
@@ -265,8 +267,8 @@ impl Snapshots {
 
 #[cfg(test)]
 mod tests {
+    use gossip_core::plan::RowFilter;
     use gossip_core::query::{Expr, LiveQuery};
-    use gossip_core::rule::EffectiveQuery;
     use gossip_core::schema::{Table, TableName};
 
     use super::*;
@@ -280,9 +282,11 @@ mod tests {
             old_values: true,
             incarnation: 0,
         });
-        let feed = Arc::new(EffectiveQuery::new(LiveQuery { table, select: vec![], condition: Expr::always() }, &[]));
+        let query = LiveQuery { table: table.clone(), select: vec![], condition: Expr::always() };
+        let plan = Arc::new(EffectivePlan::new(query, vec![]));
         let (inputs, _) = mpsc::channel(1);
-        Job { id, feed, only: only.then(RowFilter::default), inputs, cancelled: Arc::default() }
+        let request = plan.snapshot_of(only.then(RowFilter::default));
+        Job { id, plan, request, inputs, cancelled: Arc::default() }
     }
 
     fn queue(jobs: Vec<(&str, Job)>) -> Queue {

@@ -5,18 +5,19 @@
 
 use std::fmt::Write as _;
 
-use gossip_core::engine::RowFilter;
+use gossip_core::plan::{RowFilter, SnapshotRequest};
 use gossip_core::schema::Table;
 use gossip_core::value::{Type, Value};
 
 /// ` WHERE …` with the rows that are wanted, or nothing for all of them.
-pub fn condition(table: &Table, only: Option<&RowFilter>, quote: impl Fn(&str) -> String) -> String {
-    only.and_then(|only| any(table, only, quote)).map(|any| format!(" WHERE {any}")).unwrap_or_default()
+pub fn condition(request: &SnapshotRequest, quote: impl Fn(&str) -> String) -> String {
+    let any = request.filter.as_ref().and_then(|filter| any(&request.table, filter, quote));
+    any.map(|any| format!(" WHERE {any}")).unwrap_or_default()
 }
 
-fn any(table: &Table, only: &RowFilter, quote: impl Fn(&str) -> String) -> Option<String> {
+fn any(table: &Table, filter: &RowFilter, quote: impl Fn(&str) -> String) -> Option<String> {
     let mut sql = String::new();
-    for (column, values) in only.iter() {
+    for (column, values) in filter.iter() {
         let column = table.columns.get(*column)?;
         let values = values.iter().filter(|v| !v.is_null()).map(|v| literal(v, column.ty));
         let values = values.collect::<Option<Vec<_>>>()?;
@@ -51,9 +52,13 @@ mod tests {
         let columns = [("id", Type::Int8), ("it's", Type::Text), ("x", Type::Float8)].map(column).to_vec();
         let name = TableName::plain("t");
         let table = Table { name, source: "s".into(), columns, key: vec![0], old_values: true, incarnation: 0 };
-        let sql =
-            |only: Vec<(usize, Vec<Value>)>| condition(&table, Some(&RowFilter::new(only)), |n| format!("\"{n}\""));
-        assert_eq!(condition(&table, None, str::to_string), "");
+        let whole = SnapshotRequest::whole(&table.into());
+        let sql = |filter: Vec<(usize, Vec<Value>)>| {
+            condition(&SnapshotRequest { filter: Some(RowFilter::new(filter)), ..whole.clone() }, |n| {
+                format!("\"{n}\"")
+            })
+        };
+        assert_eq!(condition(&whole, str::to_string), "");
         assert_eq!(
             sql(vec![(0, vec![Value::Int(-1), Value::Null]), (1, vec!["a'b".into()])]),
             r#" WHERE "id" IN (-1) OR "it's" IN ('a''b')"#

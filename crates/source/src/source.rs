@@ -4,7 +4,7 @@ use std::fmt::Debug;
 use std::path::Path;
 use std::sync::Arc;
 
-use gossip_core::engine::RowFilter;
+use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::SnapshotPoint;
 use gossip_core::schema::{Row, Table, TableName};
 
@@ -99,13 +99,12 @@ pub trait Source: Debug + Send + Sync {
     /// be handed on. Whoever reads next begins after a gap. Returns whether anything was let go.
     fn drop_backlog(&self) -> Result<bool>;
 
-    /// Reads the rows of `table` that are wanted, and possibly others, at one moment and hands them to `take` in pieces;
+    /// Reads the rows that are wanted, and possibly others, at one moment and hands them to `take` in pieces;
     /// `take` says whether to go on. Returns what they show, or `None` if `take` had enough. Rows with a NULL in their
     /// key have no name to be told apart by and are left out.
     fn snapshot(
         &self,
-        table: &Arc<Table>,
-        wanted: Option<&RowFilter>,
+        wanted: &SnapshotRequest,
         take: &mut dyn FnMut(Vec<Row>) -> bool,
     ) -> Result<Option<SnapshotPoint>>;
 

@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
+use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::{Old, ResetReason};
 use gossip_core::schema::{Key, Row};
 use gossip_source::sqlite::leadership::try_lock;
@@ -52,7 +53,7 @@ impl Bench {
     fn tables(&self) -> Tables {
         let one = |t: &Arc<gossip_core::schema::Table>| {
             let mut rows = BTreeMap::new();
-            snapshot(&self.source, t, None, |piece| {
+            snapshot(&self.source, &SnapshotRequest::whole(t), |piece| {
                 rows.extend(piece.into_iter().map(|r| (t.key_of(&r), r)));
                 true
             })
@@ -93,7 +94,7 @@ impl Bench {
         // Whoever took a snapshot in between is brought up to date by the rows after it, also where they are as before.
         for mut tables in std::mem::take(&mut self.between) {
             for change in interval.transactions.iter().flat_map(|t| &t.changes) {
-                assert_eq!(interval.transactions[0].joined_after, Some(interval.from));
+                assert_eq!(interval.transactions[0].inexact_after, Some(interval.from));
                 let Some(rows) = tables.get_mut(&change.table.to_string()) else { continue };
                 match &change.new {
                     Some(row) => drop(rows.insert(change.key.clone(), row.clone())),

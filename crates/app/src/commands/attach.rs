@@ -7,11 +7,11 @@ use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use gossip_client::Session;
 use gossip_protocol::system::{InstanceRow, SystemRow};
-use gossip_server::config::Persona;
 use serde_json::{Map, Value as Json};
 
 use crate::commands::watch::read_token;
 use crate::outcome::{Failure, Outcome};
+use crate::personas::Persona;
 use crate::workbench;
 use crate::workbench::{Access, Place};
 
@@ -80,6 +80,9 @@ async fn others(url: &str, token: &str) -> Vec<Place> {
 }
 
 /// Runs the workbench.
+///
+/// # Errors
+/// No instance can be reached, a token file cannot be read, or the terminal fails.
 pub async fn run(args: Args) -> Outcome {
     let token = read_token(&args.token_file)?;
     for url in &args.urls {

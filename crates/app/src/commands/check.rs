@@ -9,6 +9,7 @@ use serde_json::json;
 use crate::config_file::ConfigFile;
 use crate::local::{ANYBODY, SET_A_SECRET, keys, source};
 use crate::outcome::{Failure, Outcome, print_line};
+use crate::personas::Personas;
 
 /// Arguments of `check`.
 #[derive(Debug, clap::Args)]
@@ -21,8 +22,12 @@ pub struct Args {
 }
 
 /// Prints what was found. Fails if anything keeps a rule or table from working.
+///
+/// # Errors
+/// The configuration or the database cannot be read, or something keeps a rule or table from working.
 pub async fn run(args: &Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
+    Personas::read(&args.file.config).map_err(Failure::usage)?;
     // A database is waited for.
     let mut findings = tokio::task::block_in_place(|| findings(&config))?;
     let mut names = Vec::new();

@@ -22,6 +22,9 @@ pub struct Args {
 }
 
 /// Has it drained: no new connections, clients are told to come back elsewhere, then its process ends.
+///
+/// # Errors
+/// The instance cannot be reached, or does not let itself be drained by this token.
 pub async fn run(args: Args) -> Outcome {
     let token = read_token(&args.token_file)?;
     let mut session = Session::connect(&args.url, Some(&token)).await?;

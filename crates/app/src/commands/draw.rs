@@ -39,6 +39,9 @@ async fn rows<R: SystemRow>(session: &mut Session, name: impl Fn(&R) -> &str) ->
 }
 
 /// Looks twice, and writes the file.
+///
+/// # Errors
+/// The instance cannot be reached, or the file cannot be written.
 pub async fn run(args: Args) -> Outcome {
     let ending = args.output.extension().and_then(|e| e.to_str()).unwrap_or("").to_string();
     if !matches!(ending.as_str(), "svg" | "pdf" | "txt") {

@@ -13,12 +13,13 @@ use gossip_core::explain::{Passed, Step};
 use gossip_protocol::call::{Explain, Subscribe, Whom};
 use gossip_protocol::{Call, ChangeEntry, Notification};
 use gossip_server::auth::Tokens;
-use gossip_server::config::{Auth, Config, Persona};
+use gossip_server::config::{Auth, Config};
 use serde::Deserialize;
 use serde_json::{Map, Value as Json, json};
 
 use crate::local::{Cluster, source};
 use crate::outcome::{Failure, Outcome, print_line};
+use crate::personas::{Persona, Personas};
 
 /// The role that looks into the instance; nobody else can have it.
 const OPERATOR: &str = "gossip-expect";
@@ -96,6 +97,9 @@ struct Listener {
 }
 
 /// Runs them all. Fails if one does not hold.
+///
+/// # Errors
+/// The file or what it names cannot be read, or an expectation does not hold.
 pub async fn run(args: Args) -> Outcome {
     let place = args.file.display().to_string();
     let text = std::fs::read_to_string(&args.file).map_err(|e| Failure::usage(format!("{place}: {e}")))?;
@@ -104,7 +108,9 @@ pub async fn run(args: Args) -> Outcome {
         Failure::usage(format!("{place}:{line}: {}", e.message().trim_end()))
     })?;
     let base = args.file.parent().unwrap_or(Path::new(""));
-    let mut config = Config::read(&base.join(&file.config)).map_err(Failure::usage)?;
+    let path = base.join(&file.config);
+    let mut config = Config::read(&path).map_err(Failure::usage)?;
+    let people = Personas::read(&path).map_err(Failure::usage)?;
     let names = || file.listen.keys().cloned().collect::<Vec<_>>().join(", ");
     for e in &file.expect {
         let named = e.hears.keys().chain(&e.silent).chain(e.why.keys());
@@ -133,7 +139,7 @@ pub async fn run(args: Args) -> Outcome {
 
     let cluster = Cluster::start(&config, &["expect".to_string()], Some(tokens.clone())).await?;
     let url = cluster.places()[0].1.to_string();
-    let outcome = hold(&file, &config, &place, &url, &tokens, &db).await;
+    let outcome = hold(&file, &people, &place, &url, &tokens, &db).await;
     cluster.stop().await;
     outcome
 }
@@ -152,7 +158,7 @@ fn begin(file: &File, base: &Path, dir: &Path) -> Result<rusqlite::Connection, S
 
 async fn hold(
     file: &File,
-    config: &Config,
+    people: &Personas,
     place: &str,
     url: &str,
     tokens: &Tokens,
@@ -167,8 +173,8 @@ async fn hold(
     let mut listeners = BTreeMap::new();
     for (name, l) in &file.listen {
         let named = l.persona.as_deref().unwrap_or(name);
-        let Some(persona) = config.personas.get(named) else {
-            let text = format!("{place}: listen.{name}: there is no [persona.{named}] in {}", config.path.display());
+        let Some(persona) = people.personas.get(named) else {
+            let text = format!("{place}: listen.{name}: there is no [persona.{named}] in {}", file.config.display());
             return Err(Failure::usage(text));
         };
         let token = match persona.roles.is_empty() {

@@ -10,6 +10,7 @@ use tokio::sync::Mutex;
 use crate::config_file::ConfigFile;
 use crate::local::{Cluster, source, tokens};
 use crate::outcome::{Failure, Outcome};
+use crate::personas::Personas;
 use crate::workbench::{Access, Place};
 use crate::{recording, setup, workbench};
 
@@ -27,6 +28,9 @@ pub struct Args {
 }
 
 /// Runs the workbench.
+///
+/// # Errors
+/// The configuration, the recording or the database cannot be read, or the terminal fails.
 pub async fn run(args: Args) -> Outcome {
     if let Some(path) = &args.recording {
         let events = recording::read(path).map_err(Failure::usage)?;
@@ -46,6 +50,7 @@ pub async fn run(args: Args) -> Outcome {
         }
     }
     let mut config = Config::read(&args.config).map_err(Failure::usage)?;
+    let people = Personas::read(&args.config).map_err(Failure::usage)?;
     // Without [auth] the instance is for this workbench alone, and so is its secret.
     let tokens = match tokens(&config)? {
         Some(tokens) if tokens.operators().is_some() => tokens,
@@ -69,9 +74,9 @@ pub async fn run(args: Args) -> Outcome {
         operator,
         tokens: Some(tokens),
         database: Some(source(&config)?),
-        personas: config.personas.clone(),
+        personas: people.personas,
         rules: config.rules.clone(),
-        watchers: config.watchers.clone(),
+        watchers: people.watchers,
         config: Some(config.path.clone()),
         first_steps,
         cluster: Some(Arc::new(Mutex::new(Some(cluster)))),

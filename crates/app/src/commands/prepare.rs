@@ -28,6 +28,9 @@ fn failure(e: SourceError) -> Failure {
 }
 
 /// Prepares, or removes.
+///
+/// # Errors
+/// The configuration cannot be read, or the database does not take a statement.
 pub fn run(args: &Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
     let source = source(&config)?;

@@ -28,6 +28,9 @@ pub struct Args {
 }
 
 /// Publishes, and prints where the event stands.
+///
+/// # Errors
+/// The instance cannot be reached, or does not take the event.
 pub async fn run(args: Args) -> Outcome {
     let data: Json = serde_json::from_str(&args.data)
         .map_err(|e| Failure::usage(format!("the data is not JSON: {e}; quote it for the shell")))?;

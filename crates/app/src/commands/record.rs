@@ -67,6 +67,9 @@ impl Recorder {
 }
 
 /// Records until the time is over, the connection ends, or somebody presses ctrl-c.
+///
+/// # Errors
+/// The instance cannot be reached, or the file is there already or cannot be written.
 pub async fn run(args: Args) -> Outcome {
     let masks = Masks::parse(&args.mask).map_err(|e| Failure::usage(format!("--mask {e}")))?;
     let token = read_token(&args.token_file)?;

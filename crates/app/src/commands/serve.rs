@@ -18,6 +18,9 @@ pub struct Args {
 }
 
 /// Runs until SIGINT or SIGTERM, then drains; or until operators have drained all of it.
+///
+/// # Errors
+/// The configuration cannot be read, the instance does not start, or a part of it has failed.
 pub async fn run(args: Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
     let tokens = tokens(&config)?;

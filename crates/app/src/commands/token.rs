@@ -21,6 +21,9 @@ pub struct Args {
 }
 
 /// Prints the token.
+///
+/// # Errors
+/// The configuration has no secret that tokens can be signed with, or a claim is not one.
 pub fn run(args: &Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
     let no_auth =

@@ -31,6 +31,9 @@ pub struct Args {
 }
 
 /// Reads a token from a file.
+///
+/// # Errors
+/// The file cannot be read.
 pub fn read_token(path: &PathBuf) -> Result<String, Failure> {
     let text = std::fs::read_to_string(path).map_err(|e| Failure::usage(format!("{}: {e}", path.display())))?;
     Ok(text.trim().to_string())
@@ -47,6 +50,9 @@ fn parse_params(params: &[String]) -> Result<Map<String, Json>, Failure> {
 }
 
 /// Prints until the count, the time or the connection ends.
+///
+/// # Errors
+/// The instance cannot be reached, or refuses the query or the token.
 pub async fn run(args: Args) -> Outcome {
     let token = args.token_file.as_ref().map(read_token).transpose()?;
     let params = parse_params(&args.params)?;

@@ -35,6 +35,9 @@ pub struct Harbour {
 }
 
 /// Some calls to begin with.
+///
+/// # Errors
+/// The database does not take it.
 pub fn fill(db: &mut dyn Store) -> Result<()> {
     let mut rng = StdRng::seed_from_u64(7);
     (0..12).try_for_each(|i| new_call(db, &mut rng, i * 25))
@@ -80,11 +83,17 @@ fn new_call(db: &mut dyn Store, rng: &mut StdRng, minutes: i64) -> Result<()> {
 
 impl Harbour {
     /// Opens the database for writing.
+    ///
+    /// # Errors
+    /// The database cannot be opened.
     pub fn open(source: &dyn Source, seed: u64) -> Result<Harbour> {
         Ok(Harbour { db: source.database().store()?, rng: StdRng::seed_from_u64(seed), minutes: 0 })
     }
 
     /// Lets one thing happen, in one transaction. `witness` sees the database at its end, before the commit.
+    ///
+    /// # Errors
+    /// The database does not take it; nothing has happened then.
     pub fn step(&mut self, witness: &mut dyn FnMut(&mut dyn Store)) -> Result<Committed> {
         self.db.begin()?;
         let done = self.act().and_then(|()| {

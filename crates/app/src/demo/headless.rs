@@ -20,6 +20,7 @@ use crate::demo::harbour::{Harbour, Simulation};
 use crate::demo::scene::{INSTANCES, Scene, remove};
 use crate::local::source;
 use crate::outcome::Failure;
+use crate::personas::Persona;
 use crate::workbench::operator_token;
 
 /// How long the end may wait for the last delta.
@@ -159,6 +160,9 @@ fn position(text: &str) -> u64 {
 }
 
 /// Runs the scenario, embedded or on this PostgreSQL database, and over this broker if one is given.
+///
+/// # Errors
+/// The scenario does not start, or a client of it is refused.
 pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) -> Result<Summary, Failure> {
     let scene = Scene::start(database, relay).await?;
     let source = source(&scene.config)?;
@@ -178,26 +182,18 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
         tasks.push(tokio::spawn(operate(session, operated.clone(), stopped.clone())));
     }
     let mut watchers = Vec::new();
-    for (i, w) in scene.config.watchers.iter().enumerate() {
-        let persona = scene.config.personas.get(&w.persona).cloned().unwrap_or_default();
-        let time = now() / 1_000_000;
-        let token = match persona.roles.is_empty() {
-            true => None,
-            false => Some(
-                scene
-                    .tokens
-                    .mint_for(&w.persona, &persona.roles, &persona.claims, time, 86_400)
-                    .map_err(Failure::usage)?,
-            ),
-        };
+    for (i, w) in scene.people.watchers.iter().enumerate() {
+        let persona = scene.people.personas.get(&w.persona).cloned().unwrap_or_default();
+        let mint = |p: &Persona| scene.tokens.mint_for(&w.persona, &p.roles, &p.claims, now() / 1_000_000, 86_400);
+        let token = (!persona.roles.is_empty()).then(|| mint(&persona)).transpose().map_err(Failure::usage)?;
         let instance = w.instance.clone().unwrap_or_else(|| INSTANCES[0].into());
         let mut session = Session::connect(&url(&instance), token.as_deref()).await?;
-        let answer =
-            session.subscribe(Subscribe { observed: Some(i.to_string()), ..Subscribe::from(&w.query) }).await?;
+        let observed = Some(i.to_string());
+        let answer = session.subscribe(Subscribe { observed, ..Subscribe::from(&w.query) }).await?;
         let taken = Arc::new(Mutex::new(Taken { live: ResultSet::new(answer), ..Taken::default() }));
         let lose = options.lose.filter(|(who, _)| *who == i).map(|(_, lose)| lose);
         tasks.push(tokio::spawn(watch(session, taken.clone(), lose, stopped.clone())));
-        watchers.push((w.persona.clone(), instance, taken));
+        watchers.push(Listener { persona: w.persona.clone(), instance, taken });
     }
 
     let (own, seed) = (source.clone(), options.seed);
@@ -216,7 +212,7 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
     // Everybody is told how far their instance is; then nothing is on its way any more.
     let last = history.lock().last();
     let waited = std::time::Instant::now();
-    while watchers.iter().any(|(_, _, t)| t.lock().position < last) && waited.elapsed() < PATIENCE {
+    while watchers.iter().any(|w| w.taken.lock().position < last) && waited.elapsed() < PATIENCE {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
     // The operator's streams are told of the same transactions, on other connections.
@@ -230,7 +226,23 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
     scene.cluster.stop().await;
     remove(source).await?;
 
-    let (history, operated) = (history.lock(), operated.lock());
+    summarize(&options, &history.lock(), &operated.lock(), &watchers)
+}
+
+/// Somebody who listened.
+struct Listener {
+    persona: String,
+    instance: String,
+    taken: Arc<Mutex<Taken>>,
+}
+
+/// Compares what each received with what the database says that they had to.
+fn summarize(
+    options: &Options,
+    history: &History,
+    operated: &Operated,
+    watchers: &[Listener],
+) -> Result<Summary, Failure> {
     let mut summary = Summary {
         changes: operated.changes,
         transactions: history.len() as u64,
@@ -243,10 +255,10 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
         seconds: options.seconds,
         seed: options.seed,
     };
-    for (i, (persona, instance, taken)) in watchers.iter().enumerate() {
-        let taken = taken.lock();
+    for (i, w) in watchers.iter().enumerate() {
+        let taken = w.taken.lock();
         if let Some(e) = &taken.error {
-            tracing::warn!("{persona}: {e}");
+            tracing::warn!("{}: {e}", w.persona);
         }
         let expected = history.expected(i, &operated.reads);
         let arrived: Vec<Arrived> = taken.arrived.iter().map(|(_, what)| what.clone()).collect();
@@ -263,8 +275,8 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
         summary.wrong_rows += history.wrong_rows(i, &rows) as u64;
         let count = |verdict: &str| operated.verdicts.get(&(i.to_string(), verdict.to_string())).copied().unwrap_or(0);
         summary.watchers.push(Heard {
-            persona: persona.clone(),
-            instance: instance.clone(),
+            persona: w.persona.clone(),
+            instance: w.instance.clone(),
             heard: arrived.iter().filter(|a| matches!(a, Arrived::Delta(_))).count() as u64,
             withheld: count("withheld"),
             outside: count("outside"),

@@ -48,6 +48,9 @@ pub struct Args {
 }
 
 /// Runs the demo.
+///
+/// # Errors
+/// The scenario does not start, or what was heard was not right.
 pub async fn run(args: Args) -> Outcome {
     if args.headless {
         let options =
@@ -68,7 +71,7 @@ pub async fn run(args: Args) -> Outcome {
     let token = scene.tokens.mint_for("harbour watch", &roles, &Default::default(), now, 86_400 * 365);
     let urls = scene.cluster.places().into_iter().map(|(_, a)| a.to_string()).collect();
     let gauges = tokio::spawn(gauges::run(urls, token.map_err(Failure::usage)?, args.seed));
-    let Scene { cluster, tokens, config, _dir } = scene;
+    let Scene { cluster, tokens, config, people, _dir } = scene;
     let places = cluster.places().into_iter().map(|(name, a)| Place { name, url: a.to_string() }).collect();
     let operator = workbench::operator_token(&tokens).map_err(Failure::usage)?;
     let cluster = Arc::new(Mutex::new(Some(cluster)));
@@ -78,9 +81,9 @@ pub async fn run(args: Args) -> Outcome {
         given: Default::default(),
         tokens: Some(tokens),
         database: Some(source.clone()),
-        personas: config.personas,
+        personas: people.personas,
         rules: config.rules,
-        watchers: config.watchers,
+        watchers: people.watchers,
         config: Some(config.path),
         first_steps: false,
         cluster: Some(cluster.clone()),

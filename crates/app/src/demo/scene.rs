@@ -10,6 +10,7 @@ use gossip_source::Source;
 use super::harbour;
 use crate::local::{Cluster, source};
 use crate::outcome::{Failure, Outcome};
+use crate::personas::Personas;
 
 const CONFIG: &str = include_str!("../../../../demo/gossip.toml");
 
@@ -62,12 +63,17 @@ pub struct Scene {
     pub tokens: Arc<Tokens>,
     /// The configuration.
     pub config: Config,
+    /// Who may listen, and who does.
+    pub people: Personas,
     /// Removed with it.
     pub(super) _dir: tempfile::TempDir,
 }
 
 impl Scene {
     /// Sets the scenario up in a new temporary directory, or in a schema of its own in a PostgreSQL database.
+    ///
+    /// # Errors
+    /// The directory, the database or an instance cannot be set up.
     pub async fn start(database: Option<&str>, relay: Option<&str>) -> Result<Scene, Failure> {
         let dir = tempfile::Builder::new().prefix("gossip-demo-").tempdir();
         let dir = dir.map_err(|e| Failure::usage(format!("temporary directory: {e}")))?;
@@ -77,6 +83,7 @@ impl Scene {
         };
         write(&path, &configuration(database, relay)?)?;
         let mut config = Config::read(&path).map_err(Failure::usage)?;
+        let people = Personas::read(&path).map_err(Failure::usage)?;
         // Any free port: a demo must not stand in the way of something that runs.
         config.listen.set_port(0);
         let source = source(&config)?;
@@ -93,11 +100,14 @@ impl Scene {
         let tokens = Arc::new(Tokens::new(auth, &rand::random::<[u8; 32]>()).map_err(Failure::usage)?);
         let names = INSTANCES.map(String::from);
         let cluster = Cluster::start(&config, &names, Some(tokens.clone())).await?;
-        Ok(Scene { cluster, tokens, config, _dir: dir })
+        Ok(Scene { cluster, tokens, config, people, _dir: dir })
     }
 }
 
 /// Takes the scenario out of a server again, once its instances have stopped. The directory goes by itself.
+///
+/// # Errors
+/// The schema cannot be removed.
 pub async fn remove(source: Arc<dyn Source>) -> Outcome {
     let place = source.place();
     let removed = tokio::task::spawn_blocking(move || source.database().remove_demo()).await;

@@ -94,6 +94,9 @@ fn config_text(file: &str, tables: &[String]) -> String {
 }
 
 /// Leads to a first `gossip.toml` at `path`. False: the user has left.
+///
+/// # Errors
+/// The terminal fails, or the file cannot be written.
 pub fn run(path: &Path) -> Result<bool, String> {
     let folder = path.parent().unwrap_or(Path::new(""));
     let here = if folder.as_os_str().is_empty() { PathBuf::from(".") } else { folder.to_path_buf() };

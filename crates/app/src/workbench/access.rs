@@ -6,11 +6,11 @@ use std::sync::Arc;
 
 use gossip_core::rule::RuleText;
 use gossip_server::auth::Tokens;
-use gossip_server::config::{Persona, Watcher};
 use gossip_source::Source;
 use tokio::sync::Mutex;
 
 use crate::local::Cluster;
+use crate::personas::{Persona, Watcher};
 
 /// An instance to look at.
 #[derive(Clone, Debug, Default)]

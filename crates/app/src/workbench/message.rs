@@ -9,10 +9,10 @@ use gossip_core::schema::TableName;
 use gossip_protocol::ColumnInfo;
 use gossip_protocol::call::Whom;
 use gossip_protocol::system::{ChangesRow, InstanceRow, LinkRow, RuleRow, TableRow, TrafficRow, VerdictRow};
-use gossip_server::config::{Persona, Watcher};
 use gossip_source::database::{Look, Made};
 use serde_json::{Map, Value as Json};
 
+use crate::personas::{Persona, Watcher};
 use crate::recording::{Event, Masks};
 use crate::workbench::access::Place;
 use crate::workbench::ids::{Micros, WatcherId};

@@ -47,6 +47,9 @@ use crate::workbench::tasks::Tasks;
 use crate::workbench::theme::Theme;
 
 /// A token for the workbench's own operator.
+///
+/// # Errors
+/// No role may operate, or tokens cannot be signed here.
 pub fn operator_token(tokens: &Tokens) -> Result<String, String> {
     let role = tokens.operators().ok_or("auth.operators is missing")?.to_string();
     tokens.mint_for("workbench", &[role], &Map::new(), gossip_server::now() / 1_000_000, 30 * 86_400)
@@ -62,12 +65,18 @@ const TICK: Duration = Duration::from_millis(250);
 const BURST: usize = 4_096;
 
 /// Runs the workbench until the user leaves it. The terminal is restored also after a panic.
+///
+/// # Errors
+/// The terminal fails.
 pub async fn run(access: Access) -> Result<(), String> {
     let state = State::new(&access, Theme::from_env(), gossip_server::now());
     run_with(access, state).await
 }
 
 /// Runs the workbench on a recording.
+///
+/// # Errors
+/// The terminal fails.
 pub async fn replay(events: Vec<Event>, title: String) -> Result<(), String> {
     run_with(Access::default(), replay::state(events, title, Theme::from_env())).await
 }

@@ -1,20 +1,20 @@
 //! Doing what can be done.
 
-use serde_json::Value as Json;
-
 use crate::workbench::action::Action;
+use crate::workbench::export;
 use crate::workbench::input::Input;
 use crate::workbench::line::Stage;
 use crate::workbench::message::Effect;
-use crate::workbench::overlays::form::state::{FormKind, field, form};
+use crate::workbench::overlays::form::open;
 use crate::workbench::overlays::frames::state::Looking;
+use crate::workbench::page::Page;
 use crate::workbench::rail::View;
 use crate::workbench::state::{Overlay, State, Why};
 use crate::workbench::views::ask::update as ask;
 use crate::workbench::views::relay::update as relay;
 use crate::workbench::views::rules::update as rules;
 use crate::workbench::views::tables::update as tables;
-use crate::workbench::watchers::{choosable, kept_watchers};
+use crate::workbench::watchers::kept_watchers;
 
 pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
     match action {
@@ -43,42 +43,20 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
             return rules::scroll(s, if action == Action::PageDown { 5 } else { -5 });
         }
         Action::Run => return ask::run(s),
-        Action::MoreColumns => {
-            let columns = s.ask.panes.iter().filter_map(|p| p.columns.as_ref()).map(Vec::len).max().unwrap_or(1);
-            s.ask.aside = (s.ask.aside + 1).min(columns.saturating_sub(1));
-        }
-        Action::FewerColumns => s.ask.aside = s.ask.aside.saturating_sub(1),
+        Action::MoreColumns => ask::aside(s, 1),
+        Action::FewerColumns => ask::aside(s, -1),
         Action::Who => s.overlay = Overlay::Who(0),
-        Action::Keep => s.overlay = Overlay::Form(form(FormKind::KeepQuery, vec![field("name", "", vec![])])),
+        Action::Keep => s.overlay = Overlay::Form(open::keep_query()),
         Action::Stream => return tables::switch(s),
-        Action::Record => {
-            let fields = vec![field("file", "gossip-recording.jsonl", vec![]), field("mask columns", "", vec![])];
-            s.overlay = Overlay::Form(form(FormKind::Record, fields));
-        }
-        Action::Copy => {
-            let Some(line) = s.chosen_line() else { return vec![] };
-            let text = line.made.as_ref().map_or_else(|| crate::workbench::words::whole(line), |(sql, _)| sql.clone());
-            s.notice = Some((s.now, format!("copied: {text}")));
-            return vec![Effect::Copy(text)];
-        }
+        Action::Record => s.overlay = Overlay::Form(open::record()),
+        Action::Copy => return copy(s),
         Action::Frames => {
             if let Some(w) = s.watchers.get(s.column) {
                 s.overlay =
                     Overlay::Frames(Looking { watcher: w.id, chosen: None, find: Input::default(), finding: false });
             }
         }
-        Action::Export if s.view == View::Relay => return vec![Effect::Export(Box::new(relay::export(s)))],
-        Action::Export => {
-            let of_line = match s.overlay {
-                Overlay::Journey { line, .. } => s.line(line),
-                _ => None,
-            };
-            let page = of_line.map_or_else(
-                || crate::workbench::export::earshot(s),
-                |line| crate::workbench::export::journey(s, line),
-            );
-            return vec![Effect::Export(Box::new(page))];
-        }
+        Action::Export => return vec![Effect::Export(Box::new(page(s)))],
         Action::Grant => s.overlay = Overlay::Form(crate::workbench::overlays::form::update::grant(s)),
         Action::NextStep => {
             let step = crate::workbench::views::steps::list::next(s)
@@ -131,73 +109,58 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
             return effects;
         }
         Action::StopChanges => return vec![Effect::StopRepeating],
-        Action::NewWatcher => {
-            let personas = choosable(s);
-            let places: Vec<String> = s.places.iter().map(|p| p.name.clone()).collect();
-            let first = |v: &[String]| v.first().cloned().unwrap_or_default();
-            // The last persona has most likely just been made; a table that streams is meant, most likely the first.
-            let newest = s.newest_persona.clone().filter(|p| personas.contains(p)).unwrap_or_else(|| first(&personas));
-            let table = s.tables.granted().unwrap_or_default();
-            let fields = vec![
-                field("persona", &newest, personas.clone()),
-                field("query", &format!("SELECT * FROM {table}"), vec![]),
-                field("instance", &first(&places), places.clone()),
-            ];
-            s.overlay = Overlay::Form(form(FormKind::Watcher, fields));
-        }
-        Action::DropWatcher => {
-            if s.column < s.watchers.len() {
-                let gone = s.watchers.remove(s.column);
-                s.column = s.column.min(s.watchers.len().saturating_sub(1));
-                s.why = s.why.take().filter(|w| w.watcher != gone.id);
-                let effects = vec![Effect::Hush(gone.id), Effect::KeepWatchers(kept_watchers(s))];
-                return effects;
-            }
-        }
-        Action::NewPersona => {
-            let names = ["Ada", "Ben", "Cleo", "Dara", "Emil", "Fay"];
-            let free = names.iter().find(|n| !s.personas.contains_key(**n)).unwrap_or(&"");
-            let role = s.tables.rules.first().map_or("", |r| r.role.as_str()).to_string();
-            let fields =
-                vec![field("name", free, vec![]), field("roles", &role, vec![]), field("claims", "{}", vec![])];
-            s.overlay = Overlay::Form(form(FormKind::Persona, fields));
-        }
-        Action::Personas => {
-            let watcher = s.watchers.get(s.column).map(|w| w.persona.clone()).unwrap_or_default();
-            let p = s.personas.get(&watcher).cloned().unwrap_or_default();
-            let claims = Json::Object(p.claims.clone()).to_string();
-            let fields = vec![
-                field("name", &watcher, vec![]),
-                field("roles", &p.roles.join(", "), vec![]),
-                field("claims", &claims, vec![]),
-            ];
-            s.overlay = Overlay::Form(form(FormKind::Persona, fields));
-        }
+        Action::NewWatcher => s.overlay = Overlay::Form(open::watcher(s)),
+        Action::DropWatcher => return drop_watcher(s),
+        Action::NewPersona => s.overlay = Overlay::Form(open::new_persona(s)),
+        Action::Personas => s.overlay = Overlay::Form(open::persona(s)),
         Action::Instances => s.overlay = Overlay::Instances(0),
-        Action::Filter => {
-            let (label, now) = match s.view {
-                View::Ask => ("only rows with", s.ask.find.clone()),
-                View::Tables => ("only tables with", s.tables.find.clone()),
-                View::Earshot | View::Rules | View::Relay | View::Steps => ("only lines with", s.filter.clone()),
-            };
-            s.overlay = Overlay::Form(form(FormKind::Filter, vec![field(label, &now, vec![])]));
-        }
-        Action::Back => {
-            if s.overlay != Overlay::None {
-                s.overlay = Overlay::None;
-            } else if s.view != View::Earshot {
-                s.ask.find.clear();
-                s.tables.find.clear();
-            } else if s.why.take().is_none() {
-                if s.filter.is_empty() {
-                    s.held = None;
-                    s.chosen = None;
-                }
-                s.filter.clear();
-            }
-        }
+        Action::Filter => s.overlay = Overlay::Form(open::filter(s)),
+        Action::Back => back(s),
     }
     vec![]
+}
+
+/// Copies the chosen line, or the SQL that made it.
+fn copy(s: &mut State) -> Vec<Effect> {
+    let Some(line) = s.chosen_line() else { return vec![] };
+    let text = line.made.as_ref().map_or_else(|| crate::workbench::words::whole(line), |(sql, _)| sql.clone());
+    s.notice = Some((s.now, format!("copied: {text}")));
+    vec![Effect::Copy(text)]
+}
+
+/// What is exported of what is on the screen.
+fn page(s: &State) -> Page {
+    match s.overlay {
+        _ if s.view == View::Relay => relay::export(s),
+        Overlay::Journey { line, .. } => s.line(line).map_or_else(|| export::earshot(s), |l| export::journey(s, l)),
+        _ => export::earshot(s),
+    }
+}
+
+fn drop_watcher(s: &mut State) -> Vec<Effect> {
+    if s.column >= s.watchers.len() {
+        return vec![];
+    }
+    let gone = s.watchers.remove(s.column);
+    s.column = s.column.min(s.watchers.len().saturating_sub(1));
+    s.why = s.why.take().filter(|w| w.watcher != gone.id);
+    vec![Effect::Hush(gone.id), Effect::KeepWatchers(kept_watchers(s))]
+}
+
+/// Leaves what lies on top: an overlay, a filter, an explanation, the hold.
+fn back(s: &mut State) {
+    if s.overlay != Overlay::None {
+        s.overlay = Overlay::None;
+    } else if s.view != View::Earshot {
+        s.ask.find.clear();
+        s.tables.find.clear();
+    } else if s.why.take().is_none() {
+        if s.filter.is_empty() {
+            s.held = None;
+            s.chosen = None;
+        }
+        s.filter.clear();
+    }
 }
 
 /// Holds the flow with the newest line on top.

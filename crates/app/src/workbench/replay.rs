@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use gossip_protocol::system::{ClientRow, InstanceRow, SystemRow, TableRow, VerdictRow};
 
+use crate::personas::Persona;
 use crate::recording::Event;
 use crate::workbench::access::Access;
 use crate::workbench::ids::WatcherId;
@@ -12,7 +13,6 @@ use crate::workbench::state::{Link, PlaceState, State};
 use crate::workbench::theme::Theme;
 use crate::workbench::update::update;
 use crate::workbench::watchers::add_watcher;
-use gossip_server::config::Persona;
 
 /// The state after all events.
 pub fn state(events: Vec<Event>, title: String, theme: Theme) -> State {

@@ -6,9 +6,9 @@ use std::sync::Arc;
 
 use gossip_core::explain::Step;
 use gossip_protocol::system::{InstanceRow, SystemRow, VerdictRow};
-use gossip_server::config::Persona;
 use serde_json::{Map, Value as Json, json};
 
+use crate::personas::Persona;
 use crate::recording::Event;
 use crate::workbench::access::Access;
 use crate::workbench::ids::{Micros, WatcherId};

@@ -4,18 +4,17 @@ use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent,
 use gossip_protocol::system::SystemRow;
 
 use crate::workbench::action::Action;
+use crate::workbench::ids::Micros;
 use crate::workbench::keymap;
-use crate::workbench::line::At;
 use crate::workbench::message::{Effect, InstanceAction, Message};
 use crate::workbench::overlays::form::update::{fit, in_form};
 use crate::workbench::overlays::frames::update as frames;
 use crate::workbench::overlays::palette::in_palette;
 use crate::workbench::perform::{act, choose_column, hold, step};
 use crate::workbench::rail::View;
-use crate::workbench::state::MAX_REMEMBERED;
 use crate::workbench::state::{Click, Link, Overlay, PlaceState, State};
 use crate::workbench::views::ask::update as ask;
-use crate::workbench::views::earshot::flow::{arrived, change, listening, newest_position, trim, verdict, was_made};
+use crate::workbench::views::earshot::flow;
 use crate::workbench::views::relay::update as relay;
 use crate::workbench::views::rules::update as rules;
 use crate::workbench::views::tables::update as tables;
@@ -37,16 +36,7 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
         Message::Resized => {}
         Message::Mouse(event) => return mouse(s, event),
         Message::Tick(_) if s.recorded => {}
-        Message::Tick(now) => {
-            s.now = now;
-            s.shown_rates = s.rates.now(now);
-            if s.notice.as_ref().is_some_and(|(at, _)| now - at > 6_000_000) {
-                s.notice = None;
-            }
-            let mut effects = ask::tick(s);
-            effects.extend(tables::tick(s));
-            return effects;
-        }
+        Message::Tick(now) => return tick(s, now),
         Message::Asked(id, told) => ask::told(s, id, told),
         Message::Table(name, row) => tables::told(s, name, row.map(|row| *row)),
         Message::Looked(table, look) => {
@@ -58,12 +48,9 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
         Message::Proposed(Ok(proposal)) => s.overlay = Overlay::Proposal(proposal),
         Message::Proposed(Err(why)) => s.notice = Some((s.now, why)),
         Message::Place(i, at, Ok(())) => s.places[i].link = Link::Up(at),
-        Message::Place(i, at, Err(why)) => {
-            // Tried again and again: what counts is since when.
-            if !matches!(s.places[i].link, Link::Down(..)) {
-                s.places[i].link = Link::Down(at, why);
-            }
-        }
+        // Tried again and again: what counts is since when.
+        Message::Place(i, ..) if matches!(s.places[i].link, Link::Down(..)) => {}
+        Message::Place(i, at, Err(why)) => s.places[i].link = Link::Down(at, why),
         Message::Member(i, name, row) => {
             // One that is connected to says itself when it is gone.
             if row.is_some() || !s.places.iter().any(|p| p.name == name) || s.places[i].name == name {
@@ -78,65 +65,26 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
             s.places[i].info = *row;
         }
         Message::Change(place, row) => {
-            change(s, place, &row);
+            flow::change(s, place, &row);
             s.keep("changes", place, row.to_json());
         }
         Message::Verdict(row) => {
-            verdict(s, &row);
+            flow::verdict(s, &row);
             let place = s.place_named(&row.instance);
             s.keep("verdicts", place, row.to_json());
         }
-        Message::Listening(id, at, rows) => listening(s, id, at, rows),
-        Message::WatcherLost(id, at, why) => {
-            if let Some(w) = s.watcher_mut(id)
-                && !matches!(w.link, Link::Down(..))
-            {
-                w.link = Link::Down(at, why);
-                w.subscription = None;
-                w.absent.push((at, None));
-                trim(&mut w.absent);
-            }
-        }
-        Message::Refused(id, why) => {
-            if let Some(w) = s.watcher_mut(id) {
-                w.refused = Some(why);
-            }
-        }
-        Message::Delta { watcher, at, cursor, frame, rows } => {
-            if let Some(w) = s.watcher_mut(watcher) {
-                w.heard += 1;
-                w.rows = rows;
-            }
-            let key = (watcher, cursor);
-            match s.by_cursor.remove(&key) {
-                Some(position) => arrived(s, watcher, &position, at, frame),
-                None => {
-                    if s.early.len() >= MAX_REMEMBERED {
-                        s.early.clear();
-                    }
-                    s.early.insert(key, (at, frame));
-                }
-            }
-        }
-        Message::Snapshot(id, why, rows) => {
-            let newest = newest_position(s);
-            if let Some(w) = s.watcher_mut(id) {
-                w.rows = rows;
-                w.snapshots.push((newest, why));
-                trim(&mut w.snapshots);
-            }
-        }
-        Message::Current(id, position) => {
-            if let Some(w) = s.watcher_mut(id) {
-                w.current = At::parse(&position).or(w.current.take());
-            }
-        }
+        Message::Listening(id, at, rows) => flow::listening(s, id, at, rows),
+        Message::WatcherLost(id, at, why) => flow::lost(s, id, at, why),
+        Message::Refused(id, why) => flow::refused(s, id, why),
+        Message::Delta { watcher, at, cursor, frame, rows } => flow::heard(s, watcher, at, cursor, frame, rows),
+        Message::Snapshot(id, why, rows) => flow::shown(s, id, why, rows),
+        Message::Current(id, position) => flow::current(s, id, &position),
         Message::Explained(line, watcher, steps) => {
             if let Some(why) = s.why.as_mut().filter(|w| w.line == line && w.watcher == watcher) {
                 why.steps = Some(steps);
             }
         }
-        Message::Made(line, made) => return was_made(s, line, made),
+        Message::Made(line, made) => return flow::was_made(s, line, made),
         Message::Repeated(text) => {
             s.repeating = false;
             s.notice = Some((s.now, text));
@@ -154,6 +102,17 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
         Message::Notice(text) => s.notice = Some((s.now, text)),
     }
     Vec::new()
+}
+
+fn tick(s: &mut State, now: Micros) -> Vec<Effect> {
+    s.now = now;
+    s.shown_rates = s.rates.now(now);
+    if s.notice.as_ref().is_some_and(|(at, _)| now - at > 6_000_000) {
+        s.notice = None;
+    }
+    let mut effects = ask::tick(s);
+    effects.extend(tables::tick(s));
+    effects
 }
 
 fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
@@ -177,14 +136,7 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
         }
         Overlay::Help(from) => {
             let from = *from;
-            let last = keymap::here(s).count().saturating_sub(1);
-            s.overlay = match key.code {
-                KeyCode::Down => Overlay::Help((from + 1).min(last)),
-                KeyCode::PageDown => Overlay::Help((from + 10).min(last)),
-                KeyCode::Up => Overlay::Help(from.saturating_sub(1)),
-                KeyCode::PageUp => Overlay::Help(from.saturating_sub(10)),
-                _ => Overlay::None,
-            };
+            s.overlay = in_help(s, key, from);
             return vec![];
         }
         Overlay::Frames(looking) => {
@@ -215,6 +167,17 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
     match keymap::find(key, s) {
         Some(action) => act(s, action),
         None => vec![],
+    }
+}
+
+fn in_help(s: &State, key: KeyEvent, from: usize) -> Overlay {
+    let last = keymap::here(s).count().saturating_sub(1);
+    match key.code {
+        KeyCode::Down => Overlay::Help((from + 1).min(last)),
+        KeyCode::PageDown => Overlay::Help((from + 10).min(last)),
+        KeyCode::Up => Overlay::Help(from.saturating_sub(1)),
+        KeyCode::PageUp => Overlay::Help(from.saturating_sub(10)),
+        _ => Overlay::None,
     }
 }
 

@@ -1,10 +1,9 @@
 //! Who listens.
 
-use gossip_server::config::{Persona, Watcher};
-
 use super::message::Effect;
 use super::overlays::frames::state::Log;
 use super::state::{Link, State, WatcherState};
+use crate::personas::{Persona, Watcher};
 
 /// Adds a watcher and lets it listen.
 pub fn add_watcher(s: &mut State, persona: &str, query: &str, place: usize) -> Vec<Effect> {
@@ -39,7 +38,7 @@ pub fn choosable(s: &State) -> Vec<String> {
 
 /// The watchers as the configuration has them.
 pub(super) fn kept_watchers(s: &State) -> Vec<Watcher> {
-    let kept = |w: &WatcherState| gossip_server::config::Watcher {
+    let kept = |w: &WatcherState| Watcher {
         persona: w.persona.clone(),
         query: w.query.clone(),
         instance: s.places.get(w.place).filter(|_| s.places.len() > 1).map(|p| p.name.clone()),

@@ -8,8 +8,8 @@ use foldhash::quality::FixedState;
 
 use super::io::SnapshotId;
 use crate::index::FeedId;
+use crate::plan::{EffectivePlan, VisibleRow};
 use crate::position::{Old, Position, RowChange, SnapshotPoint};
-use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{Key, Row};
 use crate::seam::{ResultRows, SnapshotMerge};
 
@@ -21,42 +21,42 @@ pub(super) struct Digest {
 }
 
 impl Digest {
-    pub(super) fn of(effective: &EffectiveQuery, rows: &ResultRows) -> Digest {
+    pub(super) fn of(plan: &EffectivePlan, rows: &ResultRows) -> Digest {
         let mut digest = Digest::default();
-        rows.iter().for_each(|(key, seen)| digest.add(effective, key, seen));
+        rows.iter().for_each(|(key, seen)| digest.add(plan, key, seen));
         digest
     }
 
-    fn add(&mut self, effective: &EffectiveQuery, key: &Key, seen: &VisibleRow) {
-        self.sum = self.sum.wrapping_add(hash(effective, key, seen));
+    fn add(&mut self, plan: &EffectivePlan, key: &Key, seen: &VisibleRow) {
+        self.sum = self.sum.wrapping_add(hash(plan, key, seen));
         self.rows += 1;
     }
 
-    fn take(&mut self, effective: &EffectiveQuery, key: &Key, seen: &VisibleRow) {
-        self.sum = self.sum.wrapping_sub(hash(effective, key, seen));
+    fn take(&mut self, plan: &EffectivePlan, key: &Key, seen: &VisibleRow) {
+        self.sum = self.sum.wrapping_sub(hash(plan, key, seen));
         self.rows -= 1;
     }
 
     /// Takes in what a change did to the result.
-    pub(super) fn change(&mut self, effective: &EffectiveQuery, change: &RowChange) {
-        let see = |row: &Row| effective.see(row, &());
+    pub(super) fn change(&mut self, plan: &EffectivePlan, change: &RowChange) {
+        let see = |row: &Row| plan.see(row, &());
         if let Old::Known(Some(old)) = &change.old
             && let Some(seen) = see(old)
         {
-            self.take(effective, &change.key, &seen);
+            self.take(plan, &change.key, &seen);
         }
         if let Some(seen) = change.new.as_ref().and_then(see) {
-            self.add(effective, &change.key, &seen);
+            self.add(plan, &change.key, &seen);
         }
     }
 }
 
 /// What of a row is shown, as 128 bits. Never leaves the process.
-fn hash(effective: &EffectiveQuery, key: &Key, seen: &VisibleRow) -> u128 {
+fn hash(plan: &EffectivePlan, key: &Key, seen: &VisibleRow) -> u128 {
     let half = |seed: u64| {
         let mut hasher = FixedState::with_seed(seed).build_hasher();
         key.hash(&mut hasher);
-        for (column, value) in effective.shown(seen) {
+        for (column, value) in plan.shown(seen) {
             column.hash(&mut hasher);
             value.hash(&mut hasher);
         }
@@ -69,7 +69,7 @@ fn hash(effective: &EffectiveQuery, key: &Key, seen: &VisibleRow) -> u128 {
 #[derive(Debug)]
 pub(super) struct Audit {
     pub(super) feed: FeedId,
-    pub(super) effective: Arc<EffectiveQuery>,
+    pub(super) plan: Arc<EffectivePlan>,
     pub(super) snapshot: SnapshotId,
     pub(super) since: Position,
     pub(super) settled: Position,

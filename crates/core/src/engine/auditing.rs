@@ -12,10 +12,11 @@ use std::sync::Arc;
 
 use super::audit::{Audit, Digest, Fresh};
 use super::io::{Output, ResyncReason, SnapshotId};
+use super::memory::Memory;
 use super::{Engine, Feed};
 use crate::index::FeedId;
+use crate::plan::EffectivePlan;
 use crate::position::{RowChange, SnapshotPoint, Transaction};
-use crate::rule::EffectiveQuery;
 use crate::schema::{Key, Row};
 use crate::seam::ResultRows;
 use crate::subquery::SubqueryResults;
@@ -37,20 +38,20 @@ impl Engine {
     /// Whether a feed can be audited at all.
     fn is_auditable(&self, id: FeedId) -> bool {
         let Some(feed) = self.feed(id) else { return false };
-        let table = &feed.effective.table;
-        let few = match (self.digests.get(&id), &feed.sent, &feed.kept) {
-            (_, _, Some(kept)) => kept.entries.len() <= MAX_ROWS && self.is_settled(id),
-            (_, Some(sent), None) => sent.len() <= MAX_ROWS,
-            (Some(digest), None, None) => usize::try_from(digest.rows).is_ok_and(|n| n <= MAX_ROWS),
-            (None, None, None) => false,
-        };
-        few && feed.joining.is_none() && !table.name.is_system() && !table.is_topic() && !table.key.is_empty()
+        let table = feed.plan.table();
+        let summed = || self.digests.get(&id).and_then(|digest| usize::try_from(digest.rows).ok());
+        let few = feed.memory.rows().or_else(summed).is_some_and(|rows| rows <= MAX_ROWS);
+        few && self.is_settled(id)
+            && feed.joining.is_none()
+            && !table.name.is_system()
+            && !table.is_topic()
+            && !table.key.is_empty()
     }
 
     /// Has a feed whose first result this is carry a digest, unless enough of its table do.
-    pub(super) fn carry_digest(&mut self, id: FeedId, effective: &EffectiveQuery, rows: &ResultRows) {
-        let on_table = self.tables.entry(effective.table.name.clone()).or_default();
-        if on_table.carriers < DIGESTS && self.digests.insert(id, Digest::of(effective, rows)).is_none() {
+    pub(super) fn carry_digest(&mut self, id: FeedId, plan: &EffectivePlan, rows: &ResultRows) {
+        let on_table = self.tables.entry(plan.table().name.clone()).or_default();
+        if on_table.carriers < DIGESTS && self.digests.insert(id, Digest::of(plan, rows)).is_none() {
             on_table.carriers += 1;
         }
     }
@@ -59,7 +60,7 @@ impl Engine {
     pub(super) fn drop_digest(&mut self, id: FeedId) {
         let Some(feed) = self.feeds.get(id as usize).and_then(Option::as_ref) else { return };
         if self.digests.remove(&id).is_some()
-            && let Some(on_table) = self.tables.get_mut(&feed.effective.table.name)
+            && let Some(on_table) = self.tables.get_mut(&feed.plan.table().name)
         {
             on_table.carriers -= 1;
         }
@@ -81,23 +82,23 @@ impl Engine {
         self.audited = id;
         let (since, settled) = self.stands(id);
         let Some(feed) = self.feed(id) else { return };
-        let effective = feed.effective.clone();
-        let only = crate::index::only(&effective, &self.known);
-        let fresh = match (&feed.kept, &feed.sent) {
-            (None, None) => Fresh::Whole(Box::default()),
+        let plan = feed.plan.clone();
+        let request = plan.snapshot(&self.known);
+        let fresh = match feed.memory {
+            Memory::Stateless => Fresh::Whole(Box::default()),
             _ => Fresh::ByKey { rows: Vec::new(), passed: HashSet::new(), shows: None },
         };
         let snapshot = self.next_snapshot;
         self.next_snapshot += 1;
-        self.audit = Some(Audit { feed: id, effective: effective.clone(), snapshot, since, settled, fresh });
-        self.out.push(Output::FetchSnapshot(snapshot, effective, only));
+        self.audit = Some(Audit { feed: id, plan: plan.clone(), snapshot, since, settled, fresh });
+        self.out.push(Output::FetchSnapshot { id: snapshot, plan, request });
     }
 
     /// Gives an audit up: what it would be compared with is not what it was.
     pub(super) fn stop_audit(&mut self) {
         if let Some(audit) = self.audit.take() {
             self.out.push(Output::CancelSnapshot(audit.snapshot));
-            self.out.push(Output::Audited { feed: audit.effective, rows: 0, difference: None });
+            self.out.push(Output::Audited { feed: audit.plan, rows: 0, difference: None });
         }
     }
 
@@ -107,7 +108,7 @@ impl Engine {
         let read = std::mem::take(read);
         let many = match &mut audit.fresh {
             Fresh::Whole(seam) => {
-                seam.rows(&audit.effective, read);
+                seam.rows(&audit.plan, read);
                 seam.len() > 2 * MAX_ROWS
             }
             Fresh::ByKey { rows, .. } => {
@@ -132,7 +133,7 @@ impl Engine {
             (Some(shown), Fresh::Whole(seam)) => seam.complete(shown),
             (Some(shown), Fresh::ByKey { shows, .. }) => *shows = Some(shown),
         }
-        let source = audit.effective.table.source.clone();
+        let source = audit.plan.table().source.clone();
         self.finish_audit(&source);
         true
     }
@@ -140,13 +141,11 @@ impl Engine {
     /// A change of the table that is audited.
     pub(super) fn audit_change(&mut self, t: &Transaction, change: &RowChange) {
         let Some(audit) = &mut self.audit else { return };
-        if audit.effective.table.name != change.table {
+        if audit.plan.table().name != change.table {
             return;
         }
         let fits = match &mut audit.fresh {
-            Fresh::Whole(seam) => {
-                seam.overlay(&audit.effective, t, change) && seam.changed() <= MAX_CHANGED + seam.len()
-            }
+            Fresh::Whole(seam) => seam.overlay(&audit.plan, t, change) && seam.changed() <= MAX_CHANGED + seam.len(),
             Fresh::ByKey { rows, passed, .. } => {
                 passed.insert(change.key.clone());
                 passed.len() <= MAX_CHANGED + rows.len()
@@ -161,7 +160,7 @@ impl Engine {
     pub(super) fn finish_audit(&mut self, source: &Arc<str>) {
         let progress = self.progress(source);
         let Some(reached) = progress.at.filter(|at| !progress.lost && at.is_whole()) else { return };
-        let Some(audit) = self.audit.as_ref().filter(|a| a.effective.table.source == *source) else { return };
+        let Some(audit) = self.audit.as_ref().filter(|a| a.plan.table().source == *source) else { return };
         let shows = match &audit.fresh {
             Fresh::Whole(seam) => seam.shows(),
             Fresh::ByKey { shows, .. } => shows.as_ref(),
@@ -171,11 +170,11 @@ impl Engine {
             return self.stop_audit();
         }
         let Some(audit) = self.audit.take() else { return };
-        let effective = audit.effective;
+        let plan = audit.plan;
         let compared = match audit.fresh {
-            Fresh::Whole(mut seam) => match seam.finish(&effective, reached) {
+            Fresh::Whole(mut seam) => match seam.finish(&plan, reached) {
                 Some(Ok(rows)) => {
-                    let fresh = Digest::of(&effective, &rows);
+                    let fresh = Digest::of(&plan, &rows);
                     self.digests.get(&audit.feed).map(|held| {
                         let text = format!("{} rows are held and {} are there", held.rows, fresh.rows);
                         (rows.len(), (*held != fresh).then_some(text))
@@ -183,57 +182,41 @@ impl Engine {
                 }
                 _ => None,
             },
-            Fresh::ByKey { rows, passed, .. } => self.compare_by_key(audit.feed, &effective, rows, &passed),
+            Fresh::ByKey { rows, passed, .. } => self.compare_by_key(audit.feed, &plan, rows, &passed),
         };
         let (rows, difference) = compared.unwrap_or_default();
         if difference.is_some() {
-            let on_table = self.tables.get(&effective.table.name);
+            let on_table = self.tables.get(&plan.table().name);
             let mut feeds: Vec<FeedId> = on_table.map(|t| t.feeds.iter().copied().collect()).unwrap_or_default();
             feeds.sort_unstable();
             // Cursors from before are of what was wrong.
-            self.resets.insert(effective.table.name.clone(), reached);
+            self.resets.insert(plan.table().name.clone(), reached);
             feeds.into_iter().for_each(|id| self.renew(id, ResyncReason::Gap));
         }
-        self.out.push(Output::Audited { feed: effective, rows, difference });
+        self.out.push(Output::Audited { feed: plan, rows, difference });
     }
 
     /// Compares what a feed remembers of its rows with what was read.
     fn compare_by_key(
         &self,
         id: FeedId,
-        effective: &EffectiveQuery,
+        plan: &EffectivePlan,
         rows: Vec<Row>,
         passed: &HashSet<Key>,
     ) -> Option<(usize, Option<String>)> {
         let feed: &Feed = self.feed(id)?;
-        let fresh: HashMap<Key, Row> = rows.into_iter().map(|r| (effective.key_of(&r), r)).collect();
+        let fresh: HashMap<Key, Row> = rows.into_iter().map(|r| (plan.key_of(&r), r)).collect();
         let read = fresh.len();
         let subquery_results: &dyn SubqueryResults = &self.known;
         let (mut differ, mut seen) = (0_usize, HashSet::new());
-        let keys: Vec<&Key> = match (&feed.kept, &feed.sent) {
-            (Some(kept), _) => kept.entries.iter().filter(|(_, e)| e.now.is_some()).map(|(k, _)| k).collect(),
-            (None, Some(sent)) => sent.keys().collect(),
-            (None, None) => return None,
-        };
-        for key in keys.into_iter().filter(|k| !passed.contains(*k)) {
+        feed.memory.rows()?;
+        for key in feed.memory.keys().filter(|k| !passed.contains(*k)) {
             seen.insert(key.clone());
-            let same = match (fresh.get(key), &feed.kept, &feed.sent) {
-                (Some(row), Some(kept), _) => {
-                    // What a change has left out, and nobody is shown, is not known.
-                    let held = kept.entries.get(key).and_then(|e| effective.see(e.now.as_ref()?, subquery_results));
-                    let now = effective.see(row, subquery_results);
-                    held.as_ref().map(|h| effective.shown(h).collect::<Vec<_>>())
-                        == now.as_ref().map(|n| effective.shown(n).collect())
-                }
-                (Some(row), None, Some(sent)) => {
-                    effective.see(row, subquery_results).is_some_and(|now| sent.is_as_sent(effective, key, &now))
-                }
-                _ => false,
-            };
+            let same = fresh.get(key).is_some_and(|row| feed.memory.matches(plan, key, row, subquery_results));
             differ += usize::from(!same);
         }
         let unknown = |(key, row): &(&Key, &Row)| {
-            !passed.contains(*key) && !seen.contains(*key) && effective.sees(row, subquery_results)
+            !passed.contains(*key) && !seen.contains(*key) && plan.sees(row, subquery_results)
         };
         differ += fresh.iter().filter(unknown).count();
         Some((read, (differ > 0).then(|| format!("{differ} rows differ"))))

@@ -3,14 +3,15 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
+use super::audit::Digest;
 use super::io::{Delta, Output, Refusal, ResyncReason};
 use super::kept::Moment;
-use super::{Engine, Feed};
+use super::{Engine, Feed, OnTable};
 use crate::audience::SubId;
 use crate::explain::{self, Tally, Verdict};
-use crate::feed::{self, Change};
+use crate::feed::{self, Change, MissingValue};
 use crate::index::FeedId;
-use crate::position::{Continues, Interval, Position, Progress, Reset, ResetReason, Term, Transaction};
+use crate::position::{Continues, Interval, Old, Position, Progress, Reset, ResetReason, RowChange, Term, Transaction};
 use crate::schema::{Table, TableName};
 
 /// What a transaction does to feeds.
@@ -108,7 +109,7 @@ impl Engine {
     }
 
     fn renew_source(&mut self, source: &Arc<str>, why: ResyncReason) {
-        let own = |f: &Feed| f.effective.table.source == *source;
+        let own = |f: &Feed| f.plan.table().source == *source;
         let ids: Vec<FeedId> = (0..self.feeds.len() as FeedId).filter(|&i| self.feed(i).is_some_and(own)).collect();
         ids.into_iter().for_each(|id| self.renew(id, why));
     }
@@ -123,8 +124,8 @@ impl Engine {
                 continue;
             }
             let followed = self.sources.entry(interval.source.clone()).or_default();
-            if t.xid > 0 {
-                followed.passed.push(t.position, t.xid);
+            if t.number > 0 {
+                followed.passed.push(t.position, t.number);
             }
             if t.position < interval.to {
                 self.transaction_in(&interval, t, &[]);
@@ -155,7 +156,7 @@ impl Engine {
             .tables
             .values()
             .flat_map(|t| t.joining.iter().copied())
-            .filter(|&i| self.feed(i).is_some_and(|f| f.effective.table.source == interval.source))
+            .filter(|&i| self.feed(i).is_some_and(|f| f.plan.table().source == interval.source))
             .collect();
         // In an order that a seed repeats.
         joining.sort_unstable();
@@ -188,12 +189,12 @@ impl Engine {
         };
         for id in feeds {
             let Some(feed) = self.feed(id) else { continue };
-            if reset.table.as_ref() == Some(&feed.effective.table) {
+            if reset.table.as_ref() == Some(feed.plan.table()) {
                 self.renew(id, why);
                 continue;
             }
             let dependents = self.dependents(id);
-            let own = |f: &Feed| f.kept.as_ref().is_none_or(|k| !k.is_subquery());
+            let own = |f: &Feed| !f.memory.is_of_subquery();
             if reset.table.is_none() && self.feed(id).is_some_and(own) {
                 let text = format!("table {} does not stream any more", reset.name);
                 self.close_all(dependents, &Refusal::SchemaChanged(text));
@@ -216,7 +217,40 @@ impl Engine {
         let source = &interval.source;
         let mut touched = std::mem::take(&mut self.touched);
         touched.clear();
-        let mut otherwise: BTreeSet<&TableName> = BTreeSet::new();
+        let otherwise = self.find_touched(t, in_whole, &mut touched);
+        touched.sort_unstable();
+        touched.dedup();
+        // What follows from this transaction is told under the epoch that read it, also where that is a new one.
+        let term = Term { epoch: interval.epoch.max(self.progress(source).epoch), timeline: interval.timeline };
+        let followed = self.sources.entry(source.clone()).or_default();
+        let mut unfinished = followed.unfinished.take();
+        let Evaluated { mut matched, incomplete, kept } = self.evaluate(term, t, &touched, &mut unfinished);
+        self.touched = touched;
+        if let Some(followed) = self.sources.get_mut(source) {
+            followed.unfinished = unfinished;
+        }
+        // Everything is taken in before any of it is judged: what is found in other tables is that of the end.
+        kept.into_iter().for_each(|(id, i)| self.take_in(id, &t.changes[i as usize]));
+        self.fresh.clear();
+        if !self.unsettled.is_empty() {
+            matched.extend(self.settle(source, Moment { term, position: t.position, at: t.committed.to }));
+        }
+        self.tell_verdicts(source, term, t, &matched);
+        incomplete.into_iter().for_each(|id| self.renew(id, ResyncReason::Gap));
+        otherwise.into_iter().for_each(|name| self.described_otherwise(name, t.position));
+        self.remember(source, t);
+        self.out.push(Output::Taken(interval.clone(), t.clone()));
+    }
+
+    /// Finds the feeds that the changes of a transaction may touch, and lays the changes over the snapshots on their way.
+    /// Returns the tables of which a change was read under another description than the one that is known here.
+    fn find_touched<'a>(
+        &mut self,
+        t: &'a Arc<Transaction>,
+        in_whole: &[&TableName],
+        touched: &mut Vec<(FeedId, u32)>,
+    ) -> BTreeSet<&'a TableName> {
+        let mut otherwise = BTreeSet::new();
         for (i, change) in t.changes.iter().enumerate() {
             let Some(on_table) = self.tables.get(&change.table) else { continue };
             if in_whole.contains(&&change.table) {
@@ -228,8 +262,8 @@ impl Engine {
                 continue;
             }
             let old = match &change.old {
-                crate::position::Old::Known(old) => old.as_ref(),
-                crate::position::Old::Unknown => None,
+                Old::Known(old) => old.as_ref(),
+                Old::Unknown => None,
             };
             if change.omitted_columns.is_empty() {
                 on_table.index.touched(old, change.new.as_ref(), |f| touched.push((f, i as u32)));
@@ -255,28 +289,7 @@ impl Engine {
                 self.audit_change(t, change);
             }
         }
-        touched.sort_unstable();
-        touched.dedup();
-        // What follows from this transaction is told under the epoch that read it, also where that is a new one.
-        let term = Term { epoch: interval.epoch.max(self.progress(source).epoch), timeline: interval.timeline };
-        let followed = self.sources.entry(source.clone()).or_default();
-        let mut unfinished = followed.unfinished.take();
-        let Evaluated { mut matched, incomplete, kept } = self.evaluate(term, t, &touched, &mut unfinished);
-        self.touched = touched;
-        if let Some(followed) = self.sources.get_mut(source) {
-            followed.unfinished = unfinished;
-        }
-        // Everything is taken in before any of it is judged: what is found in other tables is that of the end.
-        kept.into_iter().for_each(|(id, i)| self.take_in(id, &t.changes[i as usize]));
-        self.fresh.clear();
-        if !self.unsettled.is_empty() {
-            matched.extend(self.settle(source, Moment { term, position: t.position, at: t.committed.to }));
-        }
-        self.tell_verdicts(source, term, t, &matched);
-        incomplete.into_iter().for_each(|id| self.renew(id, ResyncReason::Gap));
-        otherwise.into_iter().for_each(|name| self.described_otherwise(name, t.position));
-        self.remember(source, t);
-        self.out.push(Output::Taken(interval.clone(), t.clone()));
+        otherwise
     }
 
     /// A change of a table was read under another description than the one that is known here: what it did is not known.
@@ -315,11 +328,11 @@ impl Engine {
         }
     }
 
-    fn overlay(&mut self, id: FeedId, t: &Transaction, change: &crate::position::RowChange) {
+    fn overlay(&mut self, id: FeedId, t: &Transaction, change: &RowChange) {
         let Some(feed) = self.feed_mut(id) else { return };
-        let effective = feed.effective.clone();
+        let plan = feed.plan.clone();
         // One that rests is asked for anew, with whatever has happened until then.
-        if feed.joining.as_mut().is_some_and(|j| !j.resting && !j.seam.overlay(&effective, t, change)) {
+        if feed.joining.as_mut().is_some_and(|j| !j.resting && !j.seam.overlay(&plan, t, change)) {
             self.take_again(id);
         }
     }
@@ -332,53 +345,28 @@ impl Engine {
         touched: &[(FeedId, u32)],
         unfinished: &mut Option<BTreeSet<FeedId>>,
     ) -> Evaluated {
-        let observing = !self.observed.is_empty();
         let more = !t.position.is_whole();
         let mut open = unfinished.take().unwrap_or_default();
-        let (mut incomplete, mut kept) = (Vec::new(), Vec::new());
+        let mut full = Vec::new();
+        let mut evaluated = Evaluated { matched: HashMap::new(), incomplete: Vec::new(), kept: Vec::new() };
         self.out.reserve(touched.len() + self.observed.len() + 1);
-        let (mut matched, mut full) = (HashMap::new(), Vec::new());
         for group in touched.chunk_by(|a, b| a.0 == b.0) {
             let id = group[0].0;
             let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { continue };
-            if feed.kept.is_some() {
-                kept.extend_from_slice(group);
+            if feed.memory.materialized().is_some() {
+                evaluated.kept.extend_from_slice(group);
                 continue;
             }
             if feed.live.is_empty() {
                 continue;
             }
-            let effective = feed.effective.clone();
-            let mut digest = self.digests.get_mut(&id);
-            let mut revokes = false;
-            let mut changes = Vec::with_capacity(group.len());
-            for (_, i) in group {
-                let row = &t.changes[*i as usize];
-                if let Some(digest) = &mut digest {
-                    digest.change(&effective, row);
-                }
-                let change = match feed::change(&effective, row, &(), feed.sent.as_deref_mut()) {
-                    Ok(Some(change)) => change,
-                    Ok(None) => continue,
-                    Err(feed::MissingValue) => {
-                        incomplete.push(id);
-                        break;
-                    }
-                };
-                if feed.sent.is_some() {
-                    let holders = &mut self.tables.entry(row.table.clone()).or_default().holders;
-                    let of_key = holders.entry(row.key.clone()).or_default();
-                    of_key.retain(|f| *f != id);
-                    match change {
-                        Change::Remove { .. } if of_key.is_empty() => drop(holders.remove(&row.key)),
-                        Change::Remove { .. } => {}
-                        _ => of_key.push(id),
-                    }
-                }
-                revokes |= feed::revokes(&effective, &change, row, &());
-                changes.push(change);
-            }
-            if changes.is_empty() || incomplete.last() == Some(&id) {
+            let rows = group.iter().map(|(_, i)| &t.changes[*i as usize]);
+            let digest = self.digests.get_mut(&id);
+            let Ok((changes, revokes)) = feed.changes(id, rows, digest, &mut self.tables) else {
+                evaluated.incomplete.push(id);
+                continue;
+            };
+            if changes.is_empty() {
                 continue;
             }
             if more {
@@ -387,11 +375,11 @@ impl Engine {
                 open.remove(&id);
             }
             feed.deltas += 1;
-            if observing {
-                matched.insert(id, Tally::of(&changes));
+            if !self.observed.is_empty() {
+                evaluated.matched.insert(id, Tally::of(&changes));
             }
-            let (position, at) = (t.position, t.committed.to);
-            let delta = Arc::new(Delta { feed: effective, term, position, at, changes, skipped: 0, revokes, more });
+            let (of, position, at) = (feed.plan.clone(), t.position, t.committed.to);
+            let delta = Arc::new(Delta { feed: of, term, position, at, changes, skipped: 0, revokes, more });
             if let Some(pending) = &mut feed.pending {
                 let due = pending.take_in(delta, self.clock);
                 self.paced.insert((due, id));
@@ -409,13 +397,13 @@ impl Engine {
             open.into_iter().for_each(|id| self.tell_end(id, term, t));
             full.into_iter().for_each(|id| self.tell_pending(id));
         }
-        Evaluated { matched, incomplete, kept }
+        evaluated
     }
 
     /// Tells a feed that a transaction of which it has got parts is complete.
     fn tell_end(&mut self, id: FeedId, term: Term, t: &Arc<Transaction>) {
         let Some(feed) = self.feed(id).filter(|f| !f.live.is_empty()) else { return };
-        let (of, position, at) = (feed.effective.clone(), t.position, t.committed.to);
+        let (of, position, at) = (feed.plan.clone(), t.position, t.committed.to);
         let (changes, revokes) = (vec![], false);
         self.tell(id, Arc::new(Delta { feed: of, term, position, at, changes, skipped: 0, revokes, more: false }));
     }
@@ -441,12 +429,12 @@ impl Engine {
         for sub in &self.observed {
             let Some(s) = self.subs.get(sub) else { continue };
             let Some(feed) = self.feeds.get(s.feed as usize).and_then(Option::as_ref) else { continue };
-            if feed.effective.table.source != *source {
+            if feed.plan.table().source != *source {
                 continue;
             }
-            let silent = feed.kept.is_some() && feed.joining.is_some();
+            let silent = feed.memory.materialized().is_some() && feed.joining.is_some();
             let waiting = silent || self.fresh.contains(sub) || feed.waiting().iter().any(|(w, _)| w == sub);
-            let verdict = |most| explain::verdict(&feed.effective, t, &self.known).min(most);
+            let verdict = |most| explain::verdict(&feed.plan, t, &self.known).min(most);
             let (verdict, tally) = match matched.get(&s.feed) {
                 _ if waiting => (verdict(Verdict::Folded), Tally::default()),
                 Some(tally) => (Verdict::Matched, *tally),
@@ -455,5 +443,35 @@ impl Engine {
             let (source, position) = (source.clone(), t.position);
             self.out.push(Output::Verdict { sub: *sub, source, term, position, verdict, tally });
         }
+    }
+}
+
+impl Feed {
+    /// What changes of rows do to the result, and whether that takes anything back; brings up to date what is remembered
+    /// of it.
+    #[inline]
+    fn changes<'a>(
+        &mut self,
+        id: FeedId,
+        rows: impl ExactSizeIterator<Item = &'a RowChange>,
+        mut digest: Option<&mut Digest>,
+        tables: &mut HashMap<TableName, OnTable>,
+    ) -> Result<(Vec<Change>, bool), MissingValue> {
+        let Feed { plan, memory, .. } = self;
+        let mut changes = Vec::with_capacity(rows.len());
+        let mut revokes = false;
+        for row in rows {
+            if let Some(digest) = &mut digest {
+                digest.change(plan, row);
+            }
+            let Some(change) = feed::change(plan, row, &(), memory.tracked_mut())? else { continue };
+            if memory.tracked().is_some() {
+                let on_table = tables.entry(row.table.clone()).or_default();
+                on_table.note(id, &row.key, !matches!(change, Change::Remove { .. }));
+            }
+            revokes |= feed::revokes(plan, &change, row, &());
+            changes.push(change);
+        }
+        Ok((changes, revokes))
     }
 }

@@ -8,19 +8,16 @@ use crate::audience::{Audience, SubId};
 use crate::budget::{Owner, Shares};
 use crate::explain::{Tally, Verdict};
 use crate::feed::Change;
+use crate::plan::{EffectivePlan, SnapshotRequest};
 use crate::position::{Interval, Micros, Position, SnapshotPoint, Term, Transaction};
 use crate::query::QueryError;
-use crate::rule::{Claims, EffectiveQuery, RuleSet};
+use crate::rule::{Claims, RuleSet};
 use crate::schema::{Row, Table};
 use crate::seal::Cursor;
 use crate::seam::ResultRows;
-use crate::value::Value;
 
 /// A snapshot that was asked for.
 pub type SnapshotId = u64;
-
-/// The rows that are wanted of a snapshot: those where any of these columns has one of its values. Others may come too.
-pub type RowFilter = Arc<Vec<(usize, Vec<Value>)>>;
 
 /// What an engine may hold.
 #[derive(Clone, Copy, Debug)]
@@ -95,8 +92,8 @@ pub struct Request {
 pub struct Compiled {
     /// The [`Compiler`](super::Compiler)'s generation.
     pub generation: u64,
-    /// The effective query, or why there is none.
-    pub outcome: Result<Arc<EffectiveQuery>, QueryError>,
+    /// The effective plan, or why there is none.
+    pub outcome: Result<Arc<EffectivePlan>, QueryError>,
 }
 
 /// What a client hands back to go on where it was.
@@ -191,7 +188,7 @@ pub enum Input {
 #[derive(Clone, Debug)]
 pub struct Delta {
     /// The feed.
-    pub feed: Arc<EffectiveQuery>,
+    pub feed: Arc<EffectivePlan>,
     /// The source's reader and log.
     pub term: Term,
     /// The transaction's place.
@@ -211,8 +208,15 @@ pub struct Delta {
 /// What the shell is to do.
 #[derive(Clone, Debug)]
 pub enum Output {
-    /// Read the rows of the table, all or those that are wanted, with the position that they show.
-    FetchSnapshot(SnapshotId, Arc<EffectiveQuery>, Option<RowFilter>),
+    /// Read what a plan needs of its source, with the position that it shows.
+    FetchSnapshot {
+        /// The snapshot's number.
+        id: SnapshotId,
+        /// What it is for: rows that it does not see need not be handed over.
+        plan: Arc<EffectivePlan>,
+        /// What is to be read.
+        request: SnapshotRequest,
+    },
     /// A snapshot is no longer wanted.
     CancelSnapshot(SnapshotId),
     /// A whole result.
@@ -220,7 +224,7 @@ pub enum Output {
         /// Who gets it and why.
         to: Vec<(SubId, ResyncReason)>,
         /// What was asked.
-        feed: Arc<EffectiveQuery>,
+        feed: Arc<EffectivePlan>,
         /// The rows, in key order.
         rows: Arc<ResultRows>,
         /// The reader and its log.
@@ -233,7 +237,7 @@ pub enum Output {
         /// Who.
         sub: SubId,
         /// What was asked.
-        feed: Arc<EffectiveQuery>,
+        feed: Arc<EffectivePlan>,
         /// The reader and its log.
         term: Term,
         /// Where the client's result stands.
@@ -272,7 +276,7 @@ pub enum Output {
     /// An audit has ended.
     Audited {
         /// What was audited.
-        feed: Arc<EffectiveQuery>,
+        feed: Arc<EffectivePlan>,
         /// Rows that were read; none if it was given up.
         rows: usize,
         /// What it holds otherwise than the database. All feeds of its table are read anew.

@@ -15,16 +15,18 @@
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
-use super::io::{Delta, Limits, Output, Refusal, ResyncReason, RowFilter};
+use super::io::{Delta, Limits, Output, Refusal, ResyncReason};
 use super::kept::{Entry, Materialized, Moment, Wanted, shows_less};
+use super::known::Known;
+use super::memory::Memory;
 use super::{Engine, Feed, Joining, Turn};
 use crate::audience::SubId;
 use crate::explain::Tally;
 use crate::feed;
-use crate::index::{self, AccessPath, FeedId};
+use crate::index::FeedId;
+use crate::plan::{AccessPath, EffectivePlan, RowFilter, VisibleRow};
 use crate::position::{Old, RowChange};
 use crate::query::Subquery;
-use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{Key, Row};
 use crate::seam::{MAX_OVERLAY, SnapshotMerge};
 
@@ -32,15 +34,10 @@ const CLIENTS: u8 = u8::MAX;
 
 impl Engine {
     /// What a new feed has to keep, if it has to. Enters it with the lookups that it asks.
-    pub(super) fn keep(
-        &mut self,
-        id: FeedId,
-        effective: &EffectiveQuery,
-        finds: Option<Arc<Subquery>>,
-    ) -> Option<Box<Materialized>> {
-        let depends_on = effective.subqueries();
+    pub(super) fn keep(&mut self, id: FeedId, plan: &EffectivePlan, finds: Option<Arc<Subquery>>) -> Memory {
+        let depends_on = plan.subqueries();
         if depends_on.is_empty() && finds.is_none() {
-            return None;
+            return Memory::Stateless;
         }
         let mut level = 0;
         for subquery in depends_on.keys() {
@@ -48,7 +45,7 @@ impl Engine {
             let below = self.kept(feed).map_or(0, |k| k.level);
             level = level.max(below + 1);
         }
-        Some(Box::new(Materialized {
+        Memory::Materialized(Box::new(Materialized {
             depends_on,
             level: if finds.is_some() { level } else { CLIENTS },
             finds,
@@ -59,29 +56,29 @@ impl Engine {
             loaded: false,
             wanted: Wanted::Nothing,
             waiting: Vec::new(),
-            needs: AccessPath::of(effective, &self.known),
+            needs: AccessPath::of(plan, &self.known),
             revokes: false,
             bytes: 0,
         }))
     }
 
     pub(super) fn kept(&self, id: FeedId) -> Option<&Materialized> {
-        self.feed(id).and_then(|f| f.kept.as_deref())
+        self.feed(id).and_then(|f| f.memory.materialized())
     }
 
     pub(super) fn kept_mut(&mut self, id: FeedId) -> Option<&mut Materialized> {
-        self.feed_mut(id).and_then(|f| f.kept.as_deref_mut())
+        self.feed_mut(id).and_then(|f| f.memory.materialized_mut())
     }
 
     /// What a feed that keeps its rows stands under in the index.
-    pub(super) fn needs(&self, id: FeedId, effective: &EffectiveQuery) -> AccessPath {
-        self.kept(id).map_or_else(|| AccessPath::of(effective, &()), |k| k.needs.clone())
+    pub(super) fn needs(&self, id: FeedId, plan: &EffectivePlan) -> AccessPath {
+        self.kept(id).map_or_else(|| AccessPath::of(plan, &()), |k| k.needs.clone())
     }
 
     /// Whether what a feed tells is what holds where the engine stands.
     pub(super) fn is_settled(&self, id: FeedId) -> bool {
         let Some(feed) = self.feed(id) else { return false };
-        let Some(kept) = &feed.kept else { return true };
+        let Some(kept) = feed.memory.materialized() else { return true };
         kept.loaded
             && feed.joining.is_none()
             && kept.wanted.is_nothing()
@@ -93,7 +90,7 @@ impl Engine {
     pub(super) fn take_in(&mut self, id: FeedId, change: &RowChange) {
         let Engine { feeds, known, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
-        let Some(kept) = &mut feed.kept else { return };
+        let Some(kept) = feed.memory.materialized_mut() else { return };
         let key = change.key.clone();
         let mut outrun = false;
         if feed.joining.is_some() {
@@ -108,7 +105,7 @@ impl Engine {
                     let value = |i: usize| if change.omitted_columns.contains(i) { &before[i] } else { &row[i] };
                     *row = (0..row.len()).map(|i| value(i).clone()).collect();
                 }
-                None if feed.effective.reads_any_of(&change.omitted_columns) => {
+                None if feed.plan.reads_any_of(&change.omitted_columns) => {
                     // It may be in the result now, with values that only the table has.
                     kept.wanted = Wanted::All;
                     new = None;
@@ -116,13 +113,13 @@ impl Engine {
                 None => {}
             }
         }
-        let seen = new.as_ref().and_then(|row| feed.effective.see(row, known));
+        let seen = new.as_ref().and_then(|row| feed.plan.see(row, known));
         let told = kept.entries.get(&key).and_then(|e| e.told.as_ref());
         // What its rules do not admit any more is not to be sent any more either. Whether it is they who let a row go is
         // known only at the end of the transaction, when the row is not at hand any more.
         kept.revokes |= match (told, &seen) {
             (None, _) => false,
-            (Some(told), Some(seen)) => shows_less(&feed.effective, told, seen),
+            (Some(told), Some(seen)) => shows_less(&feed.plan, told, seen),
             (Some(_), None) => new.is_some(),
         };
         if seen.is_some() || kept.entries.contains_key(&key) {
@@ -143,7 +140,7 @@ impl Engine {
     pub(super) fn put(&mut self, id: FeedId, key: Key, change: impl FnOnce(&mut Entry)) {
         let Engine { feeds, tables, kept_bytes, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
-        let Some(kept) = &mut feed.kept else { return };
+        let Some(kept) = feed.memory.materialized_mut() else { return };
         let fresh = !kept.entries.contains_key(&key);
         let entry = kept.entries.entry(key.clone()).or_default();
         let before = if fresh { 0 } else { entry.size() };
@@ -158,30 +155,8 @@ impl Engine {
             kept.dirty.remove(&key);
         }
         // Without old values a row that leaves is found only by its key.
-        if !feed.effective.table.old_values && fresh != gone {
-            let holders = &mut tables.entry(feed.effective.table.name.clone()).or_default().holders;
-            let of_key = holders.entry(key.clone()).or_default();
-            if gone {
-                of_key.retain(|f| *f != id);
-            } else {
-                of_key.push(id);
-            }
-            if of_key.is_empty() {
-                holders.remove(&key);
-            }
-        }
-    }
-
-    /// Rows of a fetch.
-    pub(super) fn kept_rows(&mut self, id: FeedId, rows: Vec<Row>) {
-        let Engine { feeds, known, limits, .. } = self;
-        let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
-        let Some(kept) = &mut feed.kept else { return };
-        // What is found later in other tables is fetched then.
-        kept.fetched.extend(rows.into_iter().filter(|row| feed.effective.sees(row, known)));
-        if kept.fetched.len() > limits.result_rows {
-            let text = format!("rows of one result, at most {}; narrow the query", limits.result_rows);
-            self.fail_kept(id, &Refusal::Limit(text));
+        if !feed.plan.table().old_values && fresh != gone {
+            tables.entry(feed.plan.table().name.clone()).or_default().note(id, &key, !gone);
         }
     }
 
@@ -204,8 +179,8 @@ impl Engine {
         let passed = std::mem::take(&mut kept.passed);
         for row in std::mem::take(&mut kept.fetched) {
             let Some(feed) = self.feed(id) else { return };
-            let key = feed.effective.key_of(&row);
-            if !passed.contains(&key) && feed.effective.sees(&row, &self.known) {
+            let key = feed.plan.key_of(&row);
+            if !passed.contains(&key) && feed.plan.sees(&row, &self.known) {
                 self.put(id, key, |entry| entry.now = Some(row));
             }
         }
@@ -223,7 +198,7 @@ impl Engine {
     pub(super) fn keep_anew(&mut self, id: FeedId, why: ResyncReason) {
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
-        let Some(kept) = &mut feed.kept else { return };
+        let Some(kept) = feed.memory.materialized_mut() else { return };
         kept.waiting.extend(live.as_slice().iter().map(|s| (*s, why)));
         kept.loaded = false;
         kept.wanted = Wanted::Nothing;
@@ -247,7 +222,7 @@ impl Engine {
 
     /// Settles where the engine stands, between two transactions.
     pub(super) fn settle_now(&mut self) {
-        let source = |id: &FeedId| self.feed(*id).map(|f| f.effective.table.source.clone());
+        let source = |id: &FeedId| self.feed(*id).map(|f| f.plan.table().source.clone());
         let sources: BTreeSet<Arc<str>> = self.unsettled.iter().filter_map(|(_, id)| source(id)).collect();
         for source in sources {
             let progress = self.progress(&source);
@@ -264,8 +239,8 @@ impl Engine {
         let between = self.sources.get(source).is_none_or(|s| s.unfinished.is_none());
         while let Some((level, id)) = self.unsettled.pop_first() {
             let Some(feed) = self.feed(id) else { continue };
-            let Some(kept) = &feed.kept else { continue };
-            if !between || feed.effective.table.source != *source {
+            let Some(kept) = feed.memory.materialized() else { continue };
+            if !between || feed.plan.table().source != *source {
                 stays.insert((level, id));
                 continue;
             }
@@ -303,13 +278,13 @@ impl Engine {
         let (since, settled) = self.stands(id);
         let Engine { feeds, known, tables, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
-        let Some(kept) = &mut feed.kept else { return };
-        let only = match std::mem::take(&mut kept.wanted) {
+        let Some(kept) = feed.memory.materialized_mut() else { return };
+        let request = match std::mem::take(&mut kept.wanted) {
             Wanted::With(by_column) if kept.loaded => {
                 let values = by_column.into_iter().map(|(c, values)| (c, values.into_iter().collect()));
-                Some(RowFilter::new(values.collect()))
+                feed.plan.snapshot_of(Some(RowFilter::new(values.collect())))
             }
-            _ => index::only(&feed.effective, known),
+            _ => feed.plan.snapshot(known),
         };
         kept.passed.clear();
         kept.fetched.clear();
@@ -322,27 +297,27 @@ impl Engine {
             failures: 0,
             resting: false,
             turn: Turn::Taken(None),
-            only: only.clone(),
+            request: request.clone(),
         }));
-        let effective = feed.effective.clone();
-        tables.entry(effective.table.name.clone()).or_default().joining.insert(id);
+        let plan = feed.plan.clone();
+        tables.entry(plan.table().name.clone()).or_default().joining.insert(id);
         self.next_snapshot += 1;
         self.snapshots.insert(next, id);
-        self.out.push(Output::FetchSnapshot(next, effective, only));
+        self.out.push(Output::FetchSnapshot { id: next, plan, request });
     }
 
     /// Tells clients the difference between what they were told last and what holds now, and those who wait all of it.
     fn tell_kept(&mut self, id: FeedId, moment: Moment) -> Tally {
         let Engine { feeds, known, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return Tally::default() };
-        let Some(kept) = &mut feed.kept else { return Tally::default() };
-        let effective = feed.effective.clone();
+        let Some(kept) = feed.memory.materialized_mut() else { return Tally::default() };
+        let plan = feed.plan.clone();
         let revokes = std::mem::take(&mut kept.revokes);
         let mut changes = Vec::new();
         for key in std::mem::take(&mut kept.dirty) {
             let Some(entry) = kept.entries.get(&key) else { continue };
-            let now = entry.now.as_ref().and_then(|row| effective.see(row, known));
-            if let Some(change) = feed::between(&effective, key, entry.told.as_ref(), now) {
+            let now = entry.now.as_ref().and_then(|row| plan.see(row, known));
+            if let Some(change) = feed::between(&plan, key, entry.told.as_ref(), now) {
                 changes.push(change);
             }
         }
@@ -365,7 +340,7 @@ impl Engine {
         self.paced.extend(waits.map(|due| (due, id)));
         let Moment { term, position, at } = moment;
         if !changes.is_empty() && self.feed(id).is_some_and(|f| !f.live.is_empty()) {
-            let feed = effective.clone();
+            let feed = plan.clone();
             let delta = Delta { feed, term, position, at, changes, skipped: 0, revokes, more: false };
             self.tell(id, Arc::new(delta));
         }
@@ -373,21 +348,37 @@ impl Engine {
             self.tell_pending(id);
             let Some(feed) = self.feed_mut(id) else { return tally };
             feed.live.extend(waiting.iter().map(|(s, _)| *s));
-            let told = feed.kept.iter().flat_map(|k| &k.entries);
+            let told = feed.memory.materialized().into_iter().flat_map(|k| &k.entries);
             let mut rows: Vec<(Key, VisibleRow)> =
                 told.filter_map(|(k, e)| Some((k.clone(), e.told.clone()?))).collect();
             rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
             self.fresh.extend(waiting.iter().map(|(s, _)| *s));
-            self.out.push(Output::Result { to: waiting, feed: effective, rows: Arc::new(rows), term, position });
+            self.out.push(Output::Result { to: waiting, feed: plan, rows: Arc::new(rows), term, position });
         }
         tally
     }
 }
 
 impl Feed {
+    /// Takes rows of a snapshot, and says how many there are of it now.
+    pub(super) fn take_rows(&mut self, rows: Vec<Row>, known: &Known) -> usize {
+        match (&mut self.memory, &mut self.joining) {
+            (Memory::Materialized(kept), _) => {
+                // What is found later in other tables is fetched then.
+                kept.fetched.extend(rows.into_iter().filter(|row| self.plan.sees(row, known)));
+                kept.fetched.len()
+            }
+            (_, Some(joining)) => {
+                joining.seam.rows(&self.plan, rows);
+                joining.seam.len()
+            }
+            (_, None) => 0,
+        }
+    }
+
     /// Who waits for the whole result.
     pub(super) fn waiting(&self) -> &[(SubId, ResyncReason)] {
-        match (&self.kept, &self.joining) {
+        match (self.memory.materialized(), &self.joining) {
             (Some(kept), _) => &kept.waiting,
             (None, Some(joining)) => &joining.waiting,
             (None, None) => &[],

@@ -5,10 +5,9 @@ use std::sync::Arc;
 
 use super::io::ResyncReason;
 use crate::audience::SubId;
-use crate::index::AccessPath;
+use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
 use crate::position::{Micros, Position, Term};
 use crate::query::Subquery;
-use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{Key, Row};
 use crate::value::Value;
 
@@ -95,8 +94,8 @@ pub(super) struct Moment {
 }
 
 /// Whether less may be seen of a row than was told: a column is hidden now, or a mask may stand where its value stood.
-pub(super) fn shows_less(effective: &EffectiveQuery, told: &VisibleRow, now: &VisibleRow) -> bool {
-    !now.columns.covers(&told.columns) || effective.maskable().iter().any(|c| told.row[c] != now.row[c])
+pub(super) fn shows_less(plan: &EffectivePlan, told: &VisibleRow, now: &VisibleRow) -> bool {
+    !now.columns.covers(&told.columns) || plan.scan.maskable().iter().any(|c| told.row[c] != now.row[c])
 }
 
 impl Materialized {

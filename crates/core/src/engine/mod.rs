@@ -5,7 +5,7 @@
 //! subscribers, fetch what is missing. It never waits, so a whole cluster of engines can be run in one thread from one
 //! seed.
 //!
-//! Life of a subscription: [`Input::Subscribe`] is compiled against tables and rules; equal effective queries share a
+//! Life of a subscription: [`Input::Subscribe`] is compiled against tables and rules; equal effective plans share a
 //! [`Feed`]. A snapshot is asked for and joined with the stream through a [`SnapshotMerge`]; then [`Output::Result`] carries the
 //! rows and the subscription hears the feed's deltas. A gap, a changed table or changed rights send it through a new
 //! seam, at whose end the result is replaced as a whole.
@@ -20,6 +20,7 @@ pub(crate) mod io;
 mod keeping;
 mod kept;
 mod known;
+mod memory;
 mod snapshots;
 mod subqueries;
 mod subscriptions;
@@ -34,30 +35,28 @@ use crate::audience::Audience;
 pub use crate::audience::SubId;
 use crate::budget::{Budget, Cost};
 use crate::coalesce::Pending;
-use crate::feed::Sent;
 use crate::index::{FeedId, TableIndex};
+use crate::plan::{EffectivePlan, SnapshotRequest};
 use crate::position::{Interval, Micros, Position, Progress, RowChange, Transaction, Visibility};
 use crate::query::{QueryError, parse_query, parse_trusted_query};
-use crate::rule::{EffectiveQuery, Permitted, RuleSet, Standing};
+use crate::rule::{self, Permitted, RuleSet, Standing};
 use crate::schema::{Catalog, Key, Table, TableName};
 use crate::seam::SnapshotMerge;
 use crate::what_if::{Trial, Tried};
 use audit::{Audit, Digest};
-pub use io::{Compiled, Delta, Input, Limits, Output, Refusal, Request, Resume, ResyncReason, RowFilter, SnapshotId};
-use kept::Materialized;
+pub use io::{Compiled, Delta, Input, Limits, Output, Refusal, Request, Resume, ResyncReason, SnapshotId};
 use known::Known;
+use memory::Memory;
 
-/// One effective query that somebody hears. Exactly one cache line: with a million feeds, those that a change touches are
+/// One effective plan that somebody hears. Exactly one cache line: with a million feeds, those that a change touches are
 /// not in the cache, and every further line is another wait for memory.
 #[derive(Debug)]
 #[repr(align(64))]
 struct Feed {
-    effective: Arc<EffectiveQuery>,
+    plan: Arc<EffectivePlan>,
     live: Audience,
     joining: Option<Box<Joining>>,
-    sent: Option<Box<Sent>>,
-    /// Where what it shows depends on other tables.
-    kept: Option<Box<Materialized>>,
+    memory: Memory,
     /// What waits between two deltas, where its readers want time between them.
     pending: Option<Box<Pending>>,
     deltas: u64,
@@ -78,8 +77,8 @@ struct Joining {
     resting: bool,
     /// Whose turn it takes, once it has begun; it waits for its turn before.
     turn: Turn,
-    /// The rows that were asked for.
-    only: Option<RowFilter>,
+    /// What was asked for.
+    request: SnapshotRequest,
 }
 
 /// Whether a snapshot has been asked for.
@@ -110,6 +109,20 @@ struct OnTable {
     carriers: usize,
     /// Tables without old values: which feeds have sent a key. May name feeds that have not, never too few.
     holders: HashMap<Key, Vec<FeedId>>,
+}
+
+impl OnTable {
+    /// Notes whether a feed has sent a key.
+    fn note(&mut self, feed: FeedId, key: &Key, has_sent: bool) {
+        let of_key = self.holders.entry(key.clone()).or_default();
+        of_key.retain(|f| *f != feed);
+        if has_sent {
+            of_key.push(feed);
+        }
+        if of_key.is_empty() {
+            self.holders.remove(key);
+        }
+    }
 }
 
 /// Keys that a feed had sent, and whether its number is free for another one once they are forgotten.
@@ -157,23 +170,23 @@ struct Passed {
 }
 
 impl Passed {
-    fn push(&mut self, position: Position, xid: u64) {
+    fn push(&mut self, position: Position, number: u64) {
         if self.numbers.len() == MAX_PASSED
             && let Some((dropped, _)) = self.numbers.pop_front()
         {
             self.complete_after = dropped;
         }
-        self.numbers.push_back((position, xid));
+        self.numbers.push_back((position, number));
     }
 
     /// A transaction in `(after, to]` that a snapshot does not show, or that is not remembered any more.
     fn hidden(&self, by: &Visibility, after: Position, to: Position) -> Option<u64> {
         if after < self.complete_after && to > after {
-            return self.numbers.front().map(|(_, xid)| *xid);
+            return self.numbers.front().map(|(_, number)| *number);
         }
         let first = self.numbers.partition_point(|(p, _)| *p <= after);
         let mut between = self.numbers.iter().skip(first).take_while(|(p, _)| *p <= to);
-        between.find(|(_, xid)| !by.shows(*xid)).map(|(_, xid)| *xid)
+        between.find(|(_, number)| !by.shows(*number)).map(|(_, number)| *number)
     }
 }
 
@@ -187,18 +200,18 @@ pub struct Compiler {
 }
 
 impl Compiler {
-    /// The effective query of a request, under these rules unless it names others.
+    /// The effective plan of a request, under these rules unless it names others.
     ///
     /// # Errors
     /// What is wrong with the query.
-    pub fn compile(&self, request: &Request) -> Result<EffectiveQuery, QueryError> {
+    pub fn compile(&self, request: &Request) -> Result<EffectivePlan, QueryError> {
         let rules = request.under.as_ref().unwrap_or(&self.rules);
         let permitted = Permitted { catalog: &self.catalog, rules, claims: &request.claims };
         let parse = if request.trusted { parse_trusted_query } else { parse_query };
         let query = parse(&request.query, &permitted, &request.params)?;
         let query = query.bind(&request.params, &request.claims.facts)?;
         let standing = rules.standing(&query.table, &request.claims, &self.catalog);
-        Ok(EffectiveQuery::new(query, &standing))
+        Ok(rule::fold(query, &standing))
     }
 
     /// The generation of its tables and rules.
@@ -218,7 +231,7 @@ pub struct FeedInfo {
     /// Its number in this engine.
     pub id: FeedId,
     /// What it asks.
-    pub effective: Arc<EffectiveQuery>,
+    pub plan: Arc<EffectivePlan>,
     /// How many subscriptions share it.
     pub subscriptions: usize,
     /// Deltas since it began.
@@ -237,7 +250,7 @@ pub struct Engine {
     sources: BTreeMap<Arc<str>, Followed>,
     feeds: Vec<Option<Feed>>,
     free: Vec<FeedId>,
-    by_effective: HashMap<(Arc<EffectiveQuery>, Micros), FeedId>,
+    by_plan: HashMap<(Arc<EffectivePlan>, Micros), FeedId>,
     tables: HashMap<TableName, OnTable>,
     subs: HashMap<SubId, Sub>,
     observed: Vec<SubId>,
@@ -290,7 +303,7 @@ impl Engine {
             sources: BTreeMap::new(),
             feeds: Vec::new(),
             free: Vec::new(),
-            by_effective: HashMap::new(),
+            by_plan: HashMap::new(),
             tables: HashMap::new(),
             subs: HashMap::new(),
             observed: Vec::new(),
@@ -418,10 +431,10 @@ impl Engine {
             hasher.finish()
         };
         match output {
-            Output::Result { feed, rows, .. } if !feed.open_key => {
+            Output::Result { feed, rows, .. } if !feed.open_key() => {
                 Arc::make_mut(rows).sort_by_cached_key(|(key, _)| place(key));
             }
-            Output::Delta(delta, _) if !delta.feed.open_key => {
+            Output::Delta(delta, _) if !delta.feed.open_key() => {
                 Arc::make_mut(delta).changes.sort_by_cached_key(|c| place(c.key()));
             }
             _ => {}
@@ -455,7 +468,7 @@ impl Engine {
 
     /// How many feeds there are on tables other than Gossip's own, and how many subscriptions they have.
     pub fn counts(&self) -> (usize, usize) {
-        let own = self.feeds.iter().flatten().filter(|f| !f.effective.table.name.is_system());
+        let own = self.feeds.iter().flatten().filter(|f| !f.plan.table().name.is_system());
         own.fold((0, 0), |(feeds, subs), f| (feeds + 1, subs + f.live.as_slice().len() + f.waiting().len()))
     }
 
@@ -467,40 +480,40 @@ impl Engine {
     fn info(&self, id: FeedId) -> Option<FeedInfo> {
         let f = self.feed(id)?;
         let subscriptions = f.live.as_slice().len() + f.waiting().len();
-        Some(FeedInfo { id, effective: f.effective.clone(), subscriptions, deltas: f.deltas })
+        Some(FeedInfo { id, plan: f.plan.clone(), subscriptions, deltas: f.deltas })
     }
 
-    /// The effective query of a subscription.
-    pub fn effective(&self, sub: SubId) -> Option<Arc<EffectiveQuery>> {
-        self.subs.get(&sub).and_then(|s| self.feed(s.feed)).map(|f| f.effective.clone())
+    /// The effective plan of a subscription.
+    pub fn plan(&self, sub: SubId) -> Option<Arc<EffectivePlan>> {
+        self.subs.get(&sub).and_then(|s| self.feed(s.feed)).map(|f| f.plan.clone())
     }
 
     /// Everything needed to explain a transaction to a subscription: the transaction, the query and the rules.
-    pub fn inquiry(&self, sub: SubId) -> Option<(Arc<EffectiveQuery>, Vec<Standing>)> {
-        let effective = self.effective(sub)?;
-        let standing = self.rules.standing(&effective.table, &self.subs.get(&sub)?.request.claims, &self.catalog);
-        Some((effective, standing))
+    pub fn inquiry(&self, sub: SubId) -> Option<(Arc<EffectivePlan>, Vec<Standing>)> {
+        let plan = self.plan(sub)?;
+        let standing = self.rules.standing(plan.table(), &self.subs.get(&sub)?.request.claims, &self.catalog);
+        Some((plan, standing))
     }
 
     /// As [`Engine::inquiry`], for a query that nobody has subscribed to.
     ///
     /// # Errors
     /// The query is not valid for whoever would ask it.
-    pub fn hypothetical(&self, request: &Request) -> Result<(Arc<EffectiveQuery>, Vec<Standing>), QueryError> {
-        let effective = self.compile(request)?;
-        let standing = self.rules.standing(&effective.table, &request.claims, &self.catalog);
-        Ok((Arc::new(effective), standing))
+    pub fn hypothetical(&self, request: &Request) -> Result<(Arc<EffectivePlan>, Vec<Standing>), QueryError> {
+        let plan = self.compile(request)?;
+        let standing = self.rules.standing(plan.table(), &request.claims, &self.catalog);
+        Ok((Arc::new(plan), standing))
     }
 
-    /// The feed that an effective query shares with others, one delta per transaction; `None` if nobody asks it now.
-    pub fn feed_of(&self, effective: &Arc<EffectiveQuery>) -> Option<FeedInfo> {
-        let id = *self.by_effective.get(&(effective.clone(), 0))?;
+    /// The feed that an effective plan shares with others, one delta per transaction; `None` if nobody asks it now.
+    pub fn feed_of(&self, plan: &Arc<EffectivePlan>) -> Option<FeedInfo> {
+        let id = *self.by_plan.get(&(plan.clone(), 0))?;
         self.info(id)
     }
 
     /// The newest remembered change of the table of a query.
-    pub fn newest_change(&self, effective: &EffectiveQuery) -> Option<&RowChange> {
-        self.window.iter().rev().find_map(|(_, t)| t.changes.iter().find(|c| effective.is_about(c)))
+    pub fn newest_change(&self, plan: &EffectivePlan) -> Option<&RowChange> {
+        self.window.iter().rev().find_map(|(_, t)| t.changes.iter().find(|c| plan.is_about(c)))
     }
 
     /// A transaction that is still remembered.
@@ -509,11 +522,11 @@ impl Engine {
         found.map(|(_, t)| t.clone())
     }
 
-    /// The effective query of a request, under the rules in force unless it names others.
+    /// The effective plan of a request, under the rules in force unless it names others.
     ///
     /// # Errors
     /// What is wrong with the query.
-    pub fn compile(&self, request: &Request) -> Result<EffectiveQuery, QueryError> {
+    pub fn compile(&self, request: &Request) -> Result<EffectivePlan, QueryError> {
         self.compiler().compile(request)
     }
 

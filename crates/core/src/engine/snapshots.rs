@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use super::io::{Output, Refusal, SnapshotId};
 use super::kept::Moment;
+use super::memory::Memory;
 use super::{Engine, Feed, Joining, Turn};
 use crate::feed::Sent;
 use crate::index::FeedId;
@@ -18,14 +19,10 @@ impl Engine {
 
     pub(super) fn snapshot_rows(&mut self, id: SnapshotId, rows: Vec<Row>) {
         let limit = self.limits.result_rows;
-        let Some((feed_id, feed)) = self.snapshot_feed(id) else { return };
-        if feed.kept.is_some() {
-            return self.kept_rows(feed_id, rows);
-        }
-        let effective = feed.effective.clone();
-        let Some(joining) = &mut feed.joining else { return };
-        joining.seam.rows(&effective, rows);
-        if joining.seam.len() > limit {
+        let Some(&feed_id) = self.snapshots.get(&id) else { return };
+        let Engine { feeds, known, .. } = self;
+        let Some(feed) = feeds.get_mut(feed_id as usize).and_then(Option::as_mut) else { return };
+        if feed.take_rows(rows, known) > limit {
             let text = format!("rows of one result, at most {limit}; narrow the query");
             self.give_up(feed_id, Refusal::Limit(text));
         }
@@ -33,7 +30,7 @@ impl Engine {
 
     pub(super) fn snapshot_done(&mut self, id: SnapshotId, shows: SnapshotPoint) {
         let Some((feed_id, feed)) = self.snapshot_feed(id) else { return };
-        let source = feed.effective.table.source.clone();
+        let source = feed.plan.table().source.clone();
         if let Some(joining) = &mut feed.joining {
             joining.seam.complete(shows);
         }
@@ -48,7 +45,7 @@ impl Engine {
         joining.resting = true;
         let failures = joining.failures;
         // Perhaps it is not what it was when it was described.
-        let source = feed.effective.table.source.clone();
+        let source = feed.plan.table().source.clone();
         self.out.push(Output::Describe(source));
         if failures >= attempts {
             self.give_up(feed_id, Refusal::Unavailable(why));
@@ -87,9 +84,9 @@ impl Engine {
                 let floor = followed.floor;
                 return Err(format!("what was committed between {settled} and {floor} may not be visible yet"));
             }
-            if let Some(xid) = followed.passed.hidden(visibility, settled, since) {
+            if let Some(number) = followed.passed.hidden(visibility, settled, since) {
                 return Err(format!(
-                    "transaction {xid} was committed and is not visible yet; is a synchronous standby missing?"
+                    "transaction {number} was committed and is not visible yet; is a synchronous standby missing?"
                 ));
             }
         }
@@ -114,9 +111,9 @@ impl Engine {
             return;
         }
         let Some(feed) = self.feed_mut(id) else { return };
-        let effective = feed.effective.clone();
+        let plan = feed.plan.clone();
         let Some(joining) = &mut feed.joining else { return };
-        let rows = match joining.seam.finish(&effective, reached) {
+        let rows = match joining.seam.finish(&plan, reached) {
             None => return,
             Some(Ok(rows)) => rows,
             Some(Err(why)) => {
@@ -127,32 +124,32 @@ impl Engine {
         // What waits is older than these rows: it is for those who were there before.
         self.tell_pending(id);
         let Some(joining) = self.joined(id) else { return };
-        let track = !effective.table.old_values && !effective.table.key.is_empty();
-        if track && self.feed(id).is_some_and(|f| f.live.is_empty() && f.sent.is_some()) {
+        let track = !plan.table().old_values && plan.is_keyed();
+        if track && self.feed(id).is_some_and(|f| f.live.is_empty() && f.memory.tracked().is_some()) {
             // Nobody was listening meanwhile: what is remembered as sent is out of date.
             self.forget_sent(id);
         }
         if self.feed(id).is_some_and(|f| f.live.is_empty()) {
             self.drop_digest(id);
             if !track {
-                self.carry_digest(id, &effective, &rows);
+                self.carry_digest(id, &plan, &rows);
             }
         }
         if let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) {
             feed.live.extend(joining.waiting.iter().map(|(s, _)| *s));
-            if track && feed.sent.is_none() {
+            if track && feed.memory.tracked().is_none() {
                 let mut sent = Sent::default();
-                let holders = &mut self.tables.entry(effective.table.name.clone()).or_default().holders;
+                let holders = &mut self.tables.entry(plan.table().name.clone()).or_default().holders;
                 for (key, seen) in &rows {
-                    sent.note(&effective, key.clone(), seen);
+                    sent.note(&plan, key.clone(), seen);
                     holders.entry(key.clone()).or_default().push(id);
                 }
-                feed.sent = Some(Box::new(sent));
+                feed.memory = Memory::Tracked(Box::new(sent));
             }
         }
         self.out.push(Output::Result {
             to: joining.waiting,
-            feed: effective,
+            feed: plan,
             rows: Arc::new(rows),
             term: progress.term(),
             position: reached,

@@ -1,6 +1,6 @@
 //! What lookups have found, who asks them, and what a change of it means for those.
 
-use std::collections::{BTreeSet, HashSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use super::Engine;
@@ -8,11 +8,11 @@ use super::io::Output;
 use super::kept::{Materialized, Wanted, shows_less};
 use super::known::Asked;
 use crate::audience::SubId;
-use crate::index::{AccessPath, FeedId};
+use crate::index::FeedId;
+use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
 use crate::query::{Expr, Subquery};
-use crate::rule::{EffectiveQuery, VisibleRow};
 use crate::schema::{Key, Row};
-use crate::subquery::{Found, SubqueryResults, ValueSet};
+use crate::subquery::{Crossed, Found, SubqueryResults, ValueSet};
 
 impl Engine {
     /// What is known of other tables.
@@ -31,7 +31,7 @@ impl Engine {
             asked.by.push(by);
             return asked.feed;
         }
-        let id = self.new_feed(Arc::new(EffectiveQuery::of_subquery(subquery)), 0, Some(subquery.clone()));
+        let id = self.new_feed(Arc::new(EffectivePlan::of_subquery(subquery)), 0, Some(subquery.clone()));
         let asked = Asked { values: ValueSet::default(), feed: id, by: vec![by] };
         self.known.0.insert(subquery.clone(), asked);
         self.settle_later(id);
@@ -60,7 +60,8 @@ impl Engine {
         let Some(feed) = self.feed(id) else { return Vec::new() };
         let mut all: Vec<SubId> = feed.live.as_slice().to_vec();
         all.extend(feed.waiting().iter().map(|(s, _)| *s));
-        if let Some(asked) = feed.kept.as_ref().and_then(|k| k.finds.as_ref()).and_then(|l| self.known.0.get(l)) {
+        if let Some(asked) = feed.memory.materialized().and_then(|k| k.finds.as_ref()).and_then(|l| self.known.0.get(l))
+        {
             all.extend(asked.by.iter().flat_map(|f| self.dependents(*f)));
         }
         all
@@ -73,7 +74,7 @@ impl Engine {
     /// Lets nothing be read any more that is unsent of a feed and of those that ask it.
     pub(super) fn unsend(&mut self, id: FeedId) {
         let Some(feed) = self.feed(id) else { return };
-        let Some(kept) = &feed.kept else { return };
+        let Some(kept) = feed.memory.materialized() else { return };
         let asked = kept.finds.as_ref().and_then(|l| self.known.0.get(l));
         let by = asked.map(|a| a.by.clone()).unwrap_or_default();
         if !feed.live.is_empty() {
@@ -86,36 +87,22 @@ impl Engine {
     pub(super) fn tell_found(&mut self, id: FeedId) {
         let Engine { feeds, known, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
-        let effective = feed.effective.clone();
-        let Some(kept) = &mut feed.kept else { return };
+        let plan = feed.plan.clone();
+        let Some(kept) = feed.memory.materialized_mut() else { return };
         let Some(subquery) = kept.finds.clone() else { return };
         let dirty: Vec<Key> = std::mem::take(&mut kept.dirty).into_iter().collect();
         kept.revokes = false;
         let values = |row: &Row| -> Found { subquery.columns.iter().map(|&c| row[c].clone()).collect() };
-        let (mut came, mut went) = (HashSet::new(), HashSet::new());
-        let mut now_told = Vec::new();
+        let (mut changes, mut now_told) = (Vec::new(), Vec::new());
         for key in dirty {
             let Some(entry) = kept.entries.get(&key) else { continue };
-            let now = entry.now.as_ref().and_then(|row| effective.see(row, known));
-            let (before, after) = (entry.told.as_ref().map(|s| values(&s.row)), now.as_ref().map(|s| values(&s.row)));
+            let now = entry.now.as_ref().and_then(|row| plan.see(row, known));
+            let found = |seen: &VisibleRow| values(&seen.row);
+            changes.push((entry.told.as_ref().map(found), now.as_ref().map(found)));
             now_told.push((key, now));
-            let Some(asked) = known.0.get_mut(&subquery) else { return };
-            if before == after {
-                continue;
-            }
-            if let Some(found) = after
-                && asked.values.add(found.clone())
-                && !went.remove(&found)
-            {
-                came.insert(found);
-            }
-            if let Some(found) = before
-                && asked.values.take(&found)
-                && !came.remove(&found)
-            {
-                went.insert(found);
-            }
         }
+        let Some(asked) = known.0.get_mut(&subquery) else { return };
+        let crossed = asked.values.apply(changes);
         for (key, told) in now_told {
             self.put(id, key, |entry| entry.told = told);
         }
@@ -124,8 +111,8 @@ impl Engine {
         }
         let by = self.known.0.get(&subquery).map(|a| a.by.clone()).unwrap_or_default();
         for feed in by {
-            if !came.is_empty() || !went.is_empty() {
-                self.found_changed(feed, &subquery, &came, &went);
+            if !crossed.is_empty() {
+                self.found_changed(feed, &subquery, &crossed);
             }
             self.settle_later(feed);
         }
@@ -133,18 +120,18 @@ impl Engine {
 
     /// The values that a lookup finds are others now: what a feed kept is judged anew, and what may have come in is
     /// wanted.
-    fn found_changed(&mut self, id: FeedId, subquery: &Arc<Subquery>, came: &HashSet<Found>, went: &HashSet<Found>) {
+    fn found_changed(&mut self, id: FeedId, subquery: &Arc<Subquery>, crossed: &Crossed) {
         if self.audit.as_ref().is_some_and(|a| a.feed == id) {
             // Other rows were asked for than those that it has now.
             self.stop_audit();
         }
         let Engine { feeds, known, tables, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
-        let effective = feed.effective.clone();
-        let Some(kept) = &mut feed.kept else { return };
-        let needs = AccessPath::of(&effective, known);
+        let plan = feed.plan.clone();
+        let Some(kept) = feed.memory.materialized_mut() else { return };
+        let needs = AccessPath::of(&plan, known);
         if needs != kept.needs {
-            let index = &mut tables.entry(effective.table.name.clone()).or_default().index;
+            let index = &mut tables.entry(plan.table().name.clone()).or_default().index;
             index.remove(id, &kept.needs);
             index.insert(id, &needs);
             kept.needs = needs;
@@ -153,11 +140,11 @@ impl Engine {
         // A fetch that has not begun asks for what is found then.
         if kept.loaded || feed.joining.is_some() {
             // A condition can come true also because less of a row is visible.
-            let less_may_show = effective.asks_what_may_be_hidden();
-            match columns_compared(&effective, subquery) {
-                _ if more_admits && came.is_empty() && !less_may_show => {}
+            let less_may_show = plan.asks_what_may_be_hidden();
+            match columns_compared(&plan, subquery) {
+                _ if more_admits && crossed.came.is_empty() && !less_may_show => {}
                 Some(columns) if more_admits => columns.into_iter().for_each(|c| {
-                    let changed = came.iter().chain(went.iter().filter(|_| less_may_show));
+                    let changed = crossed.came.iter().chain(crossed.went.iter().filter(|_| less_may_show));
                     kept.wanted.add(c, changed.filter_map(|f| f.first().cloned()));
                 }),
                 _ => kept.wanted = Wanted::All,
@@ -166,10 +153,10 @@ impl Engine {
         let mut changed = Vec::new();
         for (key, entry) in &kept.entries {
             let Some(row) = &entry.now else { continue };
-            let now = effective.see(row, known);
+            let now = plan.see(row, known);
             let gone = now.is_none();
             if gone || now != entry.told {
-                let lost = |told: &VisibleRow| now.as_ref().is_none_or(|n| shows_less(&effective, told, n));
+                let lost = |told: &VisibleRow| now.as_ref().is_none_or(|n| shows_less(&plan, told, n));
                 kept.revokes |= entry.told.as_ref().is_some_and(lost);
                 changed.push((key.clone(), gone));
             }
@@ -185,9 +172,9 @@ impl Engine {
 }
 
 /// The columns whose values are looked for with this lookup; `None` if something else is too.
-fn columns_compared(effective: &EffectiveQuery, subquery: &Arc<Subquery>) -> Option<BTreeSet<usize>> {
+fn columns_compared(plan: &EffectivePlan, subquery: &Arc<Subquery>) -> Option<BTreeSet<usize>> {
     let mut columns = Some(BTreeSet::new());
-    for g in &effective.grants {
+    for g in plan.scan.grants() {
         g.condition.for_each(&mut |e| match e {
             Expr::Member { of, subquery: l, .. } if l == subquery => match (of.first(), &mut columns) {
                 (Some(Expr::Column(c)), Some(found)) => drop(found.insert(*c)),

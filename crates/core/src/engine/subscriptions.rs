@@ -6,15 +6,17 @@ use std::sync::Arc;
 use serde_json::Value as Json;
 
 use super::io::{Delta, Output, Refusal, Request, Resume, ResyncReason};
+use super::memory::Memory;
 use super::{Engine, Feed, Joining, LeftOver, OnTable, Sub, Turn};
 use crate::audience::{Audience, SubId};
 use crate::budget::Cost;
 use crate::coalesce::Pending;
 use crate::feed;
-use crate::index::{self, FeedId};
+use crate::index::FeedId;
+use crate::plan::{AccessPath, EffectivePlan};
 use crate::position::{Micros, Position};
 use crate::query::Subquery;
-use crate::rule::{Claims, EffectiveQuery};
+use crate::rule::Claims;
 use crate::seam::SnapshotMerge;
 
 impl Engine {
@@ -33,50 +35,50 @@ impl Engine {
         };
         match compiled {
             Err(e) => self.out.push(Output::Closed(sub, Refusal::Query(e))),
-            Ok(effective) => {
-                let cost = self.cost(&request, &effective);
+            Ok(plan) => {
+                let cost = self.cost(&request, &plan);
                 if let Err(which) = self.budget.charge(&request.owner, cost, &self.limits.shares) {
                     return self.out.push(Output::Closed(sub, Refusal::Limit(which)));
                 }
                 // What is refused below was charged for nothing.
                 self.budget.release(&request.owner, cost);
                 let budget = self.limits.sent_bytes;
-                if !effective.table.old_values && self.sent_bytes() > budget {
+                if !plan.table().old_values && self.sent_bytes() > budget {
                     let text = format!("keys remembered for tables without old values, at most {budget} bytes");
                     return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
                 }
-                if self.kept_bytes > budget && !effective.subqueries().is_empty() {
+                if self.kept_bytes > budget && !plan.subqueries().is_empty() {
                     let text = format!("rows kept for rules that ask other tables, at most {budget} bytes");
                     return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
                 }
                 if request.observed {
                     self.observed.push(sub);
                 }
-                self.attach(sub, request, effective, ResyncReason::First);
+                self.attach(sub, request, plan, ResyncReason::First);
             }
         }
     }
 
     fn sent_bytes(&self) -> usize {
-        self.feeds.iter().flatten().filter_map(|f| f.sent.as_ref()).map(|s| s.size()).sum()
+        self.feeds.iter().flatten().filter_map(|f| f.memory.tracked()).map(|s| s.size()).sum()
     }
 
     /// What a subscription costs.
-    fn cost(&self, request: &Request, effective: &EffectiveQuery) -> Cost {
+    fn cost(&self, request: &Request, plan: &EffectivePlan) -> Cost {
         /// Bytes that every subscription takes.
         const EACH: usize = 1_024;
         let params = request.params.iter().map(|(name, v)| name.len() + json_size(v)).sum::<usize>();
-        let (bytes, nodes) = effective.size();
-        let scanned = if index::AccessPath::of(effective, &self.known).is_scan() { nodes } else { 0 };
+        let (bytes, nodes) = plan.size();
+        let scanned = if AccessPath::of(plan, &self.known).is_scan() { nodes } else { 0 };
         Cost { bytes: EACH + request.query.len() + params + bytes, scanned }
     }
 
-    fn attach(&mut self, sub: SubId, mut request: Box<Request>, effective: Arc<EffectiveQuery>, why: ResyncReason) {
-        let cost = self.cost(&request, &effective);
+    fn attach(&mut self, sub: SubId, mut request: Box<Request>, plan: Arc<EffectivePlan>, why: ResyncReason) {
+        let cost = self.cost(&request, &plan);
         self.budget.force(&request.owner, cost);
-        let shared = (effective, request.every);
+        let shared = (plan, request.every);
         let resume = request.resume.take();
-        let feed = match self.by_effective.get(&shared) {
+        let feed = match self.by_plan.get(&shared) {
             Some(id) => *id,
             None => self.new_feed(shared.0, shared.1, None),
         };
@@ -91,11 +93,11 @@ impl Engine {
     /// Lets a client go on from its cursor, with what came after it, or says why it cannot.
     fn resume(&mut self, sub: SubId, id: FeedId, resume: &Resume) -> Result<(), ResyncReason> {
         let Resume::At(cursor) = resume else { return Err(ResyncReason::ResumedTooLate) };
-        let effective = self.feed(id).map(|f| f.effective.clone()).ok_or(ResyncReason::ResumedTooLate)?;
-        if cursor.query != effective.fingerprint {
+        let plan = self.feed(id).map(|f| f.plan.clone()).ok_or(ResyncReason::ResumedTooLate)?;
+        if cursor.query != plan.fingerprint {
             return Err(ResyncReason::RightsChanged);
         }
-        let (table, position) = (&effective.table, cursor.position());
+        let (table, position) = (plan.table(), cursor.position());
         let followed = self.sources.get(&table.source).ok_or(ResyncReason::ResumedTooLate)?;
         let progress = followed.progress;
         let reset = self.resets.get(&table.name).copied().unwrap_or_default();
@@ -119,9 +121,9 @@ impl Engine {
             }
             at = t.position;
             let mut changes = Vec::new();
-            for c in t.changes.iter().filter(|c| effective.is_about(c)) {
-                let Ok(Some(change)) = feed::change(&effective, c, &(), None) else { continue };
-                if feed::revokes(&effective, &change, c, &()) {
+            for c in t.changes.iter().filter(|c| plan.is_about(c)) {
+                let Ok(Some(change)) = feed::change(&plan, c, &(), None) else { continue };
+                if feed::revokes(&plan, &change, c, &()) {
                     // What came before it may not be seen any more.
                     return Err(ResyncReason::RightsChanged);
                 }
@@ -131,14 +133,14 @@ impl Engine {
         }
         self.tell_pending(id);
         let term = progress.term();
-        self.out.push(Output::Resumed { sub, feed: effective.clone(), term, position });
+        self.out.push(Output::Resumed { sub, feed: plan.clone(), term, position });
         // Some parts of a large transaction have been told, and its last one not yet.
         let mut open = !position.is_whole();
         for (position, at, changes) in missed {
             let more = !position.is_whole();
             if !changes.is_empty() || (open && !more) {
                 open = more;
-                let (feed, revokes) = (effective.clone(), false);
+                let (feed, revokes) = (plan.clone(), false);
                 let delta = Delta { feed, term, position, at, changes, skipped: 0, revokes, more };
                 self.out.push(Output::Delta(Arc::new(delta), Audience::One(sub)));
             }
@@ -171,26 +173,20 @@ impl Engine {
     }
 
     /// Begins a feed: a client's, or that of a lookup.
-    pub(super) fn new_feed(
-        &mut self,
-        effective: Arc<EffectiveQuery>,
-        every: Micros,
-        finds: Option<Arc<Subquery>>,
-    ) -> FeedId {
+    pub(super) fn new_feed(&mut self, plan: Arc<EffectivePlan>, every: Micros, finds: Option<Arc<Subquery>>) -> FeedId {
         let id = self.free.pop().unwrap_or_else(|| {
             self.feeds.push(None);
             (self.feeds.len() - 1) as FeedId
         });
         if finds.is_none() {
-            self.by_effective.insert((effective.clone(), every), id);
+            self.by_plan.insert((plan.clone(), every), id);
         }
-        let kept = self.keep(id, &effective, finds);
+        let memory = self.keep(id, &plan, finds);
         let (live, pending) = (Audience::default(), (every > 0).then(|| Box::new(Pending::new(every))));
-        self.feeds[id as usize] =
-            Some(Feed { effective: effective.clone(), live, joining: None, sent: None, kept, pending, deltas: 0 });
-        let needs = self.needs(id, &effective);
-        let described = || OnTable { description: effective.table.identity(), ..OnTable::default() };
-        let on_table = self.tables.entry(effective.table.name.clone()).or_insert_with(described);
+        self.feeds[id as usize] = Some(Feed { plan: plan.clone(), live, joining: None, memory, pending, deltas: 0 });
+        let needs = self.needs(id, &plan);
+        let described = || OnTable { description: plan.table().identity(), ..OnTable::default() };
+        let on_table = self.tables.entry(plan.table().name.clone()).or_insert_with(described);
         on_table.index.insert(id, &needs);
         on_table.feeds.insert(id);
         id
@@ -201,7 +197,7 @@ impl Engine {
         let next = self.next_snapshot;
         let (since, settled) = self.stands(id);
         let Some(feed) = self.feed_mut(id) else { return };
-        if let Some(kept) = &mut feed.kept {
+        if let Some(kept) = feed.memory.materialized_mut() {
             kept.waiting.extend(who);
             return self.settle_later(id);
         }
@@ -209,8 +205,8 @@ impl Engine {
             joining.waiting.extend(who);
             return;
         }
-        let effective = feed.effective.clone();
-        let only = index::only(&effective, &());
+        let plan = feed.plan.clone();
+        let request = plan.snapshot(&());
         feed.joining = Some(Box::new(Joining {
             snapshot: next,
             seam: SnapshotMerge::default(),
@@ -220,11 +216,11 @@ impl Engine {
             failures: 0,
             resting: true,
             turn: Turn::Waits,
-            only,
+            request,
         }));
         self.next_snapshot += 1;
         self.snapshots.insert(next, id);
-        self.tables.entry(effective.table.name.clone()).or_default().joining.insert(id);
+        self.tables.entry(plan.table().name.clone()).or_default().joining.insert(id);
         self.waiting_feeds.push_back(id);
         self.take_turns();
     }
@@ -256,7 +252,7 @@ impl Engine {
 
     /// The last transaction taken of a feed's source, whether or not its interval is done, and what is settled.
     pub(super) fn stands(&self, id: FeedId) -> (Position, Position) {
-        let source = self.feed(id).and_then(|f| self.sources.get(&f.effective.table.source));
+        let source = self.feed(id).and_then(|f| self.sources.get(&f.plan.table().source));
         let stands = |s: &super::Followed| {
             let taken = s.passed.numbers.back().map_or(Position::default(), |(p, _)| *p);
             (taken.max(s.progress.at.unwrap_or_default()), s.settled)
@@ -276,14 +272,14 @@ impl Engine {
         let next = self.next_snapshot;
         let stands = self.stands(id);
         let Some(feed) = self.feed_mut(id) else { return };
-        let effective = feed.effective.clone();
+        let plan = feed.plan.clone();
         let Some(joining) = &mut feed.joining else { return };
-        let only = joining.only.clone();
+        let request = joining.request.clone();
         let old = std::mem::replace(&mut joining.snapshot, next);
         joining.seam = SnapshotMerge::default();
         (joining.since, joining.settled) = stands;
         joining.resting = false;
-        if let Some(kept) = &mut feed.kept {
+        if let Some(kept) = feed.memory.materialized_mut() {
             kept.passed.clear();
             kept.fetched.clear();
         }
@@ -293,7 +289,7 @@ impl Engine {
         if again {
             self.out.push(Output::CancelSnapshot(old));
         }
-        self.out.push(Output::FetchSnapshot(next, effective, only));
+        self.out.push(Output::FetchSnapshot { id: next, plan, request });
     }
 
     /// Sends the whole result anew to everybody on a feed.
@@ -321,9 +317,11 @@ impl Engine {
     /// A feed forgets what it has sent. Where it stands in `holders` is taken out bit by bit: there may be very many keys.
     pub(super) fn forget_sent(&mut self, id: FeedId) {
         let Some(feed) = self.feed_mut(id) else { return };
-        if let Some(sent) = feed.sent.take() {
+        if feed.memory.tracked().is_some()
+            && let Memory::Tracked(sent) = std::mem::take(&mut feed.memory)
+        {
             let keys = Box::new(sent.into_keys());
-            let table = feed.effective.table.name.clone();
+            let table = feed.plan.table().name.clone();
             self.left_over.push_back(LeftOver { table, feed: id, keys, gone: false });
         }
     }
@@ -344,16 +342,10 @@ impl Engine {
             let id = first.feed;
             let table = first.table.clone();
             // It may have sent the key again since.
-            let again = self.feed(id).and_then(|f| f.sent.as_ref()).is_some_and(|s| s.has(&key));
+            let again = self.feed(id).and_then(|f| f.memory.tracked()).is_some_and(|s| s.has(&key));
             let Some(on_table) = self.tables.get_mut(&table) else { continue };
-            if let Some(of_key) = on_table.holders.get_mut(&key) {
-                of_key.retain(|f| *f != id);
-                if again {
-                    of_key.push(id);
-                }
-                if of_key.is_empty() {
-                    on_table.holders.remove(&key);
-                }
+            if on_table.holders.contains_key(&key) {
+                on_table.note(id, &key, again);
             }
         }
     }
@@ -370,7 +362,7 @@ impl Engine {
         self.budget.release(&gone.request.owner, gone.cost);
         let feed = self.feed_mut(gone.feed)?;
         feed.live.remove(sub);
-        if let Some(kept) = &mut feed.kept {
+        if let Some(kept) = feed.memory.materialized_mut() {
             kept.waiting.retain(|(s, _)| *s != sub);
         } else if let Some(joining) = &mut feed.joining {
             joining.waiting.retain(|(s, _)| *s != sub);
@@ -388,7 +380,7 @@ impl Engine {
     pub(super) fn stop_joining(&mut self, id: FeedId) -> Option<Box<Joining>> {
         let feed = self.feeds.get_mut(id as usize)?.as_mut()?;
         let joining = feed.joining.take()?;
-        if let Some(on_table) = self.tables.get_mut(&feed.effective.table.name) {
+        if let Some(on_table) = self.tables.get_mut(&feed.plan.table().name) {
             on_table.joining.remove(&id);
         }
         let begun = joining.turn != Turn::Waits;
@@ -415,19 +407,19 @@ impl Engine {
         self.forget_sent(id);
         self.drop_digest(id);
         let Some(feed) = self.feed(id) else { return };
-        let needs = self.needs(id, &feed.effective);
+        let needs = self.needs(id, &feed.plan);
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::take) else { return };
         if let Some(due) = feed.pending.as_ref().and_then(|p| p.due()) {
             self.paced.remove(&(due, id));
         }
-        if feed.kept.as_ref().is_none_or(|k| !k.is_subquery()) {
-            self.by_effective.remove(&(feed.effective.clone(), feed.pending.as_ref().map_or(0, |p| p.every())));
+        if !feed.memory.is_of_subquery() {
+            self.by_plan.remove(&(feed.plan.clone(), feed.pending.as_ref().map_or(0, |p| p.every())));
         }
-        if let Some(open) = self.sources.get_mut(&feed.effective.table.source).and_then(|s| s.unfinished.as_mut()) {
+        if let Some(open) = self.sources.get_mut(&feed.plan.table().source).and_then(|s| s.unfinished.as_mut()) {
             // Another feed gets its number, perhaps one of another source.
             open.remove(&id);
         }
-        let name = &feed.effective.table.name;
+        let name = &feed.plan.table().name;
         if let Some(on_table) = self.tables.get_mut(name) {
             on_table.index.remove(id, &needs);
             on_table.feeds.remove(&id);
@@ -439,10 +431,10 @@ impl Engine {
                 self.left_over.push_back(LeftOver { table: name.clone(), feed: FeedId::MAX, keys, gone: false });
             }
         }
-        let mut kept = feed.kept;
-        if let Some(kept) = kept.as_mut().filter(|_| !feed.effective.table.old_values) {
+        let mut memory = feed.memory;
+        if let Some(kept) = memory.materialized_mut().filter(|_| !feed.plan.table().old_values) {
             let keys = Box::new(std::mem::take(&mut kept.entries).into_keys());
-            let table = feed.effective.table.name.clone();
+            let table = feed.plan.table().name.clone();
             self.left_over.push_back(LeftOver { table, feed: id, keys, gone: false });
         }
         // Its number is another feed's only when nothing names it any more.
@@ -450,8 +442,8 @@ impl Engine {
             Some(left_over) => left_over.gone = true,
             None => self.free.push(id),
         }
-        if let Some(kept) = kept {
-            self.let_go(id, &kept);
+        if let Some(kept) = memory.materialized() {
+            self.let_go(id, kept);
         }
     }
 
@@ -479,11 +471,11 @@ impl Engine {
     pub(super) fn recompile(&mut self, sub: SubId, why: ResyncReason) {
         let Some(s) = self.subs.get(&sub) else { return };
         match self.compile(&s.request) {
-            Ok(effective) if self.feed(s.feed).is_some_and(|f| *f.effective == effective) => {}
-            Ok(effective) => {
+            Ok(plan) if self.feed(s.feed).is_some_and(|f| *f.plan == plan) => {}
+            Ok(plan) => {
                 if let Some(gone) = self.detach(sub) {
                     self.out.push(Output::Discard(sub));
-                    self.attach(sub, gone.request, Arc::new(effective), why);
+                    self.attach(sub, gone.request, Arc::new(plan), why);
                 }
             }
             Err(e) => {

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 
 use gossip_core::engine::{Input, Request, Resume, ResyncReason, SubId};
 use gossip_core::feed::Change;
+use gossip_core::plan::{EffectivePlan, VisibleRow};
 use gossip_core::position::Position;
-use gossip_core::rule::{EffectiveQuery, VisibleRow};
 use gossip_core::schema::Key;
 use gossip_core::seal::Cursor;
 use gossip_core::send_queue::{QueueLimits, SendQueue};
@@ -27,7 +27,7 @@ pub struct Client {
     every: i64,
     /// Which key its token is signed with.
     pub key: usize,
-    /// The fingerprint of the last effective query, as a cursor has it.
+    /// The fingerprint of the last effective plan, as a cursor has it.
     pub fingerprint: u64,
     /// It came back and has not been answered yet.
     asked_to_resume: bool,
@@ -44,7 +44,7 @@ impl Cluster {
             Message::Result(_, _, of, _) | Message::Resumed(of) => *of,
             Message::Delta(delta) => delta.position,
         };
-        let rows: Vec<(&Key, &VisibleRow, &EffectiveQuery)> = match message {
+        let rows: Vec<(&Key, &VisibleRow, &EffectivePlan)> = match message {
             Message::Result(feed, rows, ..) => rows.iter().map(|(k, row)| (k, row, &**feed)).collect(),
             Message::Resumed(_) => vec![],
             Message::Delta(delta) => {
@@ -238,11 +238,11 @@ pub fn id_of(key: &Key) -> i64 {
     }
 }
 
-pub fn project(feed: &EffectiveQuery, seen: &VisibleRow) -> BTreeMap<&'static str, Value> {
+pub fn project(feed: &EffectivePlan, seen: &VisibleRow) -> BTreeMap<&'static str, Value> {
     feed.shown(seen).map(|(i, v)| (name_of(feed, i), v.clone())).collect()
 }
 
-fn name_of(feed: &EffectiveQuery, column: usize) -> &'static str {
-    let name = &*feed.table.columns[column].name;
+fn name_of(feed: &EffectivePlan, place: usize) -> &'static str {
+    let name = feed.project.name(place, feed.table());
     COLUMNS.into_iter().find(|c| *c == name).unwrap_or_else(|| panic!("{name} is shown to somebody"))
 }

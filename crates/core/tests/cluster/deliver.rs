@@ -25,16 +25,16 @@ impl Cluster {
         let mut told = Vec::new();
         for output in outputs {
             match output {
-                Output::FetchSnapshot(id, feed, _) if &*feed.table.source != "harbour" => {
-                    let (at, rows) = self.own_snapshot(n, &feed.table.name);
+                Output::FetchSnapshot { id, request, .. } if &*request.table.source != "harbour" => {
+                    let (at, rows) = self.own_snapshot(n, &request.table.name);
                     let due = self.step + self.rng.random_range(0..6);
                     self.nodes[n].snapshots.push_back((due, id, Some((SnapshotPoint::UpTo(at), rows))));
                 }
-                Output::FetchSnapshot(id, feed, only) => {
+                Output::FetchSnapshot { id, request, .. } => {
                     // The snapshot is of now; its rows arrive later.
-                    let which = TABLES.iter().position(|t| *t == &*feed.table.name.name).unwrap();
-                    let is_as_known = feed.table == table(which, self.old_values, self.altered);
-                    let found = is_as_known.then(|| self.snapshot(&feed.table.name, only.as_ref()));
+                    let which = TABLES.iter().position(|t| *t == &*request.table.name.name).unwrap();
+                    let is_as_known = request.table == table(which, self.old_values, self.altered);
+                    let found = is_as_known.then(|| self.snapshot(&request));
                     let due = self.step + self.rng.random_range(0..6);
                     self.nodes[n].snapshots.push_back((due, id, found));
                 }
@@ -50,7 +50,7 @@ impl Cluster {
                 }
                 Output::Delta(delta, subs) => {
                     told.push((delta.term.epoch, delta.position, subs.clone()));
-                    let emptied = (delta.position, delta.feed.table.name.clone());
+                    let emptied = (delta.position, delta.feed.table().name.clone());
                     assert!(!by_stream || !self.emptied.contains(&emptied), "half of what {emptied:?} did is told");
                     for sub in subs.as_slice() {
                         let Some(queue) = self.queue(*sub) else { panic!("delta for nobody") };

@@ -20,8 +20,8 @@ use std::sync::Arc;
 use client::Client;
 use events::{EventsOf, Listener};
 use gossip_core::engine::{Engine, Input, Limits, Output, Request, ResyncReason, SnapshotId, SubId};
+use gossip_core::plan::{EffectivePlan, VisibleRow};
 use gossip_core::position::{CommitTime, Interval, Position, Reset, SnapshotPoint, Transaction, Visibility};
-use gossip_core::rule::{EffectiveQuery, VisibleRow};
 use gossip_core::schema::{Key, Row, TableName};
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
@@ -34,7 +34,7 @@ const NODES: usize = 3;
 /// What stands in a client's queue.
 #[derive(Clone)]
 enum Message {
-    Result(Arc<EffectiveQuery>, Arc<Vec<(Key, VisibleRow)>>, Position, ResyncReason),
+    Result(Arc<EffectivePlan>, Arc<Vec<(Key, VisibleRow)>>, Position, ResyncReason),
     Delta(Arc<gossip_core::engine::Delta>),
     /// The result that the client had stays.
     Resumed(Position),
@@ -86,7 +86,7 @@ impl Node {
 struct Hidden {
     /// Not before this step.
     until: usize,
-    xid: u64,
+    number: u64,
     position: Position,
     before: BTreeMap<(usize, i64), Option<Plain>>,
 }
@@ -97,7 +97,7 @@ struct Cluster {
     by_visibility: bool,
     hidden: Vec<Hidden>,
     running: BTreeSet<u64>,
-    next_xid: u64,
+    next_number: u64,
     step: usize,
     old_values: bool,
     /// A change leaves out what is large and as it was.
@@ -155,7 +155,7 @@ impl Cluster {
             cut: None,
             hidden: Vec::new(),
             running: (1..4).collect(),
-            next_xid: 4,
+            next_number: 4,
             step: 0,
             old_values,
             leaves_out: !old_values && rng.random_bool(0.6),
@@ -350,8 +350,8 @@ fn a_stream_that_is_busy_does_not_use_up_a_snapshots_attempts() {
         let t = Transaction {
             position: Position::at(at),
             committed: CommitTime::default(),
-            xid: at,
-            joined_after: None,
+            number: at,
+            inexact_after: None,
             changes,
         };
         Input::Interval(Arc::new(Interval {
@@ -374,17 +374,17 @@ fn a_stream_that_is_busy_does_not_use_up_a_snapshots_attempts() {
     let fetches = |outputs: Vec<Output>| {
         let closed = outputs.iter().any(|o| matches!(o, Output::Closed(..)));
         assert!(!closed, "given up: {outputs:?}");
-        outputs.iter().find_map(|o| if let Output::FetchSnapshot(id, ..) = o { Some(*id) } else { None })
+        outputs.iter().find_map(|o| if let Output::FetchSnapshot { id, .. } = o { Some(*id) } else { None })
     };
     let first = fetches(engine.handle(Input::Subscribe(1, Box::new(request)))).unwrap();
     // Transaction 5 was told before the snapshot was asked for, and is not in it.
-    let blind = Arc::new(Visibility { xmin: 5, xmax: 6, running: vec![5] });
+    let blind = Arc::new(Visibility { all_below: 5, none_from: 6, running: vec![5] });
     fetches(engine.handle(Input::SnapshotDone(first, SnapshotPoint::Visible(blind, Position::at(5)))));
     for at in 6..200 {
         assert_eq!(fetches(engine.handle(interval(at, 4))), None);
     }
     let again = fetches(engine.handle(Input::Tick)).expect("asked for again");
-    let sees = Arc::new(Visibility { xmin: 200, xmax: 200, running: vec![] });
+    let sees = Arc::new(Visibility { all_below: 200, none_from: 200, running: vec![] });
     let outputs = engine.handle(Input::SnapshotDone(again, SnapshotPoint::Visible(sees, Position::at(199))));
     assert!(outputs.iter().any(|o| matches!(o, Output::Result { .. })), "{outputs:?}");
 }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use gossip_core::engine::RowFilter;
+use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::{
     CommitTime, Interval, Old, Position, Reset, ResetReason, RowChange, SnapshotPoint, Transaction, Visibility, fold,
 };
@@ -105,18 +105,24 @@ impl Cluster {
         }
         let changes = fold(changes);
         let committed = CommitTime { from: 0, to: 0 };
-        let mut xid = 0;
+        let mut number = 0;
         if self.by_visibility {
             // Numbers are given out in another order than transactions end.
-            let open = |xid: &u64| self.hidden.iter().all(|h| h.xid != *xid);
+            let open = |number: &u64| self.hidden.iter().all(|h| h.number != *number);
             let open: Vec<u64> = self.running.iter().copied().filter(open).collect();
-            xid = open[self.rng.random_range(0..open.len())];
-            self.running.insert(self.next_xid);
-            self.next_xid += 1;
+            number = open[self.rng.random_range(0..open.len())];
+            self.running.insert(self.next_number);
+            self.next_number += 1;
             let delay = if self.rng.random_bool(0.3) && !at_once { self.rng.random_range(1..25) } else { 0 };
-            self.hidden.push(Hidden { until: self.step + delay, xid, position: self.head, before });
+            self.hidden.push(Hidden { until: self.step + delay, number, position: self.head, before });
         }
-        self.unread.push(Arc::new(Transaction { position: self.head, committed, xid, joined_after: None, changes }));
+        self.unread.push(Arc::new(Transaction {
+            position: self.head,
+            committed,
+            number,
+            inexact_after: None,
+            changes,
+        }));
         self.history.insert(self.head, self.rows.clone());
     }
 
@@ -126,14 +132,14 @@ impl Cluster {
         self.hidden.retain(|h| {
             let stays = h.until > step && !all;
             if !stays {
-                running.remove(&h.xid);
+                running.remove(&h.number);
             }
             stays
         });
     }
 
-    /// What a snapshot of a table taken now shows, and its rows: those that are wanted.
-    pub fn snapshot(&self, of: &TableName, only: Option<&RowFilter>) -> (SnapshotPoint, Vec<Row>) {
+    /// What a snapshot taken now shows, and its rows: those that are wanted, with nothing in the columns that are not.
+    pub fn snapshot(&self, request: &SnapshotRequest) -> (SnapshotPoint, Vec<Row>) {
         let mut rows = self.rows.clone();
         for (id, before) in self.hidden.iter().flat_map(|h| &h.before) {
             match before {
@@ -141,17 +147,22 @@ impl Cluster {
                 None => drop(rows.remove(id)),
             }
         }
-        let which = TABLES.iter().position(|t| *t == &*of.name).unwrap();
+        let which = TABLES.iter().position(|t| *t == &*request.table.name.name).unwrap();
         let rows =
             rows.iter().filter(|((table, _), _)| *table == which).map(|((_, id), p)| to_row(*id, p, self.altered));
-        let wanted = |row: &Row| only.is_none_or(|o| o.iter().any(|(c, values)| values.contains(&row[*c])));
-        let rows = rows.filter(wanted).collect();
+        let SnapshotRequest { columns, filter, .. } = request;
+        let wanted = |row: &Row| filter.as_ref().is_none_or(|f| f.iter().any(|(c, values)| values.contains(&row[*c])));
+        let value = |(i, v): (usize, &Value)| if columns.contains(i) { v.clone() } else { Value::Null };
+        let rows = rows.filter(wanted).map(|row| row.iter().enumerate().map(value).collect()).collect();
         if !self.by_visibility {
             return (SnapshotPoint::UpTo(self.head), rows);
         }
         let running: Vec<u64> = self.running.iter().copied().collect();
-        let xmin = running.first().copied().unwrap_or(self.next_xid);
-        (SnapshotPoint::Visible(Arc::new(Visibility { xmin, xmax: self.next_xid, running }), self.head), rows)
+        let all_below = running.first().copied().unwrap_or(self.next_number);
+        (
+            SnapshotPoint::Visible(Arc::new(Visibility { all_below, none_from: self.next_number, running }), self.head),
+            rows,
+        )
     }
 
     /// Some transactions in parts, each part in an interval of its own. Which and how depends only on the log, so that
@@ -161,7 +172,7 @@ impl Cluster {
         let mut from = interval.from;
         let mut next = Interval { transactions: vec![], ..interval.clone() };
         for t in interval.transactions {
-            if t.joined_after.is_some() || t.changes.len() < 2 || t.position.commit % 3 > 0 || t.position.index > 0 {
+            if t.inexact_after.is_some() || t.changes.len() < 2 || t.position.commit % 3 > 0 || t.position.index > 0 {
                 next.transactions.push(t);
                 continue;
             }
@@ -195,7 +206,7 @@ impl Cluster {
             RowChange::of(&Identified::new(table_of(which, self.old_values, self.altered)), key, old, new)
         };
         let changes = touched.into_iter().map(change).collect();
-        let joined = Transaction { joined_after: Some(interval.from), changes, ..(**last).clone() };
+        let joined = Transaction { inexact_after: Some(interval.from), changes, ..(**last).clone() };
         interval.transactions = vec![Arc::new(joined)];
     }
 

@@ -33,8 +33,8 @@ pub fn interval(at: u64, row: Row) -> Arc<Interval> {
     let transaction = Transaction {
         position: Position::at(at),
         committed: CommitTime::default(),
-        xid: 0,
-        joined_after: None,
+        number: 0,
+        inexact_after: None,
         changes,
     };
     Arc::new(Interval {

@@ -5,9 +5,8 @@ use std::path::PathBuf;
 
 use gossip_source::Settings;
 use serde::Deserialize;
+use serde::de::IgnoredAny;
 use toml::Spanned;
-
-use super::personas::{Persona, Watcher};
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -25,10 +24,11 @@ pub(super) struct File {
     pub(super) rule: Vec<Spanned<RuleSection>>,
     #[serde(default)]
     pub(super) query: BTreeMap<String, Spanned<QuerySection>>,
-    #[serde(default)]
-    pub(super) persona: BTreeMap<String, Persona>,
-    #[serde(default)]
-    pub(super) watcher: Vec<Watcher>,
+    /// The workbench's own, which reads them itself.
+    #[serde(default, rename = "persona")]
+    _persona: Option<IgnoredAny>,
+    #[serde(default, rename = "watcher")]
+    _watcher: Option<IgnoredAny>,
 }
 
 #[derive(Default, Deserialize)]
@@ -69,7 +69,7 @@ impl Source {
             publication: self.publication,
             slot: self.slot,
             old_values: self.old_values,
-            max_wal_bytes: self.max_wal_mb.map(|mb| mb << 20),
+            max_wal_bytes: self.max_wal_mb.map(|mb| mb.saturating_mul(1 << 20)),
             renew_lost_slot: self.renew_lost_slot,
         }
     }

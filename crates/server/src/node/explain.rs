@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use gossip_core::engine::{Limits, Refusal};
 use gossip_core::explain::{Passed, Step, explain};
-use gossip_core::rule::EffectiveQuery;
+use gossip_core::plan::EffectivePlan;
 use gossip_protocol::{RpcError, code};
 use serde_json::{Value as Json, json};
 
@@ -14,7 +14,7 @@ use super::state::Node;
 
 impl Node {
     pub(super) fn explain(&self, q: Explain) -> Result<Json, RpcError> {
-        let (effective, standing) = match &q.whom {
+        let (plan, standing) = match &q.whom {
             Whom::Subscription(id) => self.engine.inquiry(*id).ok_or_else(|| {
                 RpcError::new(
                     code::UNKNOWN_NAME,
@@ -23,16 +23,16 @@ impl Node {
             })?,
             Whom::Anybody(request) => self.engine.hypothetical(request).map_err(|e| refused(&Refusal::Query(e)))?,
         };
-        let feed = self.engine.feed_of(&effective);
+        let feed = self.engine.feed_of(&plan);
         let feed = feed.map(|f| json!({"id": f.id, "subscriptions": f.subscriptions, "deltas": f.deltas}));
-        let about = json!({"query": effective.to_sql(), "feed": feed, "cost_ns": self.cost_ns(&effective)});
+        let about = json!({"query": plan.to_sql(), "feed": feed, "cost_ns": self.cost_ns(&plan)});
         let Some((source, position)) = &q.at else { return Ok(about) };
         let t = self.engine.transaction(source, *position).ok_or_else(|| {
             let newest = Limits::default().window;
             let text = format!("transaction {source}:{position} is not remembered; the newest {newest} are");
             RpcError::new(code::UNKNOWN_NAME, text)
         })?;
-        let mut steps = explain(&effective, &standing, &t, self.engine.subquery_results());
+        let mut steps = explain(&plan, &standing, &t, self.engine.subquery_results());
         let stopped = steps.iter().any(|s| s.verdict != Passed::Yes);
         let passed = if stopped { Passed::NotReached } else { Passed::Yes };
         let text = if stopped { "" } else { "the delta went to the client's queue" };
@@ -42,19 +42,14 @@ impl Node {
         Ok(answer)
     }
 
-    /// What it costs to hold the newest change of its table against an effective query, in nanoseconds, measured here
+    /// What it costs to hold the newest change of its table against an effective plan, in nanoseconds, measured here
     /// and now.
-    fn cost_ns(&self, effective: &EffectiveQuery) -> Option<u64> {
+    fn cost_ns(&self, plan: &EffectivePlan) -> Option<u64> {
         const TIMES: u32 = 32;
-        let change = self.engine.newest_change(effective)?;
+        let change = self.engine.newest_change(plan)?;
         let begun = Instant::now();
         for _ in 0..TIMES {
-            let _ = std::hint::black_box(gossip_core::feed::change(
-                effective,
-                change,
-                self.engine.subquery_results(),
-                None,
-            ));
+            let _ = std::hint::black_box(gossip_core::feed::change(plan, change, self.engine.subquery_results(), None));
         }
         Some((begun.elapsed() / TIMES).as_nanos() as u64)
     }

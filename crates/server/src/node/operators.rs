@@ -87,7 +87,7 @@ impl Node {
             instance: self.start.name.clone(),
             rows: changes.len() as u64,
             changes: Embedded(shown),
-            xid: Some(t.xid).filter(|xid| *xid > 0),
+            xid: Some(t.number).filter(|xid| *xid > 0),
         });
     }
 
@@ -220,12 +220,12 @@ impl Node {
         let Node { engine, texts, system, .. } = self;
         let mut before = std::mem::take(texts);
         let mut rows = Vec::new();
-        for f in engine.feeds().filter(|f| !f.effective.table.name.is_system()) {
-            let known = before.remove(&f.id).filter(|(of, _)| Arc::ptr_eq(of, &f.effective));
-            let (of, text) = known.unwrap_or_else(|| (f.effective.clone(), f.effective.to_sql().into()));
+        for f in engine.feeds().filter(|f| !f.plan.table().name.is_system()) {
+            let known = before.remove(&f.id).filter(|(of, _)| Arc::ptr_eq(of, &f.plan));
+            let (of, text) = known.unwrap_or_else(|| (f.plan.clone(), f.plan.to_sql().into()));
             rows.push(FeedRow {
                 id: u64::from(f.id),
-                table: f.effective.table.name.to_string(),
+                table: f.plan.table().name.to_string(),
                 query: text.to_string(),
                 subscriptions: f.subscriptions as u64,
                 deltas: f.deltas,
@@ -237,7 +237,7 @@ impl Node {
 
     fn sample_tables(&mut self) {
         let mut of_table: BTreeMap<TableName, u64> = BTreeMap::new();
-        self.engine.feeds().for_each(|f| *of_table.entry(f.effective.table.name.clone()).or_default() += 1);
+        self.engine.feeds().for_each(|f| *of_table.entry(f.plan.table().name.clone()).or_default() += 1);
         let mut tables = Vec::new();
         for t in self.engine.catalog().iter().filter(|t| !t.name.is_system()) {
             let (changes, last) = self.counters.of_table.get(&t.name.to_string()).copied().unwrap_or_default();

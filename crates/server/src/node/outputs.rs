@@ -6,10 +6,10 @@ use std::sync::atomic::Ordering::Relaxed;
 
 use bytes::Bytes;
 use foldhash::HashMap as FastMap;
-use gossip_core::engine::{Delta, Input, Output, Refusal, SubId};
+use gossip_core::engine::{Delta, Input, Output, Refusal, ResyncReason, SnapshotId, SubId};
 use gossip_core::explain::Verdict;
-use gossip_core::position::{Micros, SnapshotPoint};
-use gossip_core::rule::EffectiveQuery;
+use gossip_core::plan::{EffectivePlan, SnapshotRequest};
+use gossip_core::position::{Micros, Position, SnapshotPoint};
 use gossip_core::schema::TOPIC_SOURCE;
 use gossip_core::wire::{self, Wording};
 use gossip_protocol::message;
@@ -32,108 +32,30 @@ const AUDIT_PAUSE: Micros = 500;
 impl Node {
     pub(super) fn carry_out(&mut self, output: Output, inputs: &mut VecDeque<Input>) {
         match output {
-            Output::FetchSnapshot(id, feed, _) if feed.table.name.is_system() => {
-                // What is pending belongs to a later position than the one the snapshot stands at.
-                self.sample_table(&feed.table.name.name);
-                inputs.extend(self.system.take(now()).map(|i| Input::Interval(Arc::new(i))));
-                let (rows, at) = self.system.snapshot(&feed.table.name.name);
-                inputs.push_back(Input::SnapshotRows(id, rows));
-                inputs.push_back(Input::SnapshotDone(id, SnapshotPoint::UpTo(at)));
-            }
-            Output::FetchSnapshot(id, feed, _) if feed.table.is_topic() => {
-                let (rows, at) = self.cluster.topics().snapshot(&feed.table.name.name, now());
-                inputs.push_back(Input::SnapshotRows(id, rows));
-                inputs.push_back(Input::SnapshotDone(id, SnapshotPoint::UpTo(at)));
-            }
-            Output::FetchSnapshot(id, feed, wanted) => {
-                let owner = self.engine.snapshot_owner(id);
-                self.start.snapshots.fetch(id, feed, wanted, owner, self.inputs.clone());
-            }
+            Output::FetchSnapshot { id, plan, request } => self.fetch(id, plan, request, inputs),
             Output::CancelSnapshot(id) => self.start.snapshots.cancel(id),
             Output::Result { to, feed, rows, term, position } => {
-                let cursor: Arc<str> = wire::cursor(&feed, term, position, &self.start.sealer).into();
-                let mut once = Vec::new();
-                for (id, why) in to {
-                    let Some(sub) = self.subs.get_mut(&id) else { continue };
-                    let whole = WholeResult {
-                        subscription: sub.subscription.clone(),
-                        why,
-                        feed: feed.clone(),
-                        rows: rows.clone(),
-                        cursor: cursor.clone(),
-                        next: 0,
-                        part: 0,
-                    };
-                    match &mut sub.target {
-                        Target::Client(client) => {
-                            client.outbox.push_result(id, whole);
-                            self.writers.due(client);
-                        }
-                        Target::Held(settled) => {
-                            if let Some(settled) = settled.take() {
-                                let _ = settled.send(());
-                            }
-                        }
-                        Target::Once(answer) => {
-                            let (feed, rows, cursor) = (feed.clone(), rows.clone(), cursor.clone());
-                            if let Some(answer) = answer.take() {
-                                let _ = answer.send(Ok(OneResult { feed, rows, cursor }));
-                            }
-                            once.push(id);
-                        }
-                    }
-                }
-                for id in once {
-                    self.subs.remove(&id);
-                    inputs.push_back(Input::Unsubscribe(id));
-                }
+                let cursor = wire::cursor(&feed, term, position, &self.start.sealer).into();
+                self.show(&to, &OneResult { feed, rows, cursor }, inputs);
             }
             Output::Resumed { sub, feed, term, position } => {
                 let cursor = wire::cursor(&feed, term, position, &self.start.sealer);
-                if let Some(Sub { subscription, target: Target::Client(client), .. }) = self.subs.get(&sub) {
-                    let columns = wire::columns(&feed);
-                    let number = subscription.number;
-                    let result = json!({"subscription": number, "columns": columns, "resumed": true, "cursor": cursor});
-                    client.outbox.answer(subscription, &message::reply(&subscription.call, result));
-                    self.writers.due(client);
-                }
+                self.resumed(sub, &feed, &cursor);
             }
             Output::Delta(delta, subscribers) => self.deliver(&delta, subscribers.as_slice()),
-            Output::Revoke(subs) => {
-                for id in subs.as_slice() {
-                    if let Some(Sub { target: Target::Client(client), .. }) = self.subs.get(id) {
-                        client.outbox.unsend(*id);
-                        self.writers.due(client);
-                    }
-                }
-            }
+            Output::Revoke(subs) => subs.as_slice().iter().for_each(|id| self.unsend(*id)),
             Output::Discard(id) => {
                 if let Some(Sub { target: Target::Client(client), .. }) = self.subs.get(&id) {
                     client.outbox.discard(id);
                 }
             }
             Output::Closed(id, refusal) => self.closed(id, refusal),
-            Output::Heal { source, after } => {
-                tracing::warn!(%source, %after, "something is missing; asking the relay for it");
-                let (relay, inputs) = (self.start.relay.clone(), self.inputs.clone());
-                tokio::spawn(async move {
-                    let mut intervals = relay.replay(&source, after).await;
-                    for _ in 0..20 {
-                        if intervals.is_ok() {
-                            break;
-                        }
-                        tokio::time::sleep(HEARTBEAT).await;
-                        intervals = relay.replay(&source, after).await;
-                    }
-                    let intervals = intervals.unwrap_or(None);
-                    let _ = inputs.send(Input::Healed { source, intervals }).await;
-                });
-            }
+            Output::Heal { source, after } => self.heal(source, after),
             Output::Verdict { sub, source, term, position, verdict, tally } => {
                 if &*source != TOPIC_SOURCE
                     && let Some(s) = self.subs.get(&sub)
                 {
-                    let matched = self.engine.effective(sub).filter(|_| verdict == Verdict::Matched);
+                    let matched = self.engine.plan(sub).filter(|_| verdict == Verdict::Matched);
                     let cursor = matched.map(|e| wire::cursor(&e, term, position, &self.start.sealer));
                     let subscription = s.subscription.clone();
                     let passed = Passing { tally, at: now(), cursor };
@@ -146,14 +68,103 @@ impl Node {
         }
     }
 
+    /// Reads what a plan needs: at once where it is held here, else from the database when it is its turn.
+    fn fetch(
+        &mut self,
+        id: SnapshotId,
+        plan: Arc<EffectivePlan>,
+        request: SnapshotRequest,
+        inputs: &mut VecDeque<Input>,
+    ) {
+        let name = &request.table.name;
+        let (rows, at) = if name.is_system() {
+            // What is pending belongs to a later position than the one the snapshot stands at.
+            self.sample_table(&name.name);
+            inputs.extend(self.system.take(now()).map(|i| Input::Interval(Arc::new(i))));
+            self.system.snapshot(&name.name)
+        } else if request.table.is_topic() {
+            self.cluster.topics().snapshot(&name.name, now())
+        } else {
+            let owner = self.engine.snapshot_owner(id);
+            return self.start.snapshots.fetch(id, plan, request, owner, self.inputs.clone());
+        };
+        inputs.push_back(Input::SnapshotRows(id, rows));
+        inputs.push_back(Input::SnapshotDone(id, SnapshotPoint::UpTo(at)));
+    }
+
+    /// Hands a whole result to those who wait for it.
+    fn show(&mut self, to: &[(SubId, ResyncReason)], result: &OneResult, inputs: &mut VecDeque<Input>) {
+        for &(id, why) in to {
+            let Some(sub) = self.subs.get_mut(&id) else { continue };
+            match &mut sub.target {
+                Target::Client(client) => {
+                    let OneResult { feed, rows, cursor } = result.clone();
+                    let subscription = sub.subscription.clone();
+                    client
+                        .outbox
+                        .push_result(id, WholeResult { subscription, why, feed, rows, cursor, next: 0, part: 0 });
+                    self.writers.due(client);
+                }
+                Target::Held(settled) => {
+                    if let Some(settled) = settled.take() {
+                        let _ = settled.send(());
+                    }
+                }
+                Target::Once(answer) => {
+                    if let Some(answer) = answer.take() {
+                        let _ = answer.send(Ok(result.clone()));
+                    }
+                    self.subs.remove(&id);
+                    inputs.push_back(Input::Unsubscribe(id));
+                }
+            }
+        }
+    }
+
+    /// Tells a client that its result is still good, and that it goes on from there.
+    fn resumed(&mut self, sub: SubId, plan: &EffectivePlan, cursor: &str) {
+        if let Some(Sub { subscription, target: Target::Client(client), .. }) = self.subs.get(&sub) {
+            let (number, columns) = (subscription.number, wire::columns(plan));
+            let result = json!({"subscription": number, "columns": columns, "resumed": true, "cursor": cursor});
+            client.outbox.answer(subscription, &message::reply(&subscription.call, result));
+            self.writers.due(client);
+        }
+    }
+
+    /// Drops what is unsent of a subscription.
+    fn unsend(&mut self, sub: SubId) {
+        if let Some(Sub { target: Target::Client(client), .. }) = self.subs.get(&sub) {
+            client.outbox.unsend(sub);
+            self.writers.due(client);
+        }
+    }
+
+    /// Asks the relay for what is missing.
+    fn heal(&self, source: Arc<str>, after: Position) {
+        tracing::warn!(%source, %after, "something is missing; asking the relay for it");
+        let (relay, inputs) = (self.start.relay.clone(), self.inputs.clone());
+        tokio::spawn(async move {
+            let mut intervals = relay.replay(&source, after).await;
+            for _ in 0..20 {
+                if intervals.is_ok() {
+                    break;
+                }
+                tokio::time::sleep(HEARTBEAT).await;
+                intervals = relay.replay(&source, after).await;
+            }
+            let intervals = intervals.unwrap_or(None);
+            let _ = inputs.send(Input::Healed { source, intervals }).await;
+        });
+    }
+
     /// An audit has ended. The next one waits for longer, the more rows this one has read.
-    pub(super) fn audited(&mut self, feed: &EffectiveQuery, rows: usize, difference: Option<String>) {
+    pub(super) fn audited(&mut self, feed: &EffectivePlan, rows: usize, difference: Option<String>) {
         self.next_audit = now() + AUDIT_EVERY.max(rows as Micros * AUDIT_PAUSE);
         self.counters.audits += u64::from(rows > 0 || difference.is_some());
         let Some(difference) = difference else { return };
         self.counters.audit_differences += 1;
         let text = format!("a feed held something else than the database ({difference}); all its feeds are read anew");
-        self.alarms.raise(AUDIT, &feed.table.name.to_string(), text);
+        self.alarms.raise(AUDIT, &feed.table().name.to_string(), text);
     }
 
     /// Has the tables of the source described anew, unless that is under way already.
@@ -189,18 +200,18 @@ impl Node {
                 }
             };
             let then = match &subscription.observed {
-                Some(_) if delta.feed.table.is_topic() => Then::Nothing,
+                Some(_) if delta.feed.table().is_topic() => Then::Nothing,
                 None => Then::Nothing,
                 Some(_) => Then::Tell(Box::new(Receipt {
                     subscription: subscription.clone(),
-                    source: delta.feed.table.source.clone(),
+                    source: delta.feed.table().source.clone(),
                     position: delta.position,
                 })),
             };
             client.outbox.offer(*id, frame, delta.revokes, then);
             self.writers.due(client);
         }
-        if !delta.feed.table.name.is_system() {
+        if !delta.feed.table().name.is_system() {
             self.counters.deliveries += subscribers.len() as u64;
         }
     }

@@ -3,8 +3,9 @@
 use std::sync::Arc;
 
 use gossip_core::engine::{Request, SubId};
+use gossip_core::plan::EffectivePlan;
 use gossip_core::position::Position;
-use gossip_core::rule::{Claims, EffectiveQuery, May, RuleSet, RuleText};
+use gossip_core::rule::{Claims, May, RuleSet, RuleText};
 use gossip_core::schema::TableName;
 use gossip_core::seam::ResultRows;
 use gossip_protocol::{Call, CloudEvent, RpcError, call};
@@ -27,7 +28,7 @@ pub struct Operate {
 /// A question of `explain`.
 #[derive(Clone, Debug)]
 pub struct Explain {
-    /// The transaction's source and position; without it only the effective query is told.
+    /// The transaction's source and position; without it only the effective plan is told.
     pub at: Option<(String, Position)>,
     /// Whom it concerns.
     pub whom: Whom,
@@ -87,9 +88,10 @@ pub struct Publish {
 }
 
 /// A result that is asked for once, to be put into words by whoever asks.
+#[derive(Clone)]
 pub struct OneResult {
     /// What was asked.
-    pub feed: Arc<EffectiveQuery>,
+    pub feed: Arc<EffectivePlan>,
     /// The rows.
     pub rows: Arc<ResultRows>,
     /// Where it stands.

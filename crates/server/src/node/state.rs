@@ -7,8 +7,8 @@ use std::time::Instant;
 use foldhash::HashMap as FastMap;
 use gossip_core::cluster::Cluster;
 use gossip_core::engine::{Engine, Input, Request, SubId};
+use gossip_core::plan::EffectivePlan;
 use gossip_core::position::Micros;
-use gossip_core::rule::EffectiveQuery;
 use gossip_protocol::RpcError;
 use serde_json::{Map, Value as Json};
 use tokio::sync::{Semaphore, mpsc, oneshot};
@@ -58,8 +58,8 @@ pub(super) struct Node {
     /// Who waits for the results of calls that were forwarded to other instances, by the call's id.
     pub(super) forwarded: HashMap<String, Answer>,
     pub(super) alarms: Alarms,
-    /// Texts of effective queries, for operators; only while one looks.
-    pub(super) texts: FastMap<u32, (Arc<EffectiveQuery>, Arc<str>)>,
+    /// Texts of effective plans, for operators; only while one looks.
+    pub(super) texts: FastMap<u32, (Arc<EffectivePlan>, Arc<str>)>,
     pub(super) inputs: mpsc::Sender<Input>,
     pub(super) writers: Writers,
     // The numbers are our own, so that nobody can choose them to collide.

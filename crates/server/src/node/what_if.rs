@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use gossip_core::budget::Owner;
 use gossip_core::engine::{Input, Request};
+use gossip_core::plan::EffectivePlan;
 use gossip_core::query::QueryError;
-use gossip_core::rule::EffectiveQuery;
 use gossip_core::what_if::{Difference, Outcome, Trial, Tried};
 use gossip_protocol::timestamp::rfc3339;
 use gossip_protocol::{RpcError, code};
@@ -125,8 +125,8 @@ fn told(trial: &Trial, problems: Vec<Json>) -> Json {
 }
 
 fn told_of(tried: &Tried, o: &Outcome) -> Json {
-    let refused = |e: &Result<Arc<EffectiveQuery>, QueryError>| e.as_ref().err().map(ToString::to_string);
-    let table = tried.now.as_ref().or(tried.then.as_ref()).ok().map(|e| e.table.clone());
+    let refused = |e: &Result<Arc<EffectivePlan>, QueryError>| e.as_ref().err().map(ToString::to_string);
+    let table = tried.now.as_ref().or(tried.then.as_ref()).ok().map(|e| e.table().clone());
     let difference = |d: &Difference| {
         let mut shown = json!(show_change(d.row(), table.as_deref()));
         shown["position"] = format!("{}:{}", d.source, d.transaction.position).into();

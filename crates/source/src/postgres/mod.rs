@@ -29,6 +29,7 @@ pub mod stream;
 mod tls;
 pub mod transaction;
 pub mod types;
+mod visibility;
 
 pub use source::Postgres;
 

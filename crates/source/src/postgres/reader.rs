@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use gossip_core::canonical::Encoder;
-use gossip_core::position::{CommitTime, Interval, Position, Reset, ResetReason, RowChange, Transaction, Visibility};
+use gossip_core::position::{CommitTime, Interval, Position, Reset, ResetReason, RowChange, Transaction};
 use gossip_core::schema::{Table, TableName};
 use tokio_postgres::Statement;
 
@@ -24,6 +24,7 @@ use super::pgoutput::{Lsn, Message, Oid, Relation, decode};
 use super::rows::{Mapped, RowMessage};
 use super::stream::{EPOCH, Event, Stream, System};
 use super::transaction::{Building, Changes};
+use super::visibility::visibility;
 use crate::{ChangeReader, Last, Result, SourceError, now};
 
 /// Transactions and row changes in one interval, at most.
@@ -177,7 +178,7 @@ impl PostgresReader {
         let row = side.query_one(sql, &[&source.slot])?;
         let begins: i64 = row.get(0);
         let (begins, time): (Position, i64) = (Position::at(begins.unsigned_abs()), row.get(1));
-        let recent = visibility(&row.get::<_, String>(2))?.xmax;
+        let recent = visibility(&row.get::<_, String>(2))?.none_from;
         let base = timeline_of(&system, 0);
         let (at, timeline) = match last.filter(|l| l.timeline & !0xffff == base) {
             // The same log, but back to before what was read: somebody has restored it.
@@ -392,12 +393,12 @@ impl PostgresReader {
             for (name, table) in all {
                 self.reset(Reset { name, table: Some(table), why: ResetReason::TooLarge });
             }
-            self.add(Transaction { position, committed, xid, joined_after: None, changes: vec![] });
+            self.add(Transaction { position, committed, number: xid, inexact_after: None, changes: vec![] });
             return Ok(());
         };
         let (first, is_last) = changes.next_part()?;
         if is_last {
-            self.add(Transaction { position, committed, xid, joined_after: None, changes: first });
+            self.add(Transaction { position, committed, number: xid, inexact_after: None, changes: first });
             return Ok(());
         }
         if self.at > Position::part(end, 0) {
@@ -407,7 +408,7 @@ impl PostgresReader {
                 let table = self.tables.get(&name).cloned();
                 self.reset(Reset { name, table, why: ResetReason::TooLarge });
             }
-            self.add(Transaction { position, committed, xid, joined_after: None, changes: vec![] });
+            self.add(Transaction { position, committed, number: xid, inexact_after: None, changes: vec![] });
             return Ok(());
         }
         self.parts = Some(Parts { changes, end, committed, xid, next: 1 });
@@ -425,7 +426,7 @@ impl PostgresReader {
     fn add_part(&mut self, changes: Vec<RowChange>, is_last: bool) {
         let Some(parts) = &mut self.parts else { return };
         let position = if is_last { Position::at(parts.end) } else { Position::part(parts.end, parts.next) };
-        let t = Transaction { position, committed: parts.committed, xid: parts.xid, joined_after: None, changes };
+        let t = Transaction { position, committed: parts.committed, number: parts.xid, inexact_after: None, changes };
         parts.next += 1;
         if is_last {
             self.parts = None;
@@ -465,7 +466,7 @@ impl PostgresReader {
         self.looked_visible = Instant::now();
         let text: String = self.side.query_one(&self.current, &[])?.get(0);
         let seen = visibility(&text)?;
-        self.recent_xid = self.recent_xid.max(seen.xmax);
+        self.recent_xid = self.recent_xid.max(seen.none_from);
         while let Some((position, _)) = self.unsettled.front().copied().filter(|(_, xid)| seen.shows(*xid)) {
             self.unsettled.pop_front();
             self.settled = self.settled.max(position);
@@ -517,10 +518,6 @@ impl PostgresReader {
             }
         }
     }
-}
-
-fn visibility(text: &str) -> Result<Visibility> {
-    text.parse().map_err(|()| SourceError::Protocol(format!("a snapshot that cannot be read: {text}")))
 }
 
 impl ChangeReader for PostgresReader {

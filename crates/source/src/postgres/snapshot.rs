@@ -1,4 +1,4 @@
-//! Reading a whole table at one moment, with what it shows.
+//! Reading what is wanted of a table at one moment, with what it shows.
 //!
 //! All in one transaction that sees the state of one moment and that only reads. The table is locked against being
 //! altered before that moment is fixed: a table that was rewritten afterwards would look empty. What the snapshot shows
@@ -6,7 +6,7 @@
 
 use std::sync::Arc;
 
-use gossip_core::engine::RowFilter;
+use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::{Position, SnapshotPoint};
 use gossip_core::schema::{Row, Table};
 use gossip_core::value::Value;
@@ -15,6 +15,7 @@ use tokio_postgres::SimpleQueryMessage;
 use super::catalog::{self, CatalogColumn, Described};
 use super::connect::quote;
 use super::pool::Connection;
+use super::visibility::visibility;
 use super::{PostgresSource, pgoutput::Lsn};
 use crate::{Result, SourceError, row_filter};
 
@@ -42,12 +43,11 @@ impl PostgresSource {
     /// The table has changed, is locked for too long, or the connection is lost.
     pub fn snapshot(
         &self,
-        table: &Arc<Table>,
-        wanted: Option<&RowFilter>,
+        wanted: &SnapshotRequest,
         take: &mut dyn FnMut(Vec<Row>) -> bool,
     ) -> Result<Option<SnapshotPoint>> {
         let mut connection = self.pool.take()?;
-        let shows = self.snapshot_with(&mut connection, table, wanted, take)?;
+        let shows = self.snapshot_with(&mut connection, wanted, take)?;
         // One that failed or was given up in the middle of a transaction is not used again.
         if shows.is_some() {
             self.pool.keep(connection);
@@ -76,10 +76,10 @@ impl PostgresSource {
     fn snapshot_with(
         &self,
         connection: &mut Connection,
-        table: &Arc<Table>,
-        only: Option<&RowFilter>,
+        request: &SnapshotRequest,
         take: &mut dyn FnMut(Vec<Row>) -> bool,
     ) -> Result<Option<SnapshotPoint>> {
+        let table = &request.table;
         let changed = || SourceError::Changed(table.name.to_string());
         let name = wanted(table);
         let known = self.pool.described.lock().get(&name).map(|(_, d)| d.clone());
@@ -100,18 +100,21 @@ impl PostgresSource {
                 self.place()
             )));
         }
-        let visibility =
-            text.parse().map_err(|()| SourceError::Protocol(format!("a snapshot that cannot be read: {text}")))?;
+        let visibility = visibility(text)?;
         // Described under the lock: from here on it stays as it is.
         let locked = self.described(connection, &name)?.filter(|d| *d.table(&self.name) == **table);
         let described = locked.filter(|d| d.oid == described.oid).ok_or_else(changed)?;
         let client = &mut connection.client;
-        let names: Vec<String> = described.columns.iter().map(|c| quote(&c.name)).collect();
+        let name = |(i, c): (usize, &CatalogColumn)| match request.columns.contains(i) {
+            true => quote(&c.name),
+            false => "NULL".into(),
+        };
+        let names: Vec<String> = described.columns.iter().enumerate().map(name).collect();
         let fetch = format!("FETCH {PIECE} FROM gossip_rows");
         let mut next = format!(
             "DECLARE gossip_rows NO SCROLL CURSOR FOR SELECT {} FROM {from}{}; {fetch}",
             names.join(", "),
-            row_filter::condition(table, only, quote)
+            row_filter::condition(request, quote)
         );
         loop {
             let rows = client.simple_query(&next)?;

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use gossip_core::engine::RowFilter;
+use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::SnapshotPoint;
 use gossip_core::schema::{Row, Table, TableName};
 
@@ -97,11 +97,10 @@ impl Source for PostgresSource {
 
     fn snapshot(
         &self,
-        table: &Arc<Table>,
-        wanted: Option<&RowFilter>,
+        wanted: &SnapshotRequest,
         take: &mut dyn FnMut(Vec<Row>) -> bool,
     ) -> Result<Option<SnapshotPoint>> {
-        PostgresSource::snapshot(self, table, wanted, take)
+        PostgresSource::snapshot(self, wanted, take)
     }
 
     fn database(&self) -> &dyn Database {

@@ -281,7 +281,7 @@ impl Reader {
         self.misfits += misfits;
         self.nameless += nameless;
         let transaction =
-            Arc::new(Transaction { position: to, committed, xid: 0, joined_after: Some(self.at), changes });
+            Arc::new(Transaction { position: to, committed, number: 0, inexact_after: Some(self.at), changes });
         self.read_up_to = (to, tag);
         Ok(Some(self.interval((to, tag), vec![transaction], resets, now())))
     }

@@ -1,18 +1,16 @@
-//! Reading a whole table together with the position that it shows.
-
-use std::sync::Arc;
+//! Reading what is wanted of a table together with the position that it shows.
 
 use super::{SqliteSource, quote, to_value};
 use crate::{Result, SourceError, row_filter};
-use gossip_core::engine::RowFilter;
+use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::Position;
-use gossip_core::schema::{Row, Table};
+use gossip_core::schema::Row;
 use gossip_core::value::Value;
 
 /// Rows that are handed over at a time.
 pub const PIECE: usize = 500;
 
-/// Reads the rows of `table` that are wanted in one read transaction and hands them to `take` in pieces; `take` says whether to go on.
+/// Reads the rows that are wanted in one read transaction and hands them to `take` in pieces; `take` says whether to go on.
 /// Returns the position that they show, or `None` if `take` had enough. Rows with a NULL in their key have no
 /// name to be told apart by and are left out.
 ///
@@ -20,10 +18,10 @@ pub const PIECE: usize = 500;
 /// The table has changed, the file is busy, or what SQLite says.
 pub fn snapshot(
     source: &SqliteSource,
-    table: &Arc<Table>,
-    wanted: Option<&RowFilter>,
+    wanted: &SnapshotRequest,
     mut take: impl FnMut(Vec<Row>) -> bool,
 ) -> Result<Option<Position>> {
+    let table = &wanted.table;
     let mut db = source.connect()?;
     let read = db.transaction()?;
     let at: i64 = read.query_row("SELECT max(seq) FROM gossip_log", [], |r| r.get(0))?;
@@ -34,8 +32,9 @@ pub fn snapshot(
     if *now != **table {
         return Err(SourceError::Changed(table.name.to_string()));
     }
-    let names: Vec<String> = table.columns.iter().map(|c| quote(&c.name)).collect();
-    let filter = row_filter::condition(table, wanted, quote);
+    let name = |i: usize| if wanted.columns.contains(i) { quote(&table.columns[i].name) } else { "NULL".into() };
+    let names: Vec<String> = (0..table.columns.len()).map(name).collect();
+    let filter = row_filter::condition(wanted, quote);
     let mut s = read.prepare(&format!("SELECT {} FROM {}{filter}", names.join(", "), quote(&table.name.name)))?;
     let mut rows = s.query([])?;
     let mut piece = Vec::with_capacity(PIECE);

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
-use gossip_core::engine::RowFilter;
+use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::SnapshotPoint;
 use gossip_core::schema::{Row, Table, TableName};
 
@@ -113,11 +113,10 @@ impl Source for SqliteSource {
 
     fn snapshot(
         &self,
-        table: &Arc<Table>,
-        wanted: Option<&RowFilter>,
+        wanted: &SnapshotRequest,
         take: &mut dyn FnMut(Vec<Row>) -> bool,
     ) -> Result<Option<SnapshotPoint>> {
-        Ok(snapshot::snapshot(self, table, wanted, take)?.map(SnapshotPoint::UpTo))
+        Ok(snapshot::snapshot(self, wanted, take)?.map(SnapshotPoint::UpTo))
     }
 
     fn database(&self) -> &dyn Database {

@@ -5,6 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::{Interval, Reset, RowChange, SnapshotPoint};
 use gossip_core::schema::{Row, Table};
 use gossip_source::{ChangeReader, Settings, Source};
@@ -74,7 +75,7 @@ impl Bench {
             rows.extend(piece.into_iter().map(|r| (format!("{:?}", table.key_of(&r)), r)));
             true
         };
-        let shows = self.source().snapshot(table, None, &mut take).unwrap().unwrap();
+        let shows = self.source().snapshot(&SnapshotRequest::whole(table), &mut take).unwrap().unwrap();
         (rows, shows)
     }
 }

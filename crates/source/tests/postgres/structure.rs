@@ -2,6 +2,7 @@
 
 use std::cell::RefCell;
 
+use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::{Interval, Old, Position, ResetReason, SnapshotPoint};
 use gossip_core::schema::TableName;
 use gossip_core::value::Value;
@@ -199,7 +200,7 @@ fn a_snapshot_of_a_table_that_is_not_as_it_was_is_refused() {
     bench.prepare();
     let before = bench.table("t");
     bench.run("ALTER TABLE t ADD COLUMN n int");
-    let e = bench.source().snapshot(&before, None, &mut |_| true).unwrap_err();
+    let e = bench.source().snapshot(&SnapshotRequest::whole(&before), &mut |_| true).unwrap_err();
     assert!(e.is_passing(), "{e}");
     assert!(matches!(bench.snapshot(&bench.table("t")).1, SnapshotPoint::Visible(..)));
 }

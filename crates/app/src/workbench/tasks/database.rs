@@ -11,6 +11,9 @@ use crate::workbench::overlays::form::change::instance_of;
 use crate::workbench::views::tables::state::{Inspection, Proposal, Proposed};
 
 /// Looks at all tables, and holds the source and what rules need of it against the database.
+///
+/// # Errors
+/// The database cannot be read.
 pub fn inspect(source: &dyn Source, conditions: &[Condition]) -> Result<Inspection, String> {
     let tables = source.database().inspect()?;
     let findings = source.check(conditions).map_err(|e| e.to_string())?;
@@ -45,6 +48,9 @@ pub fn repeat(source: &dyn Source, sql: &str, times: u64, second: f64, stopped: 
 }
 
 /// What it takes to let a table stream, or no longer.
+///
+/// # Errors
+/// The database cannot be read, or does not have the table.
 pub fn plan_stream(source: &dyn Source, table: &str, on: bool) -> Result<Proposal, String> {
     let what = Proposed::Stream(table.to_string(), on);
     if !on {

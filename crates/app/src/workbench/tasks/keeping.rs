@@ -3,10 +3,11 @@
 
 use std::path::Path;
 
+use crate::personas::{Persona, Watcher};
 use crate::workbench::page::Page;
 use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
-use gossip_server::config::{Config, Persona, Watcher};
+use gossip_server::config::Config;
 use parking_lot::Mutex;
 use serde_json::Value as Json;
 use toml_edit::{Array, ArrayOfTables, DocumentMut, Item, Table};
@@ -15,6 +16,9 @@ use toml_edit::{Array, ArrayOfTables, DocumentMut, Item, Table};
 static WRITING: Mutex<()> = Mutex::new(());
 
 /// Changes the file; a crash leaves the old one or the new one.
+///
+/// # Errors
+/// The file cannot be read or written, is not TOML, or `with` refuses.
 pub fn change(path: &Path, with: impl FnOnce(&mut DocumentMut) -> Result<(), String>) -> Result<(), String> {
     let _alone = WRITING.lock();
     let text = std::fs::read_to_string(path).map_err(|e| e.to_string())?;
@@ -32,6 +36,9 @@ fn implicit() -> Item {
 }
 
 /// Keeps a persona.
+///
+/// # Errors
+/// As [`change`].
 pub fn keep_persona(path: &Path, name: &str, persona: &Persona) -> Result<(), String> {
     change(path, |doc| {
         let mut table = Table::new();
@@ -49,6 +56,9 @@ pub fn keep_persona(path: &Path, name: &str, persona: &Persona) -> Result<(), St
 }
 
 /// Keeps a query under a name.
+///
+/// # Errors
+/// As [`change`].
 pub fn keep_query(path: &Path, name: &str, sql: &str) -> Result<(), String> {
     change(path, |doc| {
         let mut table = Table::new();
@@ -59,6 +69,9 @@ pub fn keep_query(path: &Path, name: &str, sql: &str) -> Result<(), String> {
 }
 
 /// Adds a rule behind those that are there.
+///
+/// # Errors
+/// As [`change`].
 pub fn keep_rule(path: &Path, rule: &RuleText) -> Result<(), String> {
     change(path, |doc| {
         let mut table = Table::new();
@@ -78,6 +91,9 @@ pub fn keep_rule(path: &Path, rule: &RuleText) -> Result<(), String> {
 
 /// Puts the rules that `text` makes in the place of those of one role on one table. Comments stay; values that
 /// say the same stay as they are written.
+///
+/// # Errors
+/// As [`change`]; also where the file has other rules there than `before`.
 pub fn keep_rules(path: &Path, role: &str, table: &TableName, before: &[RuleText], text: &str) -> Result<(), String> {
     let new: DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| e.to_string())?;
     let config = Config::read(path).map_err(|e| e.to_string())?;
@@ -137,6 +153,9 @@ fn plain(value: &toml_edit::Value) -> String {
 }
 
 /// Writes rules into a file of their own, to be taken to where the configuration is.
+///
+/// # Errors
+/// The file cannot be written.
 pub fn hand_out_rules(role: &str, table: &TableName, text: &str) -> Result<String, String> {
     let fits = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
     let name: String = format!("gossip-rules-{role}-{table}").chars().map(fits).collect();
@@ -147,6 +166,9 @@ pub fn hand_out_rules(role: &str, table: &TableName, text: &str) -> Result<Strin
 }
 
 /// Keeps the watchers: adds those that are new, takes out those that are gone.
+///
+/// # Errors
+/// As [`change`].
 pub fn keep_watchers(path: &Path, watchers: &[Watcher]) -> Result<(), String> {
     change(path, |doc| {
         let list = tables_of(doc, "watcher")?;
@@ -171,6 +193,9 @@ pub fn keep_watchers(path: &Path, watchers: &[Watcher]) -> Result<(), String> {
 }
 
 /// Writes a page as SVG, PDF and text under names that are free, and returns them without their endings.
+///
+/// # Errors
+/// A file cannot be written.
 pub fn write_page(folder: &Path, page: &Page) -> Result<String, String> {
     let free = |name: &str| ["svg", "pdf", "txt"].iter().all(|e| !folder.join(format!("{name}.{e}")).exists());
     let name = free_name(&page.name, free)?;
@@ -198,6 +223,9 @@ fn tables_of<'a>(doc: &'a mut DocumentMut, name: &str) -> Result<&'a mut ArrayOf
 }
 
 /// Names a table among those that stream, or takes it out.
+///
+/// # Errors
+/// As [`change`].
 pub fn keep_stream(path: &Path, source: &str, table: &str, on: bool) -> Result<(), String> {
     change(path, |doc| {
         let section = doc.get_mut("source").and_then(|s| s.get_mut(source));
@@ -262,8 +290,9 @@ mod tests {
         assert!(after.starts_with(kept.trim_end_matches("# the end\n")), "{after}");
         let config = gossip_server::config::Config::read(&path).unwrap();
         assert_eq!(config.queries["q"].sql, "SELECT a\nFROM a");
-        assert_eq!(config.personas["Ada"].roles, ["r"]);
-        assert_eq!(config.watchers, [watcher("SELECT c FROM c")]);
+        let people = crate::personas::Personas::read(&path).unwrap();
+        assert_eq!(people.personas["Ada"].roles, ["r"]);
+        assert_eq!(people.watchers, [watcher("SELECT c FROM c")]);
         assert_eq!(config.rules.iter().map(|r| r.role.as_str()).collect::<Vec<_>>(), ["r", "q"]);
         assert_eq!((&config.rules[0].rows, &config.rules[0].columns), (&rule("r").rows, &rule("r").columns));
     }

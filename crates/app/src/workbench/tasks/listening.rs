@@ -8,11 +8,11 @@ use gossip_client::{ClientError, Incoming, ResultSet, Session};
 use gossip_protocol::call::Subscribe;
 use gossip_protocol::{Notification, RpcError, code};
 use gossip_server::auth::Tokens;
-use gossip_server::config::Persona;
 use gossip_server::now;
 use serde_json::{Map, Value as Json, json};
 use tokio::time::Instant;
 
+use crate::personas::Persona;
 use crate::workbench::ids::WatcherId;
 use crate::workbench::message::{Message, Told};
 use crate::workbench::overlays::frames::state::Log;

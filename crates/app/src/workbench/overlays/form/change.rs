@@ -170,6 +170,9 @@ fn literal(text: &str, declared: &str) -> String {
 }
 
 /// The SQL that a form stands for, or what is missing.
+///
+/// # Errors
+/// What is missing, or does not fit its column.
 pub fn sql(s: &State, form: &Form) -> Result<String, String> {
     if let Some(sql) = get(form, "SQL") {
         let sql = sql.trim();
@@ -218,6 +221,9 @@ pub fn instance_of(sql: &str, n: u64, random: u64) -> String {
 }
 
 /// Runs what a form stands for.
+///
+/// # Errors
+/// What is missing, or does not fit its column.
 pub fn submit(s: &mut State, form: &Form) -> Result<Vec<Effect>, String> {
     let (sql, (times, second)) = (sql(s, form)?, pace(form)?);
     if times > 1 && s.repeating {

@@ -3,9 +3,9 @@
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
-use gossip_server::config::Persona;
 use serde_json::{Map, Value as Json};
 
+use crate::personas::Persona;
 use crate::recording::Masks;
 use crate::workbench::input::Input;
 use crate::workbench::message::Effect;
@@ -109,40 +109,10 @@ fn submit(s: &mut State) -> Vec<Effect> {
 fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>, String> {
     match (kind, texts) {
         (FormKind::Filter, [text]) => {
-            match s.view {
-                View::Ask => {
-                    s.ask.find.clone_from(text);
-                    s.ask.scroll = 0;
-                }
-                View::Tables => {
-                    s.tables.find.clone_from(text);
-                    s.tables.chosen = 0;
-                }
-                View::Earshot | View::Rules | View::Relay | View::Steps => {
-                    s.filter.clone_from(text);
-                    s.held = None;
-                    s.chosen = None;
-                }
-            }
+            filter(s, text);
             Ok(vec![])
         }
-        (FormKind::Grant, [role, table, rows, columns]) => {
-            if role.is_empty() {
-                return Err("name the role; anonymous is for clients without a token".into());
-            }
-            let columns: Vec<String> =
-                columns.split(',').map(str::trim).filter(|c| !c.is_empty()).map(String::from).collect();
-            let rule = RuleText {
-                role: role.clone(),
-                table: TableName::plain(table),
-                rows: (!rows.is_empty()).then(|| rows.clone()),
-                columns: (!columns.is_empty()).then_some(columns),
-                ..RuleText::default()
-            };
-            crate::workbench::views::tables::update::check(s, &rule)?;
-            s.tables.rules.push(rule.clone());
-            Ok(vec![Effect::Grant(rule, s.tables.rules.clone())])
-        }
+        (FormKind::Grant, [role, table, rows, columns]) => grant_rule(s, role, table, rows, columns),
         (FormKind::Record, [file, mask]) => {
             if file.is_empty() {
                 return Err("name the file".into());
@@ -168,37 +138,78 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
             s.column = s.watchers.len().saturating_sub(1);
             Ok(effects)
         }
-        (FormKind::Persona, [name, roles, claims]) => {
-            if name.is_empty() || name.len() > 40 {
-                return Err("give it a name of at most 40 characters".into());
-            }
-            let claims: Map<String, Json> = serde_json::from_str(claims)
-                .map_err(|_| "claims: expected a JSON object, like {\"agency\": \"Brightwater\"}")?;
-            let roles: Vec<String> =
-                roles.split(',').map(str::trim).filter(|r| !r.is_empty()).map(String::from).collect();
-            let persona = Persona { roles, claims };
-            s.personas.insert(name.clone(), persona.clone());
-            s.newest_persona = Some(name.clone());
-            if s.ask.who.len() < crate::workbench::views::ask::state::MOST && !s.ask.who.contains(name) {
-                s.ask.who.push(name.clone());
-            }
-            let mut effects = vec![Effect::KeepPersona(name.clone(), persona.clone())];
-            // Its watchers come again as who they are now.
-            for w in s.watchers.iter_mut().filter(|w| w.persona == *name) {
-                w.role = persona.roles.first().cloned().unwrap_or_else(|| "anyone".into());
-                w.link = Link::Connecting;
-                effects.push(Effect::Hush(w.id));
-                effects.push(Effect::Listen {
-                    watcher: w.id,
-                    persona: name.clone(),
-                    identity: persona.clone(),
-                    query: w.query.clone(),
-                    place: w.place,
-                    frames: w.frames.clone(),
-                });
-            }
-            Ok(effects)
-        }
+        (FormKind::Persona, [name, roles, claims]) => keep_persona(s, name, roles, claims),
         _ => Ok(vec![]),
     }
+}
+
+/// Shows only what has this text.
+fn filter(s: &mut State, text: &str) {
+    match s.view {
+        View::Ask => {
+            s.ask.find = text.into();
+            s.ask.scroll = 0;
+        }
+        View::Tables => {
+            s.tables.find = text.into();
+            s.tables.chosen = 0;
+        }
+        View::Earshot | View::Rules | View::Relay | View::Steps => {
+            s.filter = text.into();
+            s.held = None;
+            s.chosen = None;
+        }
+    }
+}
+
+/// The parts of a list, which has commas between them.
+fn listed(text: &str) -> Vec<String> {
+    text.split(',').map(str::trim).filter(|part| !part.is_empty()).map(String::from).collect()
+}
+
+fn grant_rule(s: &mut State, role: &str, table: &str, rows: &str, columns: &str) -> Result<Vec<Effect>, String> {
+    if role.is_empty() {
+        return Err("name the role; anonymous is for clients without a token".into());
+    }
+    let columns = listed(columns);
+    let rule = RuleText {
+        role: role.into(),
+        table: TableName::plain(table),
+        rows: (!rows.is_empty()).then(|| rows.into()),
+        columns: (!columns.is_empty()).then_some(columns),
+        ..RuleText::default()
+    };
+    crate::workbench::views::tables::update::check(s, &rule)?;
+    s.tables.rules.push(rule.clone());
+    Ok(vec![Effect::Grant(rule, s.tables.rules.clone())])
+}
+
+fn keep_persona(s: &mut State, name: &str, roles: &str, claims: &str) -> Result<Vec<Effect>, String> {
+    if name.is_empty() || name.len() > 40 {
+        return Err("give it a name of at most 40 characters".into());
+    }
+    let claims: Map<String, Json> = serde_json::from_str(claims)
+        .map_err(|_| "claims: expected a JSON object, like {\"agency\": \"Brightwater\"}")?;
+    let persona = Persona { roles: listed(roles), claims };
+    s.personas.insert(name.into(), persona.clone());
+    s.newest_persona = Some(name.into());
+    if s.ask.who.len() < crate::workbench::views::ask::state::MOST && !s.ask.who.iter().any(|who| who == name) {
+        s.ask.who.push(name.into());
+    }
+    let mut effects = vec![Effect::KeepPersona(name.into(), persona.clone())];
+    // Its watchers come again as who they are now.
+    for w in s.watchers.iter_mut().filter(|w| w.persona == name) {
+        w.role = persona.roles.first().cloned().unwrap_or_else(|| "anyone".into());
+        w.link = Link::Connecting;
+        effects.push(Effect::Hush(w.id));
+        effects.push(Effect::Listen {
+            watcher: w.id,
+            persona: name.into(),
+            identity: persona.clone(),
+            query: w.query.clone(),
+            place: w.place,
+            frames: w.frames.clone(),
+        });
+    }
+    Ok(effects)
 }

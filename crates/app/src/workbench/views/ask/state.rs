@@ -35,7 +35,7 @@ pub struct Refused {
     pub place: Option<(usize, usize)>,
 }
 
-/// What is known of the effective query.
+/// What is known of the effective plan.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct About {
     /// With the rules folded in.
@@ -69,7 +69,7 @@ pub struct Pane {
     pub last: Option<Micros>,
     /// Set if it was refused.
     pub refused: Option<Refused>,
-    /// What is known of the effective query.
+    /// What is known of the effective plan.
     pub about: Option<Result<About, String>>,
 }
 

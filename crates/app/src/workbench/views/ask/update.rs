@@ -333,6 +333,12 @@ pub fn choose(s: &mut State, key: KeyEvent, at: usize) -> Vec<Effect> {
     vec![]
 }
 
+/// Shows more of the columns to the right, or fewer.
+pub fn aside(s: &mut State, by: isize) {
+    let columns = s.ask.panes.iter().filter_map(|p| p.columns.as_ref()).map(Vec::len).max().unwrap_or(1);
+    s.ask.aside = s.ask.aside.saturating_add_signed(by).min(columns.saturating_sub(1));
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

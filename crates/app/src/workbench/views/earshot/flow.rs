@@ -1,5 +1,7 @@
 //! What instances tell of transactions, put together into Earshot's lines.
 
+use std::sync::Arc;
+
 use gossip_core::explain::Tally;
 use gossip_protocol::system::{ChangesRow, ShownChange, VerdictRow};
 
@@ -13,13 +15,13 @@ use gossip_source::database::{KnownBy, Made};
 /// Absences and snapshots that are remembered of a watcher.
 const MAX_PAST: usize = 100;
 
-pub(crate) fn trim<T>(past: &mut Vec<T>) {
+fn trim<T>(past: &mut Vec<T>) {
     if past.len() > MAX_PAST {
         past.remove(0);
     }
 }
 
-pub(crate) fn newest_position(s: &State) -> Option<At> {
+fn newest_position(s: &State) -> Option<At> {
     s.lines.iter().filter_map(|l| l.at.clone()).max()
 }
 
@@ -214,4 +216,58 @@ pub(crate) fn was_made(s: &mut State, id: u64, made: Made) -> Vec<Effect> {
         }
     }
     vec![]
+}
+
+/// A watcher has lost its instance.
+pub fn lost(s: &mut State, id: WatcherId, at: Micros, why: String) {
+    if let Some(w) = s.watcher_mut(id)
+        && !matches!(w.link, Link::Down(..))
+    {
+        w.link = Link::Down(at, why);
+        w.subscription = None;
+        w.absent.push((at, None));
+        trim(&mut w.absent);
+    }
+}
+
+/// What a watcher asks is refused.
+pub fn refused(s: &mut State, id: WatcherId, why: String) {
+    if let Some(w) = s.watcher_mut(id) {
+        w.refused = Some(why);
+    }
+}
+
+/// A watcher has heard a change. Which one it was is known by the cursor, perhaps later.
+pub fn heard(s: &mut State, id: WatcherId, at: Micros, cursor: String, frame: Arc<str>, rows: usize) {
+    if let Some(w) = s.watcher_mut(id) {
+        w.heard += 1;
+        w.rows = rows;
+    }
+    let key = (id, cursor);
+    match s.by_cursor.remove(&key) {
+        Some(position) => arrived(s, id, &position, at, frame),
+        None => {
+            if s.early.len() >= MAX_REMEMBERED {
+                s.early.clear();
+            }
+            s.early.insert(key, (at, frame));
+        }
+    }
+}
+
+/// A watcher's result was replaced as a whole.
+pub fn shown(s: &mut State, id: WatcherId, why: String, rows: usize) {
+    let newest = newest_position(s);
+    if let Some(w) = s.watcher_mut(id) {
+        w.rows = rows;
+        w.snapshots.push((newest, why));
+        trim(&mut w.snapshots);
+    }
+}
+
+/// How far a watcher's instance is.
+pub fn current(s: &mut State, id: WatcherId, position: &str) {
+    if let Some(w) = s.watcher_mut(id) {
+        w.current = At::parse(position).or(w.current.take());
+    }
 }

@@ -7,10 +7,11 @@ use gossip_core::rule::{ANONYMOUS, May, Rule, RuleSet, RuleText};
 use gossip_core::schema::TableName;
 use gossip_protocol::call::Whom;
 use gossip_protocol::system::RuleRow;
-use gossip_server::config::{Persona, read_rules};
+use gossip_server::config::read_rules;
 use ratatui_textarea::{CursorMove, TextArea};
 use serde_json::{Map, Value as Json};
 
+use crate::personas::Persona;
 use crate::workbench::ids::WatcherId;
 use crate::workbench::message::Effect;
 use crate::workbench::state::State;

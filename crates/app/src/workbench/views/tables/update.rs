@@ -108,6 +108,9 @@ pub fn mend(s: &mut State) -> Vec<Effect> {
 }
 
 /// Holds a rule against what is known of its table.
+///
+/// # Errors
+/// What does not fit the table.
 pub fn check(s: &State, rule: &RuleText) -> Result<(), String> {
     let problems = RuleSet::new(vec![rule.clone()]).check(&crate::workbench::views::tables::catalog::catalog(s));
     problems.into_iter().next().map_or(Ok(()), |p| Err(p.message))

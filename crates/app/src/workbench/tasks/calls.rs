@@ -1,0 +1,109 @@
+//! What instances are asked as an operator, once.
+
+use std::time::Duration;
+
+use gossip_core::explain::Step;
+use gossip_core::rule::RuleText;
+use gossip_protocol::Call;
+use gossip_protocol::call::{Explain, TriedRule, WhatIf, Whom};
+use serde::de::DeserializeOwned;
+use serde_json::{Map, Value as Json};
+use tokio::sync::oneshot;
+
+use super::Tasks;
+use super::operating::Question;
+use crate::personas::Persona;
+use crate::workbench::line::At;
+use crate::workbench::message::{Message, Told};
+use crate::workbench::views::ask::state::About;
+
+/// Longest wait for an operator's answer.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+fn read<T: DeserializeOwned>(answer: Json) -> Result<T, String> {
+    serde_json::from_value(answer).map_err(|e| e.to_string())
+}
+
+impl Tasks {
+    /// Asks a place's instance something that only operators may ask.
+    pub(super) fn ask(&self, place: usize, call: Call) -> impl Future<Output = Result<Json, String>> + Send + 'static {
+        let question = self.questions.get(place).cloned();
+        async move {
+            let (answer, answered) = oneshot::channel();
+            let gone = || Err("its instance is not reachable".to_string());
+            match question {
+                Some(ask) if ask.try_send(Question { call, answer }).is_ok() => {
+                    match tokio::time::timeout(PATIENCE, answered).await {
+                        Ok(Ok(answer)) => answer,
+                        _ => gone(),
+                    }
+                }
+                _ => gone(),
+            }
+        }
+    }
+
+    /// Asks, and tells what came of it.
+    fn tell(&self, place: usize, call: Call, message: impl FnOnce(Result<Json, String>) -> Message + Send + 'static) {
+        let (answer, messages) = (self.ask(place, call), self.messages.clone());
+        tokio::spawn(async move {
+            let _ = messages.send(message(answer.await)).await;
+        });
+    }
+
+    pub(super) fn explain(
+        &self,
+        place: usize,
+        subscription: u64,
+        at: At,
+        message: impl FnOnce(Result<Vec<Step>, String>) -> Message + Send + 'static,
+    ) {
+        let whom = Whom::Subscription { subscription };
+        let call = Explain { instance: None, position: Some(at.to_string()), whom };
+        let steps = |mut answer: Json| read(answer["steps"].take());
+        self.tell(place, Call::Explain(Box::new(call)), move |answer| message(answer.and_then(steps)));
+    }
+
+    /// What an instance makes of a query of somebody's.
+    pub(super) fn describe(&self, id: u32, identity: Persona, query: String, params: Map<String, Json>) {
+        let roles = Some(identity.roles).filter(|roles| !roles.is_empty());
+        let whom = Whom::Anybody { query, claims: identity.claims, roles, params };
+        let call = Explain { instance: None, position: None, whom };
+        let about = |a: Json| About {
+            query: a["query"].as_str().unwrap_or("").into(),
+            feed: a["feed"]["id"].as_u64().zip(a["feed"]["subscriptions"].as_u64()),
+            cost_ns: a["cost_ns"].as_u64(),
+        };
+        self.tell(0, Call::Explain(Box::new(call)), move |answer| Message::Asked(id, Told::About(answer.map(about))));
+    }
+
+    /// What other rules would have let be heard.
+    pub(super) fn try_rules<T: DeserializeOwned>(
+        &self,
+        place: usize,
+        asked: Vec<Whom>,
+        rules: Vec<RuleText>,
+        message: impl FnOnce(Result<T, String>) -> Message + Send + 'static,
+    ) {
+        let rule = |r: RuleText| TriedRule {
+            may: Some(r.may.words().map(String::from).collect()),
+            role: r.role,
+            table: r.table.to_string(),
+            rows: r.rows,
+            columns: r.columns,
+            masks: r.masks,
+        };
+        let call = WhatIf { instance: None, rules: rules.into_iter().map(rule).collect(), asked };
+        self.tell(place, Call::WhatIf(call), move |answer| message(answer.and_then(read)));
+    }
+
+    pub(super) fn drain(&self, through: usize, name: String) {
+        let call = Call::Drain { instance: Some(name.clone()) };
+        self.tell(through, call, move |answer| {
+            Message::Notice(match answer {
+                Ok(_) => format!("{name} goes: its clients are told to come back elsewhere"),
+                Err(why) => format!("{name} cannot be drained: {why}"),
+            })
+        });
+    }
+}

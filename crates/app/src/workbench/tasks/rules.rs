@@ -1,0 +1,53 @@
+//! Rules that are put in force, and kept in the configuration.
+
+use gossip_core::rule::RuleText;
+use gossip_core::schema::TableName;
+
+use super::{Tasks, keeping};
+use crate::workbench::message::Message;
+
+impl Tasks {
+    /// Keeps one more rule in the configuration, and puts all in force.
+    pub(super) fn grant(&self, rule: RuleText, all: Vec<RuleText>) {
+        let (Some(path), Some(cluster)) = (self.access.config.clone(), self.access.cluster.clone()) else { return };
+        let messages = self.messages.clone();
+        tokio::spawn(async move {
+            let RuleText { role, table, .. } = &rule;
+            let text = match keeping::keep_rule(&path, &rule) {
+                Ok(()) => format!("{role} may read {table}"),
+                Err(e) => format!("{role} may read {table} until the end, but the rule is not kept: {e}"),
+            };
+            if let Some(cluster) = cluster.lock().await.as_mut() {
+                cluster.set_rules(all).await;
+            }
+            let _ = messages.send(Message::Notice(text)).await;
+        });
+    }
+
+    /// Keeps the rules of one role on one table in the configuration, and puts all in force once that is done.
+    pub(super) fn keep_rules(
+        &self,
+        role: String,
+        table: TableName,
+        before: Vec<RuleText>,
+        text: String,
+        all: Vec<RuleText>,
+    ) {
+        let (config, cluster) = (self.access.config.clone(), self.access.cluster.clone());
+        let messages = self.messages.clone();
+        tokio::spawn(async move {
+            let kept = match &config {
+                Some(path) => keeping::keep_rules(path, &role, &table, &before, &text)
+                    .map(|()| format!("kept in {}", path.display())),
+                None => keeping::hand_out_rules(&role, &table, &text),
+            };
+            if kept.is_ok()
+                && let Some(cluster) = &cluster
+                && let Some(cluster) = cluster.lock().await.as_mut()
+            {
+                cluster.set_rules(all).await;
+            }
+            let _ = messages.send(Message::RulesKept(kept)).await;
+        });
+    }
+}

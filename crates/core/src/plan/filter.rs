@@ -1,0 +1,37 @@
+//! Keeping the rows on which the client's condition holds.
+
+use super::Admitted;
+use crate::canonical::{Canonical, Encoder};
+use crate::query::{Expr, Masked};
+
+/// The client's condition, evaluated on what the scan admits: a withheld column is NULL.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Filter(Expr);
+
+impl Filter {
+    /// Canonicalizes the condition.
+    pub fn new(condition: Expr) -> Filter {
+        Filter(condition.canonicalize())
+    }
+
+    /// The condition.
+    pub fn condition(&self) -> &Expr {
+        &self.0
+    }
+
+    /// Whether every row passes.
+    pub fn passes_all(&self) -> bool {
+        self.0.is_const(true)
+    }
+
+    /// Whether a row passes: the condition is true on it, neither false nor unknown.
+    pub fn passes(&self, admitted: &Admitted<'_>) -> bool {
+        self.0.truth(&Masked { row: &admitted.row, visible: &admitted.columns }) == Some(true)
+    }
+}
+
+impl Canonical for Filter {
+    fn encode(&self, to: &mut Encoder) {
+        self.0.encode(to);
+    }
+}

@@ -1,0 +1,217 @@
+//! What a live query does with the rows of its table: operators, one file each.
+//!
+//! ```text
+//! row ──► scan ──► filter ──► project ──► feed
+//!         rules    condition  columns
+//! ```
+//!
+//! The [`Scan`] is a barrier: everything above it sees only rows and columns that the rules admit, with masks applied. The
+//! [`Filter`] keeps rows on which the client's condition holds; the [`Project`] defines the result's columns, and nothing
+//! downstream may assume that they are the table's. All three are linear: their output for a row depends on that row
+//! alone, so the output of a change is the new row's minus the old row's ([`RowDelta`]), and no state is needed. A sub-select in a
+//! rule is a semi-join, whose state is the [`ValueSet`](crate::subquery::ValueSet) of the sub-select.
+//!
+//! A plan also knows what it has to read from its source to start ([`SnapshotRequest`]).
+
+mod access;
+mod filter;
+mod project;
+mod scan;
+mod snapshot;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::hash::{Hash, Hasher};
+use std::sync::Arc;
+
+use crate::canonical::{Canonical as _, Encoder};
+use crate::position::{Old, RowChange};
+use crate::query::{Expr, LiveQuery, Subquery};
+use crate::schema::{ColumnSet, Key, Row, Table, TableName};
+use crate::subquery::{SubqueryResults, subqueries_of};
+use crate::value::Value;
+pub use access::{AccessPath, EqPredicate, RowFilter};
+pub use filter::Filter;
+pub use project::{OutputColumn, Project};
+pub use scan::{Admitted, Grant, Masks, Scan, VisibleRow};
+pub use snapshot::SnapshotRequest;
+
+/// The plan of a live query with one client's rules folded in. Equal plans share a feed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EffectivePlan {
+    /// The rows and columns that the rules admit.
+    pub scan: Scan,
+    /// The client's condition.
+    pub filter: Filter,
+    /// The client's columns.
+    pub project: Project,
+    /// A short hash of the plan, the same on every instance.
+    pub fingerprint: u64,
+}
+
+impl Hash for EffectivePlan {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.fingerprint.hash(state);
+    }
+}
+
+/// What a change of one row does to an operator's output: at most one row less and one row more, under one key.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RowDelta {
+    /// The row before.
+    pub old: Option<VisibleRow>,
+    /// The row after.
+    pub new: Option<VisibleRow>,
+}
+
+impl EffectivePlan {
+    /// The plan of a query under these grants.
+    pub fn new(query: LiveQuery, grants: Vec<Grant>) -> EffectivePlan {
+        let LiveQuery { table, select, condition } = query;
+        let scan = Scan::new(table, grants);
+        let (filter, project) = (Filter::new(condition), Project::new(select));
+        let mut identity = Encoder::new("effective query");
+        scan.encode(&mut identity);
+        filter.encode(&mut identity);
+        project.encode(&mut identity);
+        EffectivePlan { scan, filter, project, fingerprint: identity.short_digest() }
+    }
+
+    /// The plan of a rule's sub-select: whole rows, without rules of its own.
+    pub fn of_subquery(subquery: &Subquery) -> EffectivePlan {
+        let table = subquery.table.clone();
+        let all = Grant { condition: subquery.condition.clone(), columns: table.all_columns(), masks: Masks::new() };
+        let query = LiveQuery { table, select: subquery.columns.clone(), condition: Expr::always() };
+        EffectivePlan::new(query, vec![all])
+    }
+
+    /// The table that it reads.
+    pub fn table(&self) -> &Arc<Table> {
+        self.scan.table()
+    }
+
+    /// The columns of its result, in the order of the query.
+    pub fn output(&self) -> impl Iterator<Item = OutputColumn<'_>> {
+        self.project.output(self.table())
+    }
+
+    /// Whether keys are sent as they are. Otherwise rules hide part of them, and they are sent as opaque strings.
+    pub fn open_key(&self) -> bool {
+        self.scan.open_key()
+    }
+
+    /// Whether rows of the result have keys. Without keys, a result only gains rows.
+    pub fn is_keyed(&self) -> bool {
+        !self.table().key.is_empty()
+    }
+
+    /// The key of a row in the result, empty for tables without one.
+    pub fn key_of(&self, row: &[Value]) -> Key {
+        self.table().key_of(row)
+    }
+
+    /// The row as the plan's reader sees it; `None` if it is withheld or outside the query.
+    pub fn see(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> Option<VisibleRow> {
+        let admitted = self.scan.admit(row, subquery_results)?;
+        self.filter.passes(&admitted).then(|| admitted.into_visible())
+    }
+
+    /// Whether the row is in the result; cheaper than [`EffectivePlan::see`].
+    pub fn sees(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> bool {
+        self.scan.admit(row, subquery_results).is_some_and(|admitted| self.filter.passes(&admitted))
+    }
+
+    /// What a change of the table does to the result. `old` is `None` also where the change does not carry the old row.
+    pub fn apply(&self, change: &RowChange, subquery_results: &dyn SubqueryResults) -> RowDelta {
+        let see = |row: &Row| self.see(row, subquery_results);
+        let old = match &change.old {
+            Old::Known(old) => old.as_ref().and_then(see),
+            Old::Unknown => None,
+        };
+        RowDelta { old, new: change.new.as_ref().and_then(see) }
+    }
+
+    /// The visible values of a row with their places in the result.
+    pub fn shown<'a>(&'a self, seen: &'a VisibleRow) -> impl Iterator<Item = (usize, &'a Value)> {
+        self.project.shown(seen)
+    }
+
+    /// Whether a change is of its table, under the description that it was planned for.
+    pub fn is_about(&self, change: &RowChange) -> bool {
+        change.table == self.table().name && change.description == self.scan.description()
+    }
+
+    /// Approximate bytes of its conditions, and their number of nodes.
+    pub fn size(&self) -> (usize, usize) {
+        let (mut bytes, mut nodes) = (0, 0);
+        for condition in self.scan.grants().iter().map(|g| &g.condition).chain([self.filter.condition()]) {
+            condition.for_each(&mut |e| {
+                nodes += 1;
+                bytes += std::mem::size_of::<Expr>();
+                match e {
+                    Expr::Const(v) => bytes += v.size(),
+                    // Each stands there and in the index.
+                    Expr::InValues(_, list) => bytes += list.as_slice().iter().map(|v| 3 * v.size()).sum::<usize>(),
+                    _ => {}
+                }
+            });
+        }
+        (bytes, nodes)
+    }
+
+    /// Whether the client's condition names a column that is hidden or masked on some rows.
+    pub fn asks_what_may_be_hidden(&self) -> bool {
+        let mut found = false;
+        self.filter.condition().for_each_column(&mut |c| found |= !self.scan.is_open(c));
+        found
+    }
+
+    /// The sub-selects that its rules ask, each once, and whether only more of what is found can admit more rows.
+    pub fn subqueries(&self) -> BTreeMap<Arc<Subquery>, bool> {
+        self.scan.subqueries()
+    }
+
+    /// The tables that its rules depend on, also indirectly.
+    pub fn depends_on(&self) -> BTreeSet<TableName> {
+        let mut found = BTreeSet::new();
+        let mut next: Vec<Arc<Subquery>> = self.subqueries().into_keys().collect();
+        while let Some(subquery) = next.pop() {
+            found.insert(subquery.table.name.clone());
+            next.extend(subqueries_of([&subquery.condition]).into_keys());
+        }
+        found
+    }
+
+    /// Whether it reads any of these columns.
+    pub fn reads_any_of(&self, columns: &ColumnSet) -> bool {
+        self.project.reads().any(|i| columns.contains(i)) || self.is_decided_by_any_of(columns)
+    }
+
+    /// The table's columns that it reads: those of the result, and those that decide what is in it.
+    pub fn read(&self) -> ColumnSet {
+        let mut all: ColumnSet = self.project.reads().collect();
+        self.for_each_that_decides(&mut |i| all.insert(i));
+        all
+    }
+
+    /// Whether any of these columns decides what is in the result or how it is shown.
+    pub fn is_decided_by_any_of(&self, columns: &ColumnSet) -> bool {
+        let mut found = false;
+        self.for_each_that_decides(&mut |i| found |= columns.contains(i));
+        found
+    }
+
+    fn for_each_that_decides(&self, look: &mut dyn FnMut(usize)) {
+        self.scan.for_each_column(look);
+        self.filter.condition().for_each_column(&mut |i| look(i));
+    }
+
+    /// The plan as SQL, rules included, for people.
+    pub fn to_sql(&self) -> String {
+        let table = self.table();
+        let columns: Vec<&str> = self.output().map(|c| c.name).collect();
+        let rules = self.scan.grants().iter().map(|g| g.condition.clone()).collect();
+        let all = Expr::And(vec![Expr::Or(rules), self.filter.condition().clone()]).canonicalize();
+        let tail = if all.is_const(true) { String::new() } else { format!(" WHERE {}", all.show(table, None)) };
+        format!("SELECT {} FROM {}{tail}", columns.join(", "), table.name)
+    }
+}

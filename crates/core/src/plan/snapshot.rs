@@ -1,0 +1,43 @@
+//! What a plan has to read from its source to start.
+
+use std::sync::Arc;
+
+use super::EffectivePlan;
+use super::access::{self, RowFilter};
+use crate::schema::{ColumnSet, Table};
+use crate::subquery::SubqueryResults;
+
+/// A consistent read of a source.
+#[derive(Clone, Debug, PartialEq)]
+pub struct SnapshotRequest {
+    /// The table.
+    pub table: Arc<Table>,
+    /// Columns that are needed. Rows keep the table's shape; other columns may be NULL.
+    pub columns: ColumnSet,
+    /// Rows that are needed; `None` for all.
+    pub filter: Option<RowFilter>,
+}
+
+impl SnapshotRequest {
+    /// A whole table.
+    pub fn whole(table: &Arc<Table>) -> SnapshotRequest {
+        SnapshotRequest { table: table.clone(), columns: table.all_columns(), filter: None }
+    }
+}
+
+impl EffectivePlan {
+    /// The read this plan needs, given the results of its rules' sub-selects.
+    pub fn snapshot(&self, subquery_results: &dyn SubqueryResults) -> SnapshotRequest {
+        self.snapshot_of(access::row_filter(self, subquery_results))
+    }
+
+    /// The same, restricted to some rows.
+    pub fn snapshot_of(&self, filter: Option<RowFilter>) -> SnapshotRequest {
+        let table = self.table().clone();
+        let mut columns = self.read();
+        table.key.iter().for_each(|i| columns.insert(*i));
+        // Compared to detect that a row shows less than before.
+        columns.union_with(&self.scan.maskable());
+        SnapshotRequest { table, columns, filter }
+    }
+}

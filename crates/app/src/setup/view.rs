@@ -10,7 +10,7 @@ use ratatui::text::{Line as Text, Span};
 use crate::setup::state::{Choice, Setup, Stage};
 use crate::workbench::paint::put;
 use crate::workbench::theme::Theme;
-use crate::workbench::words::{fit, wrap};
+use crate::workbench::words::{counted, fit, wrap};
 
 /// Draws all of it.
 pub fn draw(s: &Setup, frame: &mut Frame<'_>) {
@@ -114,8 +114,8 @@ fn tables(s: &Setup, all: &[Choice], at: usize, page: &mut Page<'_, '_>) -> Keys
         let style = if i == at { t.accent() } else { t.strong() };
         let (what, about) = match &c.key {
             Ok(key) => {
-                let rows = c.size.1.map_or("many".into(), |n| n.to_string());
-                (format!("{} columns, {rows} rows", c.size.0), Span::raw(format!("key {key}")))
+                let rows = c.size.1.map_or("many rows".into(), |n| counted(n as usize, "row", "rows"));
+                (format!("{}, {rows}", counted(c.size.0, "column", "columns")), Span::raw(format!("key {key}")))
             }
             Err((why, _)) => (String::new(), Span::styled(fit(why, width.saturating_sub(56)), t.withheld())),
         };
@@ -132,9 +132,14 @@ fn tables(s: &Setup, all: &[Choice], at: usize, page: &mut Page<'_, '_>) -> Keys
             about,
         ]);
     }
-    if let Some(Err((_, Some(mend)))) = all.get(at).map(|c| &c.key) {
+    if let Some(Err((why, mend))) = all.get(at).map(|c| &c.key) {
         page.line("");
-        page.line(Text::styled(page.fit(&format!("fix: {mend}")), t.dim()));
+        for part in wrap(&format!("{}: {why}", all[at].name), width) {
+            page.line(Text::styled(part, t.withheld()));
+        }
+        if let Some(mend) = mend {
+            page.line(Text::styled(page.fit(&format!("fix: {mend}")), t.dim()));
+        }
     }
     &[("enter", "go on"), ("space", "choose"), ("↑↓", "move"), ("esc", "back")]
 }

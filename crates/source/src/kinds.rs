@@ -8,13 +8,23 @@ use crate::{Kind, Result, Settings, Source, SourceError, postgres, sqlite};
 
 const KINDS: [&dyn Kind; 2] = [&sqlite::Sqlite, &postgres::Postgres];
 
+fn kind_of(settings: &Settings) -> Option<&'static dyn Kind> {
+    let scheme = settings.url.split_once(':').map_or("", |(scheme, _)| scheme);
+    KINDS.into_iter().find(|kind| kind.schemes().contains(&scheme))
+}
+
+/// The schema of tables that a configuration names without one; empty where there are no schemas, and where no kind of
+/// database has such a URL.
+pub fn default_schema(settings: &Settings) -> &str {
+    kind_of(settings).map_or("", |kind| kind.default_schema(settings))
+}
+
 /// The source that a configuration names; relative paths start from `base`. Connects to nothing.
 ///
 /// # Errors
 /// No kind of database has such URLs, or the one that has them does not take the settings.
 pub fn from_settings(settings: &Settings, base: &Path) -> Result<Arc<dyn Source>> {
-    let scheme = settings.url.split_once(':').map_or("", |(scheme, _)| scheme);
-    match KINDS.iter().find(|kind| kind.schemes().contains(&scheme)) {
+    match kind_of(settings) {
         Some(kind) => kind.source(settings, base),
         None => {
             let forms: Vec<&str> = KINDS.iter().map(|kind| kind.form()).collect();

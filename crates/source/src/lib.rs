@@ -25,7 +25,7 @@ use gossip_core::position::{Interval, Micros, Position};
 pub use database::Database;
 pub use error::{Result, SourceError};
 pub use finding::{Condition, Finding, Plan};
-pub use kinds::from_settings;
+pub use kinds::{default_schema, from_settings};
 pub use settings::Settings;
 pub use source::{Kind, Source};
 

@@ -18,6 +18,9 @@ pub trait Kind: Sync {
     /// What its URLs look like, for errors.
     fn form(&self) -> &'static str;
 
+    /// The schema of tables that are named without one; empty where there are no schemas.
+    fn default_schema<'a>(&self, settings: &'a Settings) -> &'a str;
+
     /// Takes what a configuration says; relative paths start from `base`. Connects to nothing.
     ///
     /// # Errors

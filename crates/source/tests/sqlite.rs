@@ -9,6 +9,7 @@ use std::sync::Arc;
 use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::{Old, ResetReason};
 use gossip_core::schema::{Key, Row};
+use gossip_core::value::Value;
 use gossip_source::sqlite::leadership::try_lock;
 use gossip_source::sqlite::reader::{MAX_ENTRIES, Reader, drop_backlog};
 use gossip_source::sqlite::snapshot::snapshot;
@@ -431,4 +432,19 @@ fn a_file_that_was_replaced_is_not_read_on() {
     writer.execute("VACUUM INTO ?1", [copy.to_str().unwrap()]).unwrap();
     std::fs::rename(&copy, &source.path).unwrap();
     assert!(reader.check_file().unwrap_err().to_string().contains("replaced"));
+}
+
+#[test]
+fn a_snapshot_reads_only_what_is_needed() {
+    let schema = "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT, b TEXT); INSERT INTO t VALUES (1, 'x', 'y')";
+    let bench = Bench::new(schema, &["t"]);
+    let table = bench.reader.tables()[0].clone();
+    let request = SnapshotRequest { columns: [0, 2].into_iter().collect(), ..SnapshotRequest::whole(&table) };
+    let mut rows = Vec::new();
+    snapshot(&bench.source, &request, |piece| {
+        rows.extend(piece);
+        true
+    })
+    .unwrap();
+    assert_eq!(rows, [Row::from([Value::Int(1), Value::Null, "y".into()])]);
 }

@@ -188,7 +188,7 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
         _ => {
             let possible = |e: &&crate::workbench::keymap::Entry| !e.short.is_empty() && is_possible(e.action, s);
             let name = |e: &crate::workbench::keymap::Entry| match e.action {
-                Action::Hold if s.held.is_some() => (e.shown, "let go"),
+                Action::Hold if s.held.is_some() => (e.shown, "resume"),
                 _ => (e.shown, e.short),
             };
             here(s).filter(possible).map(name).collect()

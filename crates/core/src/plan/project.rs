@@ -39,16 +39,6 @@ impl Project {
         &table.columns[self.0[place]].name
     }
 
-    /// Number of columns in the result.
-    pub fn len(&self) -> usize {
-        self.0.len()
-    }
-
-    /// Whether the result has no columns.
-    pub fn is_empty(&self) -> bool {
-        self.0.is_empty()
-    }
-
     /// The scan's columns that it needs, in the order of the result.
     pub fn reads(&self) -> impl Iterator<Item = usize> {
         self.0.iter().copied()

@@ -43,9 +43,8 @@ impl Config {
         let source = sections.source(file.source);
         let (relay, relay_secrets) = file.relay.map(|section| sections.relay(section)).unwrap_or_default();
         let auth = file.auth.map(|section| sections.auth(section));
-        // The tables of this schema have none in their name. What is wrong with the source is found when it is opened.
-        let opened = gossip_source::from_settings(&source, path.parent().unwrap_or(Path::new("")));
-        let default_schema = opened.as_ref().map_or("", |s| s.default_schema());
+        // The tables of this schema have none in their name.
+        let default_schema = gossip_source::default_schema(&source);
         let decisions = file.decisions.map(|section| sections.decisions(section, &source, default_schema));
         let topics = sections.topics(file.topic, &source, &relay);
         let rules = rules_of(file.rule, default_schema, text, &mut |offset, what| sections.fail(offset, what));
@@ -124,6 +123,8 @@ fn rules_of(
 
 #[cfg(test)]
 mod tests {
+    use gossip_core::schema::TableName;
+
     use super::*;
 
     fn problems(text: &str) -> String {
@@ -151,6 +152,11 @@ mod tests {
         {
             assert!(p.contains(words) && !p.contains("secret"), "{p}");
         }
+        // Also of a database that cannot be reached from here, with an authority's certificate that is not here.
+        let elsewhere = "[source.s]\nurl = 'postgres://h/d?sslrootcert=nowhere.pem'\ntables = ['t']\n\
+                         [[rule]]\nrole = 'r'\ntable = 'public.t'\nmay = ['read']\n";
+        let config = Config::parse(Path::new("gossip.toml"), elsewhere).unwrap();
+        assert_eq!(config.rules[0].table, TableName::plain("t"));
         assert!(problems("[source.s]\nurl = ").starts_with("gossip.toml:2"));
         assert!(problems("").contains("exactly one [source.NAME]"));
     }

@@ -73,6 +73,11 @@ pub struct PostgresSource {
     pub(crate) pool: Arc<Pool>,
 }
 
+/// The schema of tables that are named without one.
+fn default_schema(settings: &Settings) -> &str {
+    settings.schema.as_deref().unwrap_or("public")
+}
+
 impl PostgresSource {
     /// Takes what a configuration says.
     ///
@@ -95,7 +100,7 @@ impl PostgresSource {
         Ok(PostgresSource {
             name: s.name.as_str().into(),
             tables: s.tables.clone(),
-            schema: s.schema.clone().unwrap_or_else(|| "public".into()),
+            schema: default_schema(s).into(),
             pool: Arc::new(Pool::new(address.clone())),
             address,
             replication,

@@ -23,6 +23,10 @@ impl Kind for Postgres {
         "postgres://user@host/database"
     }
 
+    fn default_schema<'a>(&self, settings: &'a Settings) -> &'a str {
+        super::default_schema(settings)
+    }
+
     fn source(&self, settings: &Settings, base: &Path) -> Result<Arc<dyn Source>> {
         Ok(Arc::new(PostgresSource::new(settings, base)?))
     }

@@ -27,6 +27,10 @@ impl Kind for Sqlite {
         "sqlite:path-of-the-file"
     }
 
+    fn default_schema<'a>(&self, _: &'a Settings) -> &'a str {
+        ""
+    }
+
     fn source(&self, s: &Settings, base: &Path) -> Result<Arc<dyn Source>> {
         Ok(Arc::new(SqliteSource::new(&s.name, &s.url, s.tables.clone(), base)?))
     }

@@ -70,21 +70,24 @@ pub struct Budget {
 }
 
 impl Budget {
-    fn levels<'a>(owner: &'a Owner, shares: &'a Shares) -> impl Iterator<Item = (Level, Cost)> + 'a {
-        let all = [
-            ("one connection", &owner.connection, shares.connection),
-            ("one subject", &owner.subject, shares.subject),
-            ("one address", &owner.address, shares.address),
-        ];
-        let instance = owner.connection.as_ref().map(|_| (("this instance", Arc::from("")), shares.instance));
-        all.into_iter().filter_map(|(name, of, most)| Some(((name, of.clone()?), most))).chain(instance)
+    fn levels<'a>(owner: Option<&'a Owner>, shares: &'a Shares) -> impl Iterator<Item = (Level, Cost)> + 'a {
+        let of = |owner: &'a Owner| {
+            let all = [
+                ("one connection", &owner.connection, shares.connection),
+                ("one subject", &owner.subject, shares.subject),
+                ("one address", &owner.address, shares.address),
+            ];
+            let instance = owner.connection.as_ref().map(|_| (("this instance", Arc::from("")), shares.instance));
+            all.into_iter().filter_map(|(name, of, most)| Some(((name, of.clone()?), most))).chain(instance)
+        };
+        owner.into_iter().flat_map(of)
     }
 
     /// Charges a cost.
     ///
     /// # Errors
     /// Whose share is used up, and of what. Nothing is charged then.
-    pub fn charge(&mut self, owner: &Owner, cost: Cost, shares: &Shares) -> Result<(), String> {
+    pub fn charge(&mut self, owner: Option<&Owner>, cost: Cost, shares: &Shares) -> Result<(), String> {
         for (level, most) in Budget::levels(owner, shares) {
             let used = self.used.get(&level).copied().unwrap_or_default();
             if used.bytes.saturating_add(cost.bytes) > most.bytes {
@@ -102,7 +105,7 @@ impl Budget {
     }
 
     /// Charges a cost that cannot be refused any more.
-    pub fn force(&mut self, owner: &Owner, cost: Cost) {
+    pub fn force(&mut self, owner: Option<&Owner>, cost: Cost) {
         for (level, _) in Budget::levels(owner, &Shares::default()) {
             let used = self.used.entry(level).or_default();
             used.bytes = used.bytes.saturating_add(cost.bytes);
@@ -111,7 +114,7 @@ impl Budget {
     }
 
     /// Gives a cost back.
-    pub fn release(&mut self, owner: &Owner, cost: Cost) {
+    pub fn release(&mut self, owner: Option<&Owner>, cost: Cost) {
         for (level, _) in Budget::levels(owner, &Shares::default()) {
             if let Some(used) = self.used.get_mut(&level) {
                 used.bytes = used.bytes.saturating_sub(cost.bytes);
@@ -144,17 +147,17 @@ mod tests {
         let most = |bytes| cost(bytes, 100);
         let shares = Shares { connection: most(10), subject: most(15), address: most(25), instance: most(30) };
         let (mut budget, a) = (Budget::default(), Some("ada"));
-        budget.charge(&owner("1", a), cost(8, 0), &shares).unwrap();
-        assert!(budget.charge(&owner("1", a), cost(3, 0), &shares).unwrap_err().contains("one connection"));
-        assert!(budget.charge(&owner("2", a), cost(8, 0), &shares).unwrap_err().contains("one subject"));
-        budget.charge(&owner("2", None), cost(8, 0), &shares).unwrap();
-        budget.charge(&owner("3", Some("bob")), cost(9, 0), &shares).unwrap();
-        assert!(budget.charge(&owner("4", None), cost(1, 0), &shares).unwrap_err().contains("one address"));
-        assert!(budget.charge(&owner("9", None), cost(0, 101), &shares).unwrap_err().contains("index"));
-        budget.release(&owner("1", a), cost(8, 0));
-        budget.charge(&owner("4", None), cost(1, 0), &shares).unwrap();
+        budget.charge(Some(&owner("1", a)), cost(8, 0), &shares).unwrap();
+        assert!(budget.charge(Some(&owner("1", a)), cost(3, 0), &shares).unwrap_err().contains("one connection"));
+        assert!(budget.charge(Some(&owner("2", a)), cost(8, 0), &shares).unwrap_err().contains("one subject"));
+        budget.charge(Some(&owner("2", None)), cost(8, 0), &shares).unwrap();
+        budget.charge(Some(&owner("3", Some("bob"))), cost(9, 0), &shares).unwrap();
+        assert!(budget.charge(Some(&owner("4", None)), cost(1, 0), &shares).unwrap_err().contains("one address"));
+        assert!(budget.charge(Some(&owner("9", None)), cost(0, 101), &shares).unwrap_err().contains("index"));
+        budget.release(Some(&owner("1", a)), cost(8, 0));
+        budget.charge(Some(&owner("4", None)), cost(1, 0), &shares).unwrap();
         for (who, n) in [(owner("2", None), 8), (owner("3", Some("bob")), 9), (owner("4", None), 1)] {
-            budget.release(&who, cost(n, 0));
+            budget.release(Some(&who), cost(n, 0));
         }
         assert!(budget.is_empty());
     }

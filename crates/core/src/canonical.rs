@@ -9,7 +9,7 @@
 
 use sha2::{Digest, Sha256};
 
-use crate::value::{Type, Value};
+use crate::value::Value;
 
 /// The version of the encoding. A change of anything below is a new version; identities of different versions differ.
 pub const VERSION: u8 = 1;
@@ -123,12 +123,6 @@ impl Canonical for usize {
     }
 }
 
-impl Canonical for Type {
-    fn encode(&self, to: &mut Encoder) {
-        to.text(self.name());
-    }
-}
-
 impl Canonical for Value {
     fn encode(&self, to: &mut Encoder) {
         match self {
@@ -193,6 +187,7 @@ mod tests {
 
     use super::*;
     use crate::schema::{Column, Table, TableName};
+    use crate::value::Type;
 
     fn encoded(v: &Value) -> Vec<u8> {
         let mut e = Encoder::new("test");

@@ -47,7 +47,7 @@ impl Pending {
 
     /// Takes the changes of a delta in. Returns when it is to be told: that long after `now`, unless something earlier
     /// waits already.
-    pub fn take_in(&mut self, delta: Arc<Delta>, now: Micros) -> Micros {
+    pub fn take_change(&mut self, delta: Arc<Delta>, now: Micros) -> Micros {
         for change in &delta.changes {
             if change.key().is_empty() {
                 if self.keyless.len() >= MAX_KEYLESS {
@@ -79,7 +79,7 @@ impl Pending {
     }
 
     /// A part of a transaction was told past this: its end is to be told even if nothing else is.
-    pub fn told_a_part(&mut self) {
+    pub fn mark_partial(&mut self) {
         self.open = true;
     }
 
@@ -110,14 +110,14 @@ fn merge(before: Change, after: Change) -> Option<Change> {
     match (before, after) {
         (_, Change::Remove { key }) => had.then_some(Change::Remove { key }),
         (Change::Replace { row: earlier, changed: first, .. }, Change::Replace { key, mut row, mut changed }) => {
-            row.keep_of(&earlier);
+            row.fill_missing_from(&earlier);
             changed.extend(first);
             changed.sort_unstable();
             changed.dedup();
             Some(Change::Replace { key, row, changed })
         }
         (Change::Add { row: earlier, .. }, Change::Replace { key, mut row, .. }) => {
-            row.keep_of(&earlier);
+            row.fill_missing_from(&earlier);
             Some(Change::Add { key, row, instead: had })
         }
         (_, Change::Replace { key, row, .. } | Change::Add { key, row, .. }) => {
@@ -176,7 +176,7 @@ mod tests {
     fn what_is_held_back_has_a_limit_and_says_what_it_dropped() {
         let (mut pending, delta) = (Pending::new(5), deltas(false));
         for n in 1..=MAX_KEYLESS as u64 + 3 {
-            assert_eq!(pending.take_in(delta(n), 10 + n as i64), 16, "due with the first");
+            assert_eq!(pending.take_change(delta(n), 10 + n as i64), 16, "due with the first");
         }
         let told = pending.take_out().unwrap();
         assert_eq!(
@@ -189,10 +189,10 @@ mod tests {
 
         let (mut pending, delta) = (Pending::default(), deltas(true));
         for n in 1..MAX_KEYED as u64 {
-            pending.take_in(delta(n), 1);
+            pending.take_change(delta(n), 1);
         }
         assert!(!pending.is_urgent());
-        pending.take_in(delta(MAX_KEYED as u64), 1);
+        pending.take_change(delta(MAX_KEYED as u64), 1);
         assert!(pending.is_urgent(), "told before its time");
     }
 
@@ -200,12 +200,12 @@ mod tests {
     #[test]
     fn the_end_of_what_was_told_in_part_is_told() {
         let (mut pending, delta) = (Pending::default(), deltas(true));
-        pending.told_a_part();
+        pending.mark_partial();
         assert!(pending.take_out().is_none(), "nothing waits");
-        pending.take_in(Arc::new(Delta { changes: vec![], ..(*delta(5)).clone() }), 1);
+        pending.take_change(Arc::new(Delta { changes: vec![], ..(*delta(5)).clone() }), 1);
         let told = pending.take_out().unwrap();
         assert!(told.changes.is_empty() && !told.more);
-        pending.take_in(Arc::new(Delta { changes: vec![], ..(*delta(6)).clone() }), 1);
+        pending.take_change(Arc::new(Delta { changes: vec![], ..(*delta(6)).clone() }), 1);
         assert!(pending.take_out().is_none(), "told once");
     }
 

@@ -133,7 +133,7 @@ impl Sent {
 
     /// What a change does to what was sent, which is brought up to date. `left_out` are columns that are selected and
     /// shown and of which the change says only that they are as they were.
-    fn take_in(
+    fn take_change(
         &mut self,
         plan: &EffectivePlan,
         change: &RowChange,
@@ -202,7 +202,7 @@ pub fn change(
         false => plan.project.reads().filter(shown).collect(),
     };
     match (&row.old, sent) {
-        (_, Some(sent)) => sent.take_in(plan, row, new, &left_out),
+        (_, Some(sent)) => sent.take_change(plan, row, new, &left_out),
         _ if !left_out.is_empty() => Err(MissingValue),
         (Old::Known(_), None) => Ok(between(plan, key, old.as_ref(), new)),
         // Without any memory of what was sent, only what is in the result now can be told.

@@ -28,8 +28,8 @@ pub struct TableIndex {
 
 impl TableIndex {
     /// Enters a feed under what it needs.
-    pub fn insert(&mut self, feed: FeedId, needs: &AccessPath) {
-        let Some(anchors) = needs.anchors() else { return self.always.push(feed) };
+    pub fn insert(&mut self, feed: FeedId, access_path: &AccessPath) {
+        let Some(anchors) = access_path.anchors() else { return self.always.push(feed) };
         for (column, value) in anchors {
             let place = match self.by_value.iter().position(|(c, _)| c == column) {
                 Some(i) => i,
@@ -43,8 +43,8 @@ impl TableIndex {
     }
 
     /// Takes a feed out. `needs` must be what it was entered under.
-    pub fn remove(&mut self, feed: FeedId, needs: &AccessPath) {
-        match needs.anchors() {
+    pub fn remove(&mut self, feed: FeedId, access_path: &AccessPath) {
+        match access_path.anchors() {
             None => self.always.retain(|f| *f != feed),
             Some(anchors) => {
                 for (column, value) in anchors {

@@ -37,6 +37,7 @@ pub mod seam;
 pub mod send_queue;
 pub mod subquery;
 pub mod topic;
+pub mod types;
 pub mod value;
 pub mod what_if;
 pub mod wire;

@@ -139,7 +139,7 @@ pub struct RuleProblem {
 }
 
 /// All rules of an instance.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct RuleSet {
     texts: Vec<RuleText>,
 }

@@ -18,117 +18,14 @@ use std::sync::Arc;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use bigdecimal::{BigDecimal, FromPrimitive, ToPrimitive};
-use gossip_protocol::system::{Cell, ColumnType, JSON_SAFE};
+use gossip_protocol::system::{Cell, JSON_SAFE};
 use serde_json::Value as Json;
 
 use crate::datetime;
+pub use crate::types::Type;
 
 /// Decimal exponents beyond this are refused: comparing `1e999999999` would write out a billion digits.
 const MAX_EXPONENT: i64 = 1_000;
-
-/// The type of a column, in PostgreSQL's words.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Type {
-    /// `true` or `false`.
-    Bool,
-    /// 64-bit signed integer.
-    Int8,
-    /// IEEE 754 double.
-    Float8,
-    /// IEEE 754 single; compares as a double.
-    Float4,
-    /// Decimal number of any size, exact.
-    Numeric,
-    /// Text, compared by bytes.
-    Text,
-    /// Text in which blanks at the end do not count (`char(n)`); they are left out.
-    Bpchar,
-    /// Bytes.
-    Bytea,
-    /// RFC 9562, in lower case with hyphens.
-    Uuid,
-    /// A day.
-    Date,
-    /// A time of day.
-    Time,
-    /// Date and time without a zone.
-    Timestamp,
-    /// A moment in time.
-    Timestamptz,
-    /// JSON (RFC 8259), as the database writes it. Also arrays. Not compared.
-    Json,
-    /// One of a type's labels: equal or not, without an order.
-    Enum,
-    /// Anything else, as the database writes it. Not compared.
-    Other,
-    /// A column without a declared type: values are taken as they are stored.
-    Any,
-}
-
-impl Type {
-    /// The name that clients and messages use.
-    pub fn name(self) -> &'static str {
-        match self {
-            Type::Bool => "bool",
-            Type::Int8 => "int8",
-            Type::Float8 => "float8",
-            Type::Float4 => "float4",
-            Type::Numeric => "numeric",
-            Type::Text => "text",
-            Type::Bpchar => "bpchar",
-            Type::Bytea => "bytea",
-            Type::Uuid => "uuid",
-            Type::Date => "date",
-            Type::Time => "time",
-            Type::Timestamp => "timestamp",
-            Type::Timestamptz => "timestamptz",
-            Type::Json => "json",
-            Type::Enum => "enum",
-            Type::Other => "other",
-            Type::Any => "any",
-        }
-    }
-
-    /// The type of a name, as [`Type::name`] gives it; `any` for all others.
-    pub fn named(name: &str) -> Type {
-        let all = Type::declarable().chain([Type::Bpchar, Type::Enum, Type::Other]);
-        { all }.find(|t| t.name() == name).unwrap_or(Type::Any)
-    }
-
-    /// The types that a column of a topic can have.
-    pub fn declarable() -> impl Iterator<Item = Type> {
-        use Type::*;
-        [Bool, Int8, Float8, Float4, Numeric, Text, Bytea, Uuid, Date, Time, Timestamp, Timestamptz, Json].into_iter()
-    }
-
-    /// Whether values of the two types may stand on both sides of a comparison.
-    pub fn comparable(self, other: Type) -> bool {
-        if matches!(self, Type::Json | Type::Other) || matches!(other, Type::Json | Type::Other) {
-            return false;
-        }
-        let days = |t| matches!(t, Type::Date | Type::Timestamp);
-        self == other
-            || self == Type::Any
-            || other == Type::Any
-            || (self.is_number() && other.is_number())
-            || (days(self) && days(other))
-    }
-
-    /// Whether values of this type have an order, beyond being equal or not.
-    pub fn is_ordered(self) -> bool {
-        self != Type::Enum
-    }
-
-    fn is_number(self) -> bool {
-        matches!(self, Type::Int8 | Type::Float8 | Type::Float4 | Type::Numeric)
-    }
-}
-
-impl fmt::Display for Type {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.name())
-    }
-}
 
 /// One value of one column. Cloning is cheap: long contents are shared.
 #[derive(Clone)]
@@ -291,10 +188,11 @@ impl Value {
         match (json, ty) {
             (Json::Null, _) => Ok(Value::Null),
             (Json::Bool(b), Type::Bool | Type::Any) => Ok(Value::Bool(*b)),
-            (Json::Number(n), Type::Int8 | Type::Float8 | Type::Float4 | Type::Numeric | Type::Any) => {
+            (Json::Number(n), ty) if ty.is_number() || ty == Type::Any => {
                 // A whole number stays one whatever the column's type is; a fraction is exact until it meets a double.
                 match (n.as_i64(), ty) {
-                    (Some(i), Type::Int8 | Type::Any | Type::Numeric) => Ok(Value::Int(i)),
+                    (Some(i), ty) if ty.is_integer() && !ty.holds(i) => Err(format!("number out of range of {ty}")),
+                    (Some(i), ty) if ty.is_integer() || matches!(ty, Type::Any | Type::Numeric) => Ok(Value::Int(i)),
                     (_, Type::Float8) => n.as_f64().map(Value::Float).ok_or_else(|| "number out of range".into()),
                     (_, Type::Float4) => {
                         Value::from_text(&n.to_string(), ty).ok_or_else(|| "number out of range".into())
@@ -307,7 +205,7 @@ impl Value {
                 Ok(b) => Ok(Value::Bytes(b.into())),
                 Err(_) => Err("expected bytes in base64".into()),
             },
-            (_, Type::Json) => Ok(Value::Json(json.to_string().into())),
+            (_, Type::Json | Type::Jsonb | Type::Array(_)) => Ok(Value::Json(json.to_string().into())),
             (Json::String(s), ty) if ty != Type::Bool => {
                 Value::from_text(s, ty).ok_or_else(|| format!("expected {ty}, got text that is not one"))
             }
@@ -326,13 +224,13 @@ impl Value {
             Type::Time => datetime::parse_time(t).map(Value::Time),
             Type::Timestamp => datetime::parse_timestamp(t, false).map(Value::Timestamp),
             Type::Timestamptz => datetime::parse_timestamp(t, true).map(Value::Timestamptz),
-            Type::Json => Some(Value::Json(s.into())),
+            Type::Json | Type::Jsonb | Type::Array(_) => Some(Value::Json(s.into())),
             Type::Float4 => match Value::from_text(s, Type::Float8)? {
                 Value::Float(x) if x.is_finite() => t.parse().ok().filter(|x: &f32| x.is_finite()).map(Value::Float4),
                 Value::Float(x) => Some(Value::Float4(x as f32)),
                 _ => None,
             },
-            Type::Int8 => t.parse().ok().map(Value::Int),
+            Type::Int2 | Type::Int4 | Type::Int8 => t.parse().ok().filter(|i| ty.holds(*i)).map(Value::Int),
             Type::Float8 => match t.to_ascii_lowercase().as_str() {
                 "nan" => Some(Value::Float(f64::NAN)),
                 "infinity" | "inf" | "+infinity" => Some(Value::Float(f64::INFINITY)),
@@ -569,19 +467,6 @@ impl From<Cell> for Value {
             Cell::Json(text) => Value::Json(text.into()),
             // One that is not a time is none.
             Cell::Timestamp(text) => Value::from_text(&text, Type::Timestamptz).unwrap_or(Value::Null),
-        }
-    }
-}
-
-impl From<ColumnType> for Type {
-    fn from(ty: ColumnType) -> Type {
-        match ty {
-            ColumnType::Bool => Type::Bool,
-            ColumnType::Int8 => Type::Int8,
-            ColumnType::Float8 => Type::Float8,
-            ColumnType::Text => Type::Text,
-            ColumnType::Json => Type::Json,
-            ColumnType::Timestamptz => Type::Timestamptz,
         }
     }
 }

@@ -5,8 +5,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use gossip_core::query::expr::MAX_LIST;
-use gossip_core::query::parse::{MAX_DEPTH, MAX_TEXT};
-use gossip_core::query::{Expr, LiveQuery, QueryError, parse_condition, parse_mask, parse_query};
+use gossip_core::query::{Expr, LiveQuery, MAX_DEPTH, MAX_TEXT, QueryError, parse_condition, parse_mask, parse_query};
 use gossip_core::schema::{Catalog, Column, Table, TableName};
 use gossip_core::value::{Type, Value};
 use gossip_protocol::spelling::{MAX_NAME, similar};

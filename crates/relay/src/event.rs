@@ -419,7 +419,8 @@ fn why_in(text: &str) -> Option<ResetReason> {
 fn value_out(v: &Value, ty: Type) -> Json {
     let plain = v.to_json();
     let leads_back = match (v, ty) {
-        (Value::Null, _) | (Value::Bool(_), Type::Bool) | (Value::Int(_), Type::Int8) => true,
+        (Value::Null, _) | (Value::Bool(_), Type::Bool) => true,
+        (Value::Int(i), ty) if ty.is_integer() => ty.holds(*i),
         (Value::Text(_), Type::Text | Type::Enum | Type::Other) | (Value::Bytes(_), Type::Bytea) => true,
         _ => !plain.is_object() && Value::from_json(&plain, ty).is_ok_and(|back| back == *v),
     };

@@ -308,8 +308,7 @@ fn main() {
         name: "s".into(),
         url: url.clone(),
         tables: vec!["t".into()],
-        old_values: vec!["t".into()],
-        ..Settings::default()
+        options: [("old_values".to_string(), serde_json::json!(["t"]))].into(),
     };
     let source = gossip_source::from_settings(&settings, Path::new("/")).unwrap();
     source.carry_out(&source.plan().unwrap().statements).unwrap();

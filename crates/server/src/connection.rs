@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use futures_util::StreamExt;
+use gossip_core::budget::Owner;
 use gossip_core::engine::{Request, Resume};
 use gossip_core::rule::Claims;
 use gossip_core::seal::Sealer;
@@ -22,7 +23,7 @@ use crate::auth::{Accepted, KeyId};
 use crate::node::{Client, Command, Explain, Operate, Publish, WhatIf};
 use crate::now;
 use crate::outbox::{self, Flushed, Style};
-use crate::query_ref::{Askable, QueryRef, owner};
+use crate::query_ref::{Askable, QueryRef};
 use crate::upgrade::{Calls, MAX_MESSAGE};
 use crate::writers::tell;
 
@@ -85,7 +86,7 @@ type Flow = Result<(), Option<End>>;
 
 /// Serves a connection to its end. `token` is the one of the upgrade.
 pub async fn serve(mut calls: Calls, served: Served, token: Option<String>) {
-    let mut c = Connection { served, expires: None, key: None };
+    let mut c = Connection { owner: served.client.owner(), served, expires: None, key: None };
     let client = c.served.client.clone();
     if c.served.asks.send(Command::Connected(client.clone())).await.is_err() {
         return;
@@ -129,6 +130,8 @@ impl Drop for Known {
 
 struct Connection {
     served: Served,
+    /// Whom its subscriptions are charged to.
+    owner: Arc<Owner>,
     /// When the token ends, in seconds since 1970.
     expires: Option<i64>,
     /// The key that it is signed with.
@@ -337,8 +340,8 @@ impl Connection {
         let claims = self.served.client.claims.lock().clone();
         let every = every_ms.cast_signed() * 1_000;
         let client = &self.served.client;
-        let owner = owner(Some(client.id), &claims, client.address);
-        let request = self.served.askable.request(QueryRef { query, name, grant, params }, claims, owner).await?;
+        let asked = QueryRef { query, name, grant, params };
+        let request = self.served.askable.request(asked, claims, self.owner.clone()).await?;
         let request = Request { observed: observed.is_some(), every, resume: resume.map(Box::new), ..request };
         let batch = usize::try_from(batch.unwrap_or(call::MAX_BATCH)).unwrap_or(usize::MAX).max(1);
         let style = Style { batch, only_changed: send == call::Send::Changed };
@@ -401,6 +404,7 @@ impl Connection {
     async fn expire(&mut self) -> Flow {
         (self.expires, self.key) = (None, None);
         *self.served.client.claims.lock() = Arc::new(Claims::anonymous());
+        self.owner = self.served.client.owner();
         self.ask(Command::Expired(self.served.client.id)).await
     }
 
@@ -412,6 +416,7 @@ impl Connection {
         let accepted = tokens.accept(token).await.map_err(|e| RpcError::new(code::NOT_AUTHENTICATED, e))?;
         let claims = Arc::new(accepted.claims.clone());
         let before = std::mem::replace(&mut *self.served.client.claims.lock(), claims.clone());
+        self.owner = self.served.client.owner();
         (self.expires, self.key) = (Some(accepted.expires), Some(accepted.key));
         if before != claims {
             let ask = Command::Claims(self.served.client.id, before, claims);

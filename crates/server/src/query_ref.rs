@@ -18,12 +18,12 @@ use crate::auth::Tokens;
 const SHORT: usize = 2_048;
 
 /// Whom something is charged to.
-pub fn owner(client: Option<u64>, claims: &Claims, address: SocketAddr) -> Owner {
-    Owner {
+pub fn owner(client: Option<u64>, claims: &Claims, address: SocketAddr) -> Arc<Owner> {
+    Arc::new(Owner {
         connection: client.map(|id| id.to_string().into()),
         subject: claims.subject().map(Arc::from),
         address: Some(address.ip().to_string().into()),
-    }
+    })
 }
 
 /// What a client says about its query.
@@ -57,7 +57,7 @@ impl Askable {
     ///
     /// # Errors
     /// Not exactly one of query, name and grant is given, or the one given is not known or not permitted.
-    pub async fn request(&self, asked: QueryRef, claims: Arc<Claims>, owner: Owner) -> Result<Request, RpcError> {
+    pub async fn request(&self, asked: QueryRef, claims: Arc<Claims>, owner: Arc<Owner>) -> Result<Request, RpcError> {
         let QueryRef { query, name, grant, params } = asked;
         let (query, params, trusted) = match (query, name, grant) {
             (Some(query), None, None) => {
@@ -84,6 +84,7 @@ impl Askable {
             (None, None, None) => return Err(RpcError::missing("query")),
             _ => return Err(RpcError::invalid("query, name and grant: expected one of them")),
         };
+        let owner = Some(owner);
         let mut request = Request { query, params, claims, trusted, owner, ..Request::default() };
         let compiler = self.compiler.as_ref().and_then(|c| c.borrow().clone());
         if let Some(compiler) = compiler {

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use crate::settings::without_password;
+use crate::settings::{BadOption, without_password};
 use crate::{Kind, Result, Settings, Source, SourceError, postgres, sqlite};
 
 const KINDS: [&dyn Kind; 2] = [&sqlite::Sqlite, &postgres::Postgres];
@@ -17,6 +17,14 @@ fn kind_of(settings: &Settings) -> Option<&'static dyn Kind> {
 /// database has such a URL.
 pub fn default_schema(settings: &Settings) -> &str {
     kind_of(settings).map_or("", |kind| kind.default_schema(settings))
+}
+
+/// Whether the options of a source are ones that its kind of database has. Of a URL that no kind has, nothing is known.
+///
+/// # Errors
+/// The first that is not.
+pub fn check_options(settings: &Settings) -> std::result::Result<(), BadOption> {
+    kind_of(settings).map_or(Ok(()), |kind| kind.check_options(settings))
 }
 
 /// The source that a configuration names; relative paths start from `base`. Connects to nothing.

@@ -25,8 +25,8 @@ use gossip_core::position::{Interval, Micros, Position};
 pub use database::Database;
 pub use error::{Result, SourceError};
 pub use finding::{Condition, Finding, Plan};
-pub use kinds::{default_schema, from_settings};
-pub use settings::Settings;
+pub use kinds::{check_options, default_schema, from_settings};
+pub use settings::{BadOption, Settings};
 pub use source::{Kind, Source};
 
 /// Microseconds since 1970, by this machine's clock.

@@ -32,7 +32,7 @@ fn any(table: &Table, filter: &RowFilter, quote: impl Fn(&str) -> String) -> Opt
 
 fn literal(value: &Value, ty: Type) -> Option<String> {
     match (value, ty) {
-        (Value::Int(i), Type::Int8) => Some(i.to_string()),
+        (Value::Int(i), ty) if ty.is_integer() => Some(i.to_string()),
         // A backslash is itself in standard strings, but not on every server's settings; such a value is rare.
         (Value::Text(s), Type::Text | Type::Uuid) if !s.contains(['\\', '\0']) => {
             Some(format!("'{}'", s.replace('\'', "''")))

@@ -1,6 +1,10 @@
 //! What a configuration says about a source.
 
+use std::collections::BTreeMap;
 use std::fmt;
+
+use gossip_protocol::spelling::similar;
+use serde_json::Value as Json;
 
 /// A source as a configuration has it.
 #[derive(Clone, Default)]
@@ -9,28 +13,42 @@ pub struct Settings {
     pub name: String,
     /// Where the database is.
     pub url: String,
-    /// Where changes are streamed from, if not from there: a pooler does not pass replication on.
-    pub replication_url: Option<String>,
     /// The tables to stream.
     pub tables: Vec<String>,
-    /// The schema of tables that are named without one. PostgreSQL only.
-    pub schema: Option<String>,
-    /// The publication. PostgreSQL only.
-    pub publication: Option<String>,
-    /// The replication slot. PostgreSQL only.
-    pub slot: Option<String>,
-    /// Tables of which `prepare` makes the old values available. PostgreSQL only.
-    pub old_values: Vec<String>,
-    /// Bytes of log that may be held back for us before it is given up. PostgreSQL only.
-    pub max_wal_bytes: Option<u64>,
-    /// Whether a lost slot is made anew without being asked. PostgreSQL only.
-    pub renew_lost_slot: bool,
+    /// Whatever else its section says, for its kind of database to read.
+    pub options: BTreeMap<String, Json>,
 }
 
 impl fmt::Debug for Settings {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         // URLs may hold passwords.
         f.debug_struct("Settings").field("name", &self.name).field("tables", &self.tables).finish_non_exhaustive()
+    }
+}
+
+/// An option that a kind of database does not have, or not so.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct BadOption {
+    /// Its name, as it was written.
+    pub name: String,
+    /// What is wrong, and what was expected.
+    pub problem: String,
+}
+
+impl BadOption {
+    /// A problem with one option.
+    pub fn new(name: &str, problem: impl Into<String>) -> BadOption {
+        BadOption { name: name.into(), problem: problem.into() }
+    }
+
+    /// An option that is not one of these.
+    pub(crate) fn unknown(name: &str, known: &[&str]) -> BadOption {
+        let problem = match (similar(name, known.iter().copied()), known) {
+            (Some(s), _) => format!("is not known; did you mean {s}?"),
+            (None, []) => "is not known; this kind of source has url and tables".into(),
+            (None, _) => format!("is not known; expected one of url, tables, {}", known.join(", ")),
+        };
+        BadOption::new(name, problem)
     }
 }
 

@@ -8,6 +8,7 @@ use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::SnapshotPoint;
 use gossip_core::schema::{Row, Table, TableName};
 
+use crate::settings::BadOption;
 use crate::{ChangeReader, Condition, Database, Finding, Last, Plan, Result, Settings, SourceError};
 
 /// A kind of database: what [`crate::from_settings`] chooses by the URL.
@@ -20,6 +21,12 @@ pub trait Kind: Sync {
 
     /// The schema of tables that are named without one; empty where there are no schemas.
     fn default_schema<'a>(&self, settings: &'a Settings) -> &'a str;
+
+    /// Whether it has the options that a configuration names, and so.
+    ///
+    /// # Errors
+    /// The first that it has not.
+    fn check_options(&self, settings: &Settings) -> std::result::Result<(), BadOption>;
 
     /// Takes what a configuration says; relative paths start from `base`. Connects to nothing.
     ///

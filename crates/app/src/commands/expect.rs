@@ -123,7 +123,7 @@ pub async fn run(args: Args) -> Outcome {
     let db = begin(&file, base, dir.path()).map_err(|e| Failure::usage(format!("{place}: {e}")))?;
 
     config.source.url = format!("sqlite:{}", dir.path().join("expect.db").display());
-    config.source.replication_url = None;
+    config.source.options.clear();
     config.listen = std::net::SocketAddr::from(([127, 0, 0, 1], 0));
     config.admission = Default::default();
     // What would be decided elsewhere stands among the personas' claims.

@@ -80,10 +80,10 @@ impl Engine {
             return;
         };
         self.audited = id;
-        let (since, settled) = self.stands(id);
+        let (since, settled) = self.source_position(id);
         let Some(feed) = self.feed(id) else { return };
         let plan = feed.plan.clone();
-        let request = plan.snapshot(&self.known);
+        let request = plan.snapshot(&self.subquery_sets);
         let fresh = match feed.memory {
             Memory::Stateless => Fresh::Whole(Box::default()),
             _ => Fresh::ByKey { rows: Vec::new(), passed: HashSet::new(), shows: None },
@@ -207,7 +207,7 @@ impl Engine {
         let feed: &Feed = self.feed(id)?;
         let fresh: HashMap<Key, Row> = rows.into_iter().map(|r| (plan.key_of(&r), r)).collect();
         let read = fresh.len();
-        let subquery_results: &dyn SubqueryResults = &self.known;
+        let subquery_results: &dyn SubqueryResults = &self.subquery_sets;
         let (mut differ, mut seen) = (0_usize, HashSet::new());
         feed.memory.rows()?;
         for key in feed.memory.keys().filter(|k| !passed.contains(*k)) {

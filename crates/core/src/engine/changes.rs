@@ -5,14 +5,17 @@ use std::sync::Arc;
 
 use super::audit::Digest;
 use super::io::{Delta, Output, Refusal, ResyncReason};
-use super::kept::Moment;
-use super::{Engine, Feed, OnTable};
+use super::materialized::Commit;
+use super::{Engine, Feed, Tables};
 use crate::audience::SubId;
 use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change, MissingValue};
 use crate::index::FeedId;
 use crate::position::{Continues, Interval, Old, Position, Progress, Reset, ResetReason, RowChange, Term, Transaction};
 use crate::schema::{Table, TableName};
+
+/// Feeds whose memory is loaded together.
+const BATCH: usize = 64;
 
 /// What a transaction does to feeds.
 struct Evaluated {
@@ -21,32 +24,32 @@ struct Evaluated {
     /// It does not tell enough for these.
     incomplete: Vec<FeedId>,
     /// Feeds that keep their rows, with the changes that concern them.
-    kept: Vec<(FeedId, u32)>,
+    materialized: Vec<(FeedId, u32)>,
 }
 
 impl Engine {
     pub(super) fn interval(&mut self, interval: Arc<Interval>) {
-        let followed = self.sources.entry(interval.source.clone()).or_default();
-        match followed.progress.judge(&interval) {
+        let state = self.sources.entry(interval.source.clone()).or_default();
+        match state.progress.judge(&interval) {
             Continues::Duplicate => {
                 // An empty interval of a new reader still tells of its office, and any of what has become visible.
-                let p = &mut followed.progress;
+                let p = &mut state.progress;
                 p.epoch = p.epoch.max(interval.epoch);
-                followed.settled = followed.settled.max(interval.settled);
+                state.settled = state.settled.max(interval.settled);
             }
             Continues::StaleEpoch => {}
             Continues::AfterGap => {
-                if followed.ahead.len() < self.limits.ahead {
-                    followed.ahead.push_back(interval.clone());
+                if state.ahead.len() < self.limits.ahead {
+                    state.ahead.push_back(interval.clone());
                 }
-                let after = followed.progress.at.unwrap_or_default();
-                if !std::mem::replace(&mut followed.healing, true) {
+                let after = state.progress.at.unwrap_or_default();
+                if !std::mem::replace(&mut state.healing, true) {
                     self.out.push(Output::Heal { source: interval.source.clone(), after });
                 }
             }
             Continues::Seamlessly => self.take(interval),
             Continues::Overlap => {
-                self.begin_anew(&interval.source);
+                self.restart_source(&interval.source);
                 self.take(interval);
             }
             Continues::NewTimeline => {
@@ -58,25 +61,25 @@ impl Engine {
 
     pub(super) fn healed(&mut self, source: &Arc<str>, intervals: Option<Vec<Arc<Interval>>>) {
         let given_up = intervals.is_none();
-        let followed = self.sources.entry(source.clone()).or_default();
-        followed.healing = false;
-        let ahead = std::mem::take(&mut followed.ahead);
+        let state = self.sources.entry(source.clone()).or_default();
+        state.healing = false;
+        let ahead = std::mem::take(&mut state.ahead);
         intervals.into_iter().flatten().for_each(|i| self.interval(i));
         for i in ahead {
             // What was missing may have come late, by itself.
             if given_up && self.progress(source).judge(&i) == Continues::AfterGap {
                 // It is not to be had.
-                self.begin_anew(source);
+                self.restart_source(source);
             }
             self.interval(i);
         }
     }
 
     /// What lies between is lost: begin anew where the stream goes on.
-    fn begin_anew(&mut self, source: &Arc<str>) {
-        let followed = self.sources.entry(source.clone()).or_default();
-        followed.progress.lost = true;
-        followed.unfinished = None;
+    fn restart_source(&mut self, source: &Arc<str>) {
+        let state = self.sources.entry(source.clone()).or_default();
+        state.progress.lost = true;
+        state.unfinished = None;
         self.renew_source(source, ResyncReason::Gap);
         // Perhaps also that a table was altered, or is gone.
         self.out.push(Output::Describe(source.clone()));
@@ -98,8 +101,8 @@ impl Engine {
     /// Takes what all tables of a source are like. One that is not among them does not stream any more.
     pub(super) fn described(&mut self, source: &Arc<str>, tables: Vec<Arc<Table>>) {
         let at = self.progress(source).at.unwrap_or_default();
-        let known = self.catalog.iter().filter(|t| t.source == *source).map(|t| t.name.clone());
-        let gone: BTreeSet<TableName> = known.filter(|name| !tables.iter().any(|t| t.name == *name)).collect();
+        let subquery_sets = self.catalog.iter().filter(|t| t.source == *source).map(|t| t.name.clone());
+        let gone: BTreeSet<TableName> = subquery_sets.filter(|name| !tables.iter().any(|t| t.name == *name)).collect();
         for table in tables {
             self.reset(&Reset { name: table.name.clone(), table: Some(table), why: ResetReason::Described }, at);
         }
@@ -123,9 +126,9 @@ impl Engine {
             if before.is_some_and(|at| t.position <= at) {
                 continue;
             }
-            let followed = self.sources.entry(interval.source.clone()).or_default();
+            let state = self.sources.entry(interval.source.clone()).or_default();
             if t.number > 0 {
-                followed.passed.push(t.position, t.number);
+                state.passed.push(t.position, t.number);
             }
             if t.position < interval.to {
                 self.transaction_in(&interval, t, &[]);
@@ -136,19 +139,19 @@ impl Engine {
             let in_whole: Vec<&TableName> = taken.map(|r| &r.name).collect();
             self.transaction_in(&interval, t, &in_whole);
         }
-        let followed = self.sources.entry(interval.source.clone()).or_default();
-        if before.is_none() || followed.progress.lost {
-            followed.floor = interval.from;
+        let state = self.sources.entry(interval.source.clone()).or_default();
+        if before.is_none() || state.progress.lost {
+            state.floor = interval.from;
         }
         if before.is_none() {
-            followed.since_epoch = if anew { interval.epoch } else { 0 };
+            state.since_epoch = if anew { interval.epoch } else { 0 };
             // What the tables were like when this began may not be what they are where the stream begins.
             self.out.push(Output::Describe(interval.source.clone()));
         }
-        let followed = self.sources.entry(interval.source.clone()).or_default();
-        followed.settled = followed.settled.max(interval.settled);
-        let (epoch, timeline) = (interval.epoch.max(followed.progress.epoch), interval.timeline);
-        followed.progress = Progress { epoch, at: Some(interval.to), lost: false, timeline };
+        let state = self.sources.entry(interval.source.clone()).or_default();
+        state.settled = state.settled.max(interval.settled);
+        let (epoch, timeline) = (interval.epoch.max(state.progress.epoch), interval.timeline);
+        state.progress = Progress { epoch, at: Some(interval.to), lost: false, timeline };
         for r in resets {
             self.reset(r, interval.to);
         }
@@ -222,22 +225,22 @@ impl Engine {
         touched.dedup();
         // What follows from this transaction is told under the epoch that read it, also where that is a new one.
         let term = Term { epoch: interval.epoch.max(self.progress(source).epoch), timeline: interval.timeline };
-        let followed = self.sources.entry(source.clone()).or_default();
-        let mut unfinished = followed.unfinished.take();
-        let Evaluated { mut matched, incomplete, kept } = self.evaluate(term, t, &touched, &mut unfinished);
+        let state = self.sources.entry(source.clone()).or_default();
+        let mut unfinished = state.unfinished.take();
+        let Evaluated { mut matched, incomplete, materialized } = self.evaluate(term, t, &touched, &mut unfinished);
         self.touched = touched;
-        if let Some(followed) = self.sources.get_mut(source) {
-            followed.unfinished = unfinished;
+        if let Some(state) = self.sources.get_mut(source) {
+            state.unfinished = unfinished;
         }
         // Everything is taken in before any of it is judged: what is found in other tables is that of the end.
-        kept.into_iter().for_each(|(id, i)| self.take_in(id, &t.changes[i as usize]));
+        materialized.into_iter().for_each(|(id, i)| self.take_change(id, &t.changes[i as usize]));
         self.fresh.clear();
         if !self.unsettled.is_empty() {
-            matched.extend(self.settle(source, Moment { term, position: t.position, at: t.committed.to }));
+            matched.extend(self.settle(source, Commit { term, position: t.position, at: t.committed.to }));
         }
-        self.tell_verdicts(source, term, t, &matched);
+        self.emit_verdicts(source, term, t, &matched);
         incomplete.into_iter().for_each(|id| self.renew(id, ResyncReason::Gap));
-        otherwise.into_iter().for_each(|name| self.described_otherwise(name, t.position));
+        otherwise.into_iter().for_each(|name| self.description_mismatch(name, t.position));
         self.remember(source, t);
         self.out.push(Output::Taken(interval.clone(), t.clone()));
     }
@@ -271,14 +274,14 @@ impl Engine {
                 // The index cannot go by a value that is not there.
                 touched.extend(on_table.feeds.iter().map(|f| (*f, i as u32)));
             }
-            if let Some(holders) = on_table.holders.get(&change.key) {
-                touched.extend(holders.iter().map(|f| (*f, i as u32)));
+            if let Some(sent_by) = on_table.sent_by.get(&change.key) {
+                touched.extend(sent_by.iter().map(|f| (*f, i as u32)));
             }
             if !on_table.joining.is_empty() {
                 let mut joining: Vec<FeedId> = on_table.joining.iter().copied().collect();
                 joining.sort_unstable();
                 for id in joining {
-                    if self.kept(id).is_some() {
+                    if self.materialized(id).is_some() {
                         touched.push((id, i as u32));
                     } else {
                         self.overlay(id, t, change);
@@ -294,7 +297,7 @@ impl Engine {
 
     /// A change of a table was read under another description than the one that is known here: what it did is not known.
     /// All feeds of the table are read anew, and the description is asked for.
-    fn described_otherwise(&mut self, name: &TableName, at: Position) {
+    fn description_mismatch(&mut self, name: &TableName, at: Position) {
         self.resets.insert(name.clone(), at);
         let on_table = self.tables.get(name);
         let mut feeds: Vec<FeedId> = on_table.map(|t| t.feeds.iter().copied().collect()).unwrap_or_default();
@@ -322,8 +325,8 @@ impl Engine {
             && let Some((source, t)) = self.window.pop_front()
         {
             self.window_changes -= t.changes.len();
-            if let Some(followed) = self.sources.get_mut(&source) {
-                followed.remembered = followed.remembered.max(t.position);
+            if let Some(state) = self.sources.get_mut(&source) {
+                state.remembered = state.remembered.max(t.position);
             }
         }
     }
@@ -333,8 +336,17 @@ impl Engine {
         let plan = feed.plan.clone();
         // One that rests is asked for anew, with whatever has happened until then.
         if feed.joining.as_mut().is_some_and(|j| !j.resting && !j.seam.overlay(&plan, t, change)) {
-            self.take_again(id);
+            self.retake_snapshot(id);
         }
+    }
+
+    /// Brings what evaluating some feeds begins with into the processor's cache. With a million feeds none of it is there,
+    /// and each evaluation would wait for memory several times; read for many feeds at once, it is waited for together.
+    fn load(&self, touched: &[(FeedId, u32)]) {
+        let feeds = || touched.iter().filter_map(|(id, _)| self.feed(*id));
+        std::hint::black_box(feeds().map(|f| f.deltas).fold(0, u64::wrapping_add));
+        std::hint::black_box(feeds().map(|f| f.plan.fingerprint).fold(0, u64::wrapping_add));
+        std::hint::black_box(feeds().map(|f| f.plan.heads()).fold(0, usize::wrapping_add));
     }
 
     /// Evaluates the feeds that a transaction may touch. `unfinished` are the feeds that have got parts of the transaction before.
@@ -348,13 +360,19 @@ impl Engine {
         let more = !t.position.is_whole();
         let mut open = unfinished.take().unwrap_or_default();
         let mut full = Vec::new();
-        let mut evaluated = Evaluated { matched: HashMap::new(), incomplete: Vec::new(), kept: Vec::new() };
+        let mut evaluated = Evaluated { matched: HashMap::new(), incomplete: Vec::new(), materialized: Vec::new() };
         self.out.reserve(touched.len() + self.observed.len() + 1);
+        let (mut seen, mut loaded) = (0, 0);
         for group in touched.chunk_by(|a, b| a.0 == b.0) {
+            if seen >= loaded {
+                loaded = touched.len().min(seen + BATCH);
+                self.load(&touched[seen..loaded]);
+            }
+            seen += group.len();
             let id = group[0].0;
             let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { continue };
             if feed.memory.materialized().is_some() {
-                evaluated.kept.extend_from_slice(group);
+                evaluated.materialized.extend_from_slice(group);
                 continue;
             }
             if feed.live.is_empty() {
@@ -362,11 +380,13 @@ impl Engine {
             }
             let rows = group.iter().map(|(_, i)| &t.changes[*i as usize]);
             let digest = self.digests.get_mut(&id);
-            let Ok((changes, revokes)) = feed.changes(id, rows, digest, &mut self.tables) else {
+            let mut changes = self.recycled.changes();
+            let Ok(revokes) = feed.changes(id, rows, digest, &mut self.tables, &mut changes) else {
                 evaluated.incomplete.push(id);
                 continue;
             };
             if changes.is_empty() {
+                self.recycled.put_changes(changes);
                 continue;
             }
             if more {
@@ -379,9 +399,10 @@ impl Engine {
                 evaluated.matched.insert(id, Tally::of(&changes));
             }
             let (of, position, at) = (feed.plan.clone(), t.position, t.committed.to);
-            let delta = Arc::new(Delta { feed: of, term, position, at, changes, skipped: 0, revokes, more });
+            let delta = Delta { feed: of, term, position, at, changes, skipped: 0, revokes, more };
+            let delta = Arc::new(delta);
             if let Some(pending) = &mut feed.pending {
-                let due = pending.take_in(delta, self.clock);
+                let due = pending.take_change(delta, self.clock);
                 self.paced.insert((due, id));
                 if pending.is_urgent() {
                     full.push(id);
@@ -394,30 +415,30 @@ impl Engine {
             *unfinished = Some(open);
         } else {
             // They have heard the last of it, without knowing.
-            open.into_iter().for_each(|id| self.tell_end(id, term, t));
-            full.into_iter().for_each(|id| self.tell_pending(id));
+            open.into_iter().for_each(|id| self.emit_end(id, term, t));
+            full.into_iter().for_each(|id| self.flush_pending(id));
         }
         evaluated
     }
 
     /// Tells a feed that a transaction of which it has got parts is complete.
-    fn tell_end(&mut self, id: FeedId, term: Term, t: &Arc<Transaction>) {
+    fn emit_end(&mut self, id: FeedId, term: Term, t: &Arc<Transaction>) {
         let Some(feed) = self.feed(id).filter(|f| !f.live.is_empty()) else { return };
         let (of, position, at) = (feed.plan.clone(), t.position, t.committed.to);
         let (changes, revokes) = (vec![], false);
-        self.tell(id, Arc::new(Delta { feed: of, term, position, at, changes, skipped: 0, revokes, more: false }));
+        self.emit(id, Arc::new(Delta { feed: of, term, position, at, changes, skipped: 0, revokes, more: false }));
     }
 
     /// Tells a delta, or lets it wait for its time. Between transactions only.
-    pub(super) fn tell(&mut self, id: FeedId, delta: Arc<Delta>) {
+    pub(super) fn emit(&mut self, id: FeedId, delta: Arc<Delta>) {
         let clock = self.clock;
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         feed.deltas += u64::from(!delta.changes.is_empty());
         if let Some(pending) = &mut feed.pending {
-            let due = pending.take_in(delta, clock);
+            let due = pending.take_change(delta, clock);
             self.paced.insert((due, id));
             if pending.is_urgent() {
-                self.tell_pending(id);
+                self.flush_pending(id);
             }
         } else {
             let live = feed.live.clone();
@@ -425,7 +446,7 @@ impl Engine {
         }
     }
 
-    fn tell_verdicts(&mut self, source: &Arc<str>, term: Term, t: &Transaction, matched: &HashMap<FeedId, Tally>) {
+    fn emit_verdicts(&mut self, source: &Arc<str>, term: Term, t: &Transaction, matched: &HashMap<FeedId, Tally>) {
         for sub in &self.observed {
             let Some(s) = self.subs.get(sub) else { continue };
             let Some(feed) = self.feeds.get(s.feed as usize).and_then(Option::as_ref) else { continue };
@@ -434,7 +455,7 @@ impl Engine {
             }
             let silent = feed.memory.materialized().is_some() && feed.joining.is_some();
             let waiting = silent || self.fresh.contains(sub) || feed.waiting().iter().any(|(w, _)| w == sub);
-            let verdict = |most| explain::verdict(&feed.plan, t, &self.known).min(most);
+            let verdict = |most| explain::verdict(&feed.plan, t, &self.subquery_sets).min(most);
             let (verdict, tally) = match matched.get(&s.feed) {
                 _ if waiting => (verdict(Verdict::Folded), Tally::default()),
                 Some(tally) => (Verdict::Matched, *tally),
@@ -447,18 +468,18 @@ impl Engine {
 }
 
 impl Feed {
-    /// What changes of rows do to the result, and whether that takes anything back; brings up to date what is remembered
-    /// of it.
+    /// What changes of rows do to the result, into `changes`, and whether that takes anything back; brings up to date what
+    /// is remembered of it.
     #[inline]
     fn changes<'a>(
         &mut self,
         id: FeedId,
-        rows: impl ExactSizeIterator<Item = &'a RowChange>,
+        rows: impl Iterator<Item = &'a RowChange>,
         mut digest: Option<&mut Digest>,
-        tables: &mut HashMap<TableName, OnTable>,
-    ) -> Result<(Vec<Change>, bool), MissingValue> {
+        tables: &mut Tables,
+        changes: &mut Vec<Change>,
+    ) -> Result<bool, MissingValue> {
         let Feed { plan, memory, .. } = self;
-        let mut changes = Vec::with_capacity(rows.len());
         let mut revokes = false;
         for row in rows {
             if let Some(digest) = &mut digest {
@@ -472,6 +493,6 @@ impl Feed {
             revokes |= feed::revokes(plan, &change, row, &());
             changes.push(change);
         }
-        Ok((changes, revokes))
+        Ok(revokes)
     }
 }

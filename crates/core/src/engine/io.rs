@@ -79,8 +79,8 @@ pub struct Request {
     pub every: Micros,
     /// Where the result stands that the client still has.
     pub resume: Option<Box<Resume>>,
-    /// Whom it is charged to.
-    pub owner: Owner,
+    /// Whom it is charged to; nobody if `None`.
+    pub owner: Option<Arc<Owner>>,
     /// What it was compiled to before it came here.
     pub compiled: Option<Box<Compiled>>,
     /// Rules to be tried in the place of those in force. Nobody may be told the result.

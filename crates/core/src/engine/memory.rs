@@ -1,6 +1,6 @@
 //! What a feed remembers of its result, to derive what a change does to it.
 
-use super::kept::Materialized;
+use super::materialized::Materialized;
 use crate::feed::Sent;
 use crate::plan::EffectivePlan;
 use crate::schema::{Key, Row};
@@ -31,12 +31,12 @@ impl Memory {
 
     /// The rows, if the feed is materialized.
     pub(super) fn materialized(&self) -> Option<&Materialized> {
-        if let Memory::Materialized(kept) = self { Some(kept) } else { None }
+        if let Memory::Materialized(materialized) = self { Some(materialized) } else { None }
     }
 
     /// Mutable [`Memory::materialized`].
     pub(super) fn materialized_mut(&mut self) -> Option<&mut Materialized> {
-        if let Memory::Materialized(kept) = self { Some(kept) } else { None }
+        if let Memory::Materialized(materialized) = self { Some(materialized) } else { None }
     }
 
     /// Whether the feed maintains a sub-select; such a feed has no subscribers.
@@ -49,7 +49,7 @@ impl Memory {
         match self {
             Memory::Stateless => None,
             Memory::Tracked(sent) => Some(sent.len()),
-            Memory::Materialized(kept) => Some(kept.entries.len()),
+            Memory::Materialized(materialized) => Some(materialized.entries.len()),
         }
     }
 
@@ -58,8 +58,8 @@ impl Memory {
         match self {
             Memory::Stateless => Box::new(std::iter::empty()),
             Memory::Tracked(sent) => Box::new(sent.keys()),
-            Memory::Materialized(kept) => {
-                Box::new(kept.entries.iter().filter(|(_, e)| e.now.is_some()).map(|(k, _)| k))
+            Memory::Materialized(materialized) => {
+                Box::new(materialized.entries.iter().filter(|(_, e)| e.now.is_some()).map(|(k, _)| k))
             }
         }
     }
@@ -76,9 +76,9 @@ impl Memory {
         match self {
             Memory::Stateless => false,
             Memory::Tracked(sent) => now.is_some_and(|now| sent.is_as_sent(plan, key, &now)),
-            Memory::Materialized(kept) => {
+            Memory::Materialized(materialized) => {
                 // Only shown values count: a change may have omitted the others.
-                let held = kept.entries.get(key).and_then(|e| plan.see(e.now.as_ref()?, subquery_results));
+                let held = materialized.entries.get(key).and_then(|e| plan.see(e.now.as_ref()?, subquery_results));
                 let shown = |seen| plan.shown(seen).collect::<Vec<_>>();
                 held.as_ref().map(shown) == now.as_ref().map(shown)
             }

@@ -17,12 +17,15 @@ mod audit;
 mod auditing;
 mod changes;
 pub(crate) mod io;
-mod keeping;
-mod kept;
-mod known;
+mod materialized;
+mod materializing;
 mod memory;
+mod recycling;
+mod shared;
 mod snapshots;
 mod subqueries;
+mod subquery_sets;
+mod subscription;
 mod subscriptions;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
@@ -33,7 +36,7 @@ use siphasher::sip::SipHasher13;
 
 use crate::audience::Audience;
 pub use crate::audience::SubId;
-use crate::budget::{Budget, Cost};
+use crate::budget::Budget;
 use crate::coalesce::Pending;
 use crate::index::{FeedId, TableIndex};
 use crate::plan::{EffectivePlan, SnapshotRequest};
@@ -45,8 +48,11 @@ use crate::seam::SnapshotMerge;
 use crate::what_if::{Trial, Tried};
 use audit::{Audit, Digest};
 pub use io::{Compiled, Delta, Input, Limits, Output, Refusal, Request, Resume, ResyncReason, SnapshotId};
-use known::Known;
 use memory::Memory;
+use recycling::Recycled;
+use shared::SharedFeeds;
+use subquery_sets::SubquerySets;
+use subscription::Subscription;
 
 /// One effective plan that somebody hears. Exactly one cache line: with a million feeds, those that a change touches are
 /// not in the cache, and every further line is another wait for memory.
@@ -90,14 +96,6 @@ enum Turn {
     Taken(Option<Arc<str>>),
 }
 
-#[derive(Debug)]
-struct Sub {
-    request: Box<Request>,
-    feed: FeedId,
-    /// What it is charged with.
-    cost: Cost,
-}
-
 #[derive(Debug, Default)]
 struct OnTable {
     /// The identity of the description that its feeds were made for.
@@ -108,39 +106,42 @@ struct OnTable {
     /// How many of its feeds carry a digest.
     carriers: usize,
     /// Tables without old values: which feeds have sent a key. May name feeds that have not, never too few.
-    holders: HashMap<Key, Vec<FeedId>>,
+    sent_by: HashMap<Key, Vec<FeedId>>,
 }
+
+/// What is on each table. Every change asks it, and names of tables are not a client's to choose.
+type Tables = HashMap<TableName, OnTable, foldhash::fast::RandomState>;
 
 impl OnTable {
     /// Notes whether a feed has sent a key.
     fn note(&mut self, feed: FeedId, key: &Key, has_sent: bool) {
-        let of_key = self.holders.entry(key.clone()).or_default();
+        let of_key = self.sent_by.entry(key.clone()).or_default();
         of_key.retain(|f| *f != feed);
         if has_sent {
             of_key.push(feed);
         }
         if of_key.is_empty() {
-            self.holders.remove(key);
+            self.sent_by.remove(key);
         }
     }
 }
 
 /// Keys that a feed had sent, and whether its number is free for another one once they are forgotten.
-struct LeftOver {
+struct Cleanup {
     table: TableName,
     feed: FeedId,
     keys: Box<dyn Iterator<Item = Key> + Send + Sync>,
     gone: bool,
 }
 
-impl std::fmt::Debug for LeftOver {
+impl std::fmt::Debug for Cleanup {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(f, "LeftOver({} of {})", self.feed, self.table)
     }
 }
 
 #[derive(Debug, Default)]
-struct Followed {
+struct SourceState {
     progress: Progress,
     /// Where the unbroken stretch that ends at `progress` began. A snapshot from before it cannot be joined.
     floor: Position,
@@ -151,7 +152,7 @@ struct Followed {
     /// Every transaction up to here is visible to new snapshots.
     settled: Position,
     /// The numbers of the transactions taken last, for snapshots that go by visibility.
-    passed: Passed,
+    passed: RecentNumbers,
     /// The first epoch in this lineage: cursors of older ones count in another log.
     since_epoch: u64,
     /// The last transaction taken goes on: feeds that have got some of it.
@@ -163,13 +164,13 @@ const MAX_PASSED: usize = 1 << 16;
 
 /// The numbers of the transactions taken last, in order.
 #[derive(Debug, Default)]
-struct Passed {
+struct RecentNumbers {
     numbers: VecDeque<(Position, u64)>,
     /// All after this one are there.
     complete_after: Position,
 }
 
-impl Passed {
+impl RecentNumbers {
     fn push(&mut self, position: Position, number: u64) {
         if self.numbers.len() == MAX_PASSED
             && let Some((dropped, _)) = self.numbers.pop_front()
@@ -247,12 +248,12 @@ pub struct Engine {
     generation: u64,
     budget: Budget,
     limits: Limits,
-    sources: BTreeMap<Arc<str>, Followed>,
+    sources: BTreeMap<Arc<str>, SourceState>,
     feeds: Vec<Option<Feed>>,
     free: Vec<FeedId>,
-    by_plan: HashMap<(Arc<EffectivePlan>, Micros), FeedId>,
-    tables: HashMap<TableName, OnTable>,
-    subs: HashMap<SubId, Sub>,
+    shared: SharedFeeds,
+    tables: Tables,
+    subs: HashMap<SubId, Subscription>,
     observed: Vec<SubId>,
     snapshots: HashMap<SnapshotId, FeedId>,
     /// Snapshots under way by whose turn they take, and feeds that wait for one.
@@ -266,15 +267,15 @@ pub struct Engine {
     /// Room for the pairs (feed, change) of one transaction, kept between transactions.
     touched: Vec<(FeedId, u32)>,
     /// What other tables hold, for rules that ask.
-    known: Known,
+    subquery_sets: SubquerySets,
     /// Feeds that keep their rows and have something to do, by level.
     unsettled: BTreeSet<(u8, FeedId)>,
     /// Subscriptions that got their whole result with the transaction that is taken.
     fresh: Vec<SubId>,
     /// What feeds had sent that are gone, or begin anew: to be taken out of `holders` bit by bit.
-    left_over: VecDeque<LeftOver>,
+    cleanups: VecDeque<Cleanup>,
     /// Bytes of rows that such feeds keep, about.
-    kept_bytes: usize,
+    materialized_bytes: usize,
     /// Feeds of which something waits for its time, soonest first.
     paced: BTreeSet<(Micros, FeedId)>,
     /// When a table was last reset: what came before cannot be told as deltas.
@@ -288,7 +289,7 @@ pub struct Engine {
     audited: FeedId,
     out: Vec<Output>,
     /// What [`Engine::reuse`] took back.
-    spare: Vec<Output>,
+    recycled: Recycled,
 }
 
 impl Engine {
@@ -303,8 +304,8 @@ impl Engine {
             sources: BTreeMap::new(),
             feeds: Vec::new(),
             free: Vec::new(),
-            by_plan: HashMap::new(),
-            tables: HashMap::new(),
+            shared: SharedFeeds::default(),
+            tables: HashMap::default(),
             subs: HashMap::new(),
             observed: Vec::new(),
             snapshots: HashMap::new(),
@@ -315,11 +316,11 @@ impl Engine {
             window: VecDeque::new(),
             window_changes: 0,
             touched: Vec::new(),
-            known: Known::default(),
+            subquery_sets: SubquerySets::default(),
             unsettled: BTreeSet::new(),
             fresh: Vec::new(),
-            left_over: VecDeque::new(),
-            kept_bytes: 0,
+            cleanups: VecDeque::new(),
+            materialized_bytes: 0,
             paced: BTreeSet::new(),
             resets: HashMap::new(),
             clock: 0,
@@ -328,7 +329,7 @@ impl Engine {
             audit: None,
             audited: 0,
             out: Vec::new(),
-            spare: Vec::new(),
+            recycled: Recycled::default(),
         }
     }
 
@@ -364,8 +365,8 @@ impl Engine {
                 self.rules = rules;
                 self.generation += 1;
                 // What came before may lack what these rules show and those before did not.
-                for followed in self.sources.values_mut() {
-                    followed.remembered = followed.remembered.max(followed.progress.at.unwrap_or_default());
+                for state in self.sources.values_mut() {
+                    state.remembered = state.remembered.max(state.progress.at.unwrap_or_default());
                 }
                 let mut all: Vec<SubId> = self.subs.keys().copied().collect();
                 // In an order that a seed repeats.
@@ -398,24 +399,18 @@ impl Engine {
         if std::mem::take(&mut self.turn_is_free) {
             self.take_turns();
         }
-        if !self.left_over.is_empty() {
-            self.forget_some();
+        if !self.cleanups.is_empty() {
+            self.clean_up();
         }
-        let spare = std::mem::take(&mut self.spare);
-        let mut out = std::mem::replace(&mut self.out, spare);
+        let next = self.recycled.outputs();
+        let mut out = std::mem::replace(&mut self.out, next);
         out.iter_mut().for_each(|o| self.hide_order(o));
         out
     }
 
-    /// Takes back a list that [`Engine::handle`] returned, to use it again. Else every change that touches several feeds
-    /// would allocate one.
-    pub fn reuse(&mut self, mut outputs: Vec<Output>) {
-        /// Outputs; a list with room for more is freed.
-        const KEPT: usize = 1_024;
-        outputs.clear();
-        if (self.spare.capacity()..=KEPT).contains(&outputs.capacity()) {
-            self.spare = outputs;
-        }
+    /// Takes back a list that [`Engine::handle`] returned, to use its memory again.
+    pub fn reuse(&mut self, outputs: Vec<Output>) {
+        self.recycled.put(outputs);
     }
 
     /// Sets the key by which rows are ordered whose own keys are hidden.
@@ -473,7 +468,7 @@ impl Engine {
     }
 
     /// Whether any feed is on this table.
-    pub fn is_asked(&self, table: &TableName) -> bool {
+    pub fn has_feeds_on(&self, table: &TableName) -> bool {
         self.tables.contains_key(table)
     }
 
@@ -491,7 +486,7 @@ impl Engine {
     /// Everything needed to explain a transaction to a subscription: the transaction, the query and the rules.
     pub fn inquiry(&self, sub: SubId) -> Option<(Arc<EffectivePlan>, Vec<Standing>)> {
         let plan = self.plan(sub)?;
-        let standing = self.rules.standing(plan.table(), &self.subs.get(&sub)?.request.claims, &self.catalog);
+        let standing = self.rules.standing(plan.table(), &self.subs.get(&sub)?.claims, &self.catalog);
         Some((plan, standing))
     }
 
@@ -507,7 +502,7 @@ impl Engine {
 
     /// The feed that an effective plan shares with others, one delta per transaction; `None` if nobody asks it now.
     pub fn feed_of(&self, plan: &Arc<EffectivePlan>) -> Option<FeedInfo> {
-        let id = *self.by_plan.get(&(plan.clone(), 0))?;
+        let id = self.shared.find(&self.feeds, plan, 0)?;
         self.info(id)
     }
 
@@ -544,7 +539,7 @@ impl Engine {
     pub fn snapshot_owner(&self, id: SnapshotId) -> Option<Arc<str>> {
         let feed = self.snapshots.get(&id).and_then(|f| self.feed(*f))?;
         let (sub, _) = feed.waiting().first()?;
-        self.subs.get(sub)?.request.owner.in_turn().cloned()
+        self.subs.get(sub)?.owner.as_ref()?.in_turn().cloned()
     }
 
     /// The table that a request names, whether it may be read or not; for those who decide about that.
@@ -552,9 +547,9 @@ impl Engine {
         parse_trusted_query(&request.query, &*self.catalog, &request.params).ok().map(|q| q.table.name.clone())
     }
 
-    /// The request of a subscription.
-    pub fn request(&self, sub: SubId) -> Option<&Request> {
-        self.subs.get(&sub).map(|s| &*s.request)
+    /// What a subscription asks for, without where it resumed.
+    pub fn request(&self, sub: SubId) -> Option<Request> {
+        self.subs.get(&sub).map(Subscription::request)
     }
 
     /// What is remembered, to be held against other rules.
@@ -566,7 +561,7 @@ impl Engine {
         let asked = asked.iter().map(tried).collect();
         let mut trial = Trial { asked, transactions: VecDeque::new(), subquery_results: BTreeMap::new() };
         for subquery in trial.subqueries() {
-            if let Some(values) = self.found(&subquery) {
+            if let Some(values) = self.subquery_values(&subquery) {
                 trial.subquery_results.insert(subquery.clone(), values.clone());
             }
         }

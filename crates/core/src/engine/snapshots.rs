@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::io::{Output, Refusal, SnapshotId};
-use super::kept::Moment;
+use super::materialized::Commit;
 use super::memory::Memory;
 use super::{Engine, Feed, Joining, Turn};
 use crate::feed::Sent;
@@ -20,9 +20,9 @@ impl Engine {
     pub(super) fn snapshot_rows(&mut self, id: SnapshotId, rows: Vec<Row>) {
         let limit = self.limits.result_rows;
         let Some(&feed_id) = self.snapshots.get(&id) else { return };
-        let Engine { feeds, known, .. } = self;
+        let Engine { feeds, subquery_sets, .. } = self;
         let Some(feed) = feeds.get_mut(feed_id as usize).and_then(Option::as_mut) else { return };
-        if feed.take_rows(rows, known) > limit {
+        if feed.take_rows(rows, subquery_sets) > limit {
             let text = format!("rows of one result, at most {limit}; narrow the query");
             self.give_up(feed_id, Refusal::Limit(text));
         }
@@ -53,8 +53,8 @@ impl Engine {
     }
 
     fn give_up(&mut self, id: FeedId, refusal: Refusal) {
-        if self.kept(id).is_some() {
-            return self.fail_kept(id, &refusal);
+        if self.materialized(id).is_some() {
+            return self.fail_materialized(id, &refusal);
         }
         let Some(joining) = self.stop_joining(id) else { return };
         for (sub, _) in joining.waiting {
@@ -75,16 +75,16 @@ impl Engine {
         (since, settled): (Position, Position),
         shows: &SnapshotPoint,
     ) -> Result<(), String> {
-        let Some(followed) = self.sources.get(source) else { return Ok(()) };
-        if shows.at() < followed.floor {
+        let Some(state) = self.sources.get(source) else { return Ok(()) };
+        if shows.at() < state.floor {
             return Err("the snapshot is older than the stream".into());
         }
         if let SnapshotPoint::Visible(visibility, _) = shows {
-            if settled < followed.floor {
-                let floor = followed.floor;
+            if settled < state.floor {
+                let floor = state.floor;
                 return Err(format!("what was committed between {settled} and {floor} may not be visible yet"));
             }
-            if let Some(number) = followed.passed.hidden(visibility, settled, since) {
+            if let Some(number) = state.passed.hidden(visibility, settled, since) {
                 return Err(format!(
                     "transaction {number} was committed and is not visible yet; is a synchronous standby missing?"
                 ));
@@ -103,10 +103,10 @@ impl Engine {
             let snapshot = joining.snapshot;
             return self.snapshot_failed(snapshot, why);
         }
-        if self.kept(id).is_some() {
+        if self.materialized(id).is_some() {
             if reached >= shows.at() && reached.is_whole() {
-                let moment = Moment { term: progress.term(), position: reached, at: self.clock };
-                self.kept_fetched(id, source, moment);
+                let commit = Commit { term: progress.term(), position: reached, at: self.clock };
+                self.fetch_completed(id, source, commit);
             }
             return;
         }
@@ -122,7 +122,7 @@ impl Engine {
             }
         };
         // What waits is older than these rows: it is for those who were there before.
-        self.tell_pending(id);
+        self.flush_pending(id);
         let Some(joining) = self.joined(id) else { return };
         let track = !plan.table().old_values && plan.is_keyed();
         if track && self.feed(id).is_some_and(|f| f.live.is_empty() && f.memory.tracked().is_some()) {
@@ -139,10 +139,10 @@ impl Engine {
             feed.live.extend(joining.waiting.iter().map(|(s, _)| *s));
             if track && feed.memory.tracked().is_none() {
                 let mut sent = Sent::default();
-                let holders = &mut self.tables.entry(plan.table().name.clone()).or_default().holders;
+                let sent_by = &mut self.tables.entry(plan.table().name.clone()).or_default().sent_by;
                 for (key, seen) in &rows {
                     sent.note(&plan, key.clone(), seen);
-                    holders.entry(key.clone()).or_default().push(id);
+                    sent_by.entry(key.clone()).or_default().push(id);
                 }
                 feed.memory = Memory::Tracked(Box::new(sent));
             }
@@ -170,7 +170,7 @@ impl Engine {
             && let Some((due, id)) = self.paced.first().copied()
         {
             if self.is_settled(id) {
-                self.tell_pending(id);
+                self.flush_pending(id);
             } else {
                 // Some of it may not be seen any more; it is told with what tells of that.
                 self.paced.remove(&(due, id));
@@ -180,6 +180,6 @@ impl Engine {
         let resting = |f: &Feed| f.joining.as_ref().is_some_and(|j| j.resting && j.turn != Turn::Waits);
         let again: Vec<FeedId> =
             (0..self.feeds.len() as FeedId).filter(|&i| self.feed(i).is_some_and(resting)).collect();
-        again.into_iter().for_each(|id| self.take_again(id));
+        again.into_iter().for_each(|id| self.retake_snapshot(id));
     }
 }

@@ -7,7 +7,8 @@ use serde_json::Value as Json;
 
 use super::io::{Delta, Output, Refusal, Request, Resume, ResyncReason};
 use super::memory::Memory;
-use super::{Engine, Feed, Joining, LeftOver, OnTable, Sub, Turn};
+use super::subscription::{SharedRequest, Subscription};
+use super::{Cleanup, Engine, Feed, Joining, OnTable, Turn};
 use crate::audience::{Audience, SubId};
 use crate::budget::Cost;
 use crate::coalesce::Pending;
@@ -37,17 +38,17 @@ impl Engine {
             Err(e) => self.out.push(Output::Closed(sub, Refusal::Query(e))),
             Ok(plan) => {
                 let cost = self.cost(&request, &plan);
-                if let Err(which) = self.budget.charge(&request.owner, cost, &self.limits.shares) {
+                if let Err(which) = self.budget.charge(request.owner.as_deref(), cost, &self.limits.shares) {
                     return self.out.push(Output::Closed(sub, Refusal::Limit(which)));
                 }
                 // What is refused below was charged for nothing.
-                self.budget.release(&request.owner, cost);
+                self.budget.release(request.owner.as_deref(), cost);
                 let budget = self.limits.sent_bytes;
                 if !plan.table().old_values && self.sent_bytes() > budget {
                     let text = format!("keys remembered for tables without old values, at most {budget} bytes");
                     return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
                 }
-                if self.kept_bytes > budget && !plan.subqueries().is_empty() {
+                if self.materialized_bytes > budget && !plan.subqueries().is_empty() {
                     let text = format!("rows kept for rules that ask other tables, at most {budget} bytes");
                     return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
                 }
@@ -69,20 +70,20 @@ impl Engine {
         const EACH: usize = 1_024;
         let params = request.params.iter().map(|(name, v)| name.len() + json_size(v)).sum::<usize>();
         let (bytes, nodes) = plan.size();
-        let scanned = if AccessPath::of(plan, &self.known).is_scan() { nodes } else { 0 };
+        let scanned = if AccessPath::of(plan, &self.subquery_sets).is_scan() { nodes } else { 0 };
         Cost { bytes: EACH + request.query.len() + params + bytes, scanned }
     }
 
     fn attach(&mut self, sub: SubId, mut request: Box<Request>, plan: Arc<EffectivePlan>, why: ResyncReason) {
         let cost = self.cost(&request, &plan);
-        self.budget.force(&request.owner, cost);
-        let shared = (plan, request.every);
+        self.budget.force(request.owner.as_deref(), cost);
         let resume = request.resume.take();
-        let feed = match self.by_plan.get(&shared) {
-            Some(id) => *id,
-            None => self.new_feed(shared.0, shared.1, None),
-        };
-        self.subs.insert(sub, Sub { request, feed, cost });
+        let shared = self.shared.find(&self.feeds, &plan, request.every);
+        let feed = shared.unwrap_or_else(|| self.new_feed(plan, request.every, None));
+        let first = self.feed(feed).and_then(|f| f.subscribers().next()).and_then(|sub| self.subs.get(&sub));
+        let shared_request = SharedRequest::shared(&mut request, first.map(|s| &s.shared_request));
+        self.subs
+            .insert(sub, Subscription { shared_request, claims: request.claims, owner: request.owner, feed, cost });
         match resume.map(|r| self.resume(sub, feed, &r)) {
             None => self.join(feed, vec![(sub, why)]),
             Some(Ok(())) => {}
@@ -98,20 +99,20 @@ impl Engine {
             return Err(ResyncReason::RightsChanged);
         }
         let (table, position) = (plan.table(), cursor.position());
-        let followed = self.sources.get(&table.source).ok_or(ResyncReason::ResumedTooLate)?;
-        let progress = followed.progress;
+        let state = self.sources.get(&table.source).ok_or(ResyncReason::ResumedTooLate)?;
+        let progress = state.progress;
         let reset = self.resets.get(&table.name).copied().unwrap_or_default();
-        let known = followed.floor.max(followed.remembered).max(reset)..=progress.at.unwrap_or_default();
+        let subquery_sets = state.floor.max(state.remembered).max(reset)..=progress.at.unwrap_or_default();
         // Positions in Gossip's own tables begin anew with every start, and those of topics are an instance's own; what was sent of tables without old values is
         // not remembered for those who left, nor what was found in other tables then.
         let possible = table.old_values
-            && self.kept(id).is_none()
+            && self.materialized(id).is_none()
             && !table.name.is_system()
             && (!table.is_topic() || cursor.epoch == progress.epoch)
             && !progress.lost
             && cursor.timeline == progress.timeline
-            && (followed.since_epoch..=progress.epoch).contains(&cursor.epoch);
-        if !possible || !known.contains(&position) {
+            && (state.since_epoch..=progress.epoch).contains(&cursor.epoch);
+        if !possible || !subquery_sets.contains(&position) {
             return Err(ResyncReason::ResumedTooLate);
         }
         let (mut missed, mut at) = (Vec::new(), position);
@@ -131,7 +132,7 @@ impl Engine {
             }
             missed.push((t.position, t.committed.to, changes));
         }
-        self.tell_pending(id);
+        self.flush_pending(id);
         let term = progress.term();
         self.out.push(Output::Resumed { sub, feed: plan.clone(), term, position });
         // Some parts of a large transaction have been told, and its last one not yet.
@@ -148,7 +149,7 @@ impl Engine {
         if let Some(feed) = self.feed_mut(id) {
             feed.live.extend([sub]);
             if open && let Some(pending) = &mut feed.pending {
-                pending.told_a_part();
+                pending.mark_partial();
             }
         }
         if open && let Some(unfinished) = self.sources.get_mut(&table.source).and_then(|s| s.unfinished.as_mut()) {
@@ -158,7 +159,7 @@ impl Engine {
     }
 
     /// Tells what a feed holds back.
-    pub(super) fn tell_pending(&mut self, id: FeedId) {
+    pub(super) fn flush_pending(&mut self, id: FeedId) {
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let Some(pending) = &mut feed.pending else { return };
         if let Some(due) = pending.due() {
@@ -173,21 +174,27 @@ impl Engine {
     }
 
     /// Begins a feed: a client's, or that of a lookup.
-    pub(super) fn new_feed(&mut self, plan: Arc<EffectivePlan>, every: Micros, finds: Option<Arc<Subquery>>) -> FeedId {
+    pub(super) fn new_feed(
+        &mut self,
+        plan: Arc<EffectivePlan>,
+        every: Micros,
+        maintains: Option<Arc<Subquery>>,
+    ) -> FeedId {
         let id = self.free.pop().unwrap_or_else(|| {
             self.feeds.push(None);
             (self.feeds.len() - 1) as FeedId
         });
-        if finds.is_none() {
-            self.by_plan.insert((plan.clone(), every), id);
-        }
-        let memory = self.keep(id, &plan, finds);
+        let of_clients = maintains.is_none();
+        let memory = self.initial_memory(id, &plan, maintains);
         let (live, pending) = (Audience::default(), (every > 0).then(|| Box::new(Pending::new(every))));
         self.feeds[id as usize] = Some(Feed { plan: plan.clone(), live, joining: None, memory, pending, deltas: 0 });
-        let needs = self.needs(id, &plan);
+        if of_clients {
+            self.shared.insert(&self.feeds, id);
+        }
+        let access_path = self.access_path(id, &plan);
         let described = || OnTable { description: plan.table().identity(), ..OnTable::default() };
         let on_table = self.tables.entry(plan.table().name.clone()).or_insert_with(described);
-        on_table.index.insert(id, &needs);
+        on_table.index.insert(id, &access_path);
         on_table.feeds.insert(id);
         id
     }
@@ -195,10 +202,10 @@ impl Engine {
     /// Lets subscriptions wait for the feed's next snapshot, and asks for one if none is on its way.
     fn join(&mut self, id: FeedId, who: Vec<(SubId, ResyncReason)>) {
         let next = self.next_snapshot;
-        let (since, settled) = self.stands(id);
+        let (since, settled) = self.source_position(id);
         let Some(feed) = self.feed_mut(id) else { return };
-        if let Some(kept) = feed.memory.materialized_mut() {
-            kept.waiting.extend(who);
+        if let Some(materialized) = feed.memory.materialized_mut() {
+            materialized.waiting.extend(who);
             return self.settle_later(id);
         }
         if let Some(joining) = &mut feed.joining {
@@ -251,17 +258,17 @@ impl Engine {
     }
 
     /// The last transaction taken of a feed's source, whether or not its interval is done, and what is settled.
-    pub(super) fn stands(&self, id: FeedId) -> (Position, Position) {
+    pub(super) fn source_position(&self, id: FeedId) -> (Position, Position) {
         let source = self.feed(id).and_then(|f| self.sources.get(&f.plan.table().source));
-        let stands = |s: &super::Followed| {
+        let source_position = |s: &super::SourceState| {
             let taken = s.passed.numbers.back().map_or(Position::default(), |(p, _)| *p);
             (taken.max(s.progress.at.unwrap_or_default()), s.settled)
         };
-        source.map(stands).unwrap_or_default()
+        source.map(source_position).unwrap_or_default()
     }
 
     /// Throws the snapshot under way away and asks for another, for the same subscriptions.
-    pub(super) fn take_again(&mut self, id: FeedId) {
+    pub(super) fn retake_snapshot(&mut self, id: FeedId) {
         if self.feed(id).and_then(|f| f.joining.as_ref()).is_some_and(|j| j.turn != Turn::Waits) {
             self.begin_snapshot(id, true);
         }
@@ -270,18 +277,18 @@ impl Engine {
     /// Asks for a feed's snapshot, under a new number, as the engine stands now.
     fn begin_snapshot(&mut self, id: FeedId, again: bool) {
         let next = self.next_snapshot;
-        let stands = self.stands(id);
+        let source_position = self.source_position(id);
         let Some(feed) = self.feed_mut(id) else { return };
         let plan = feed.plan.clone();
         let Some(joining) = &mut feed.joining else { return };
         let request = joining.request.clone();
         let old = std::mem::replace(&mut joining.snapshot, next);
         joining.seam = SnapshotMerge::default();
-        (joining.since, joining.settled) = stands;
+        (joining.since, joining.settled) = source_position;
         joining.resting = false;
-        if let Some(kept) = feed.memory.materialized_mut() {
-            kept.passed.clear();
-            kept.fetched.clear();
+        if let Some(materialized) = feed.memory.materialized_mut() {
+            materialized.changed_since.clear();
+            materialized.fetched.clear();
         }
         self.next_snapshot += 1;
         self.snapshots.remove(&old);
@@ -297,8 +304,8 @@ impl Engine {
         if self.audit.as_ref().is_some_and(|a| a.feed == id) {
             self.stop_audit();
         }
-        if self.kept(id).is_some() {
-            return self.keep_anew(id, why);
+        if self.materialized(id).is_some() {
+            return self.refetch_all(id, why);
         }
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
@@ -308,7 +315,7 @@ impl Engine {
         live.as_slice().iter().for_each(|s| self.out.push(Output::Discard(*s)));
         if self.feed(id).is_some_and(|f| f.joining.is_some()) {
             self.join(id, who);
-            self.take_again(id);
+            self.retake_snapshot(id);
         } else if !who.is_empty() {
             self.join(id, who);
         }
@@ -322,21 +329,21 @@ impl Engine {
         {
             let keys = Box::new(sent.into_keys());
             let table = feed.plan.table().name.clone();
-            self.left_over.push_back(LeftOver { table, feed: id, keys, gone: false });
+            self.cleanups.push_back(Cleanup { table, feed: id, keys, gone: false });
         }
     }
 
     /// Takes some of what is left over out.
-    pub(super) fn forget_some(&mut self) {
+    pub(super) fn clean_up(&mut self) {
         /// Keys in one turn: some microseconds each.
         const SOME: usize = 2_000;
         for _ in 0..SOME {
-            let Some(first) = self.left_over.front_mut() else { return };
+            let Some(first) = self.cleanups.front_mut() else { return };
             let Some(key) = first.keys.next() else {
                 if first.gone {
                     self.free.push(first.feed);
                 }
-                self.left_over.pop_front();
+                self.cleanups.pop_front();
                 continue;
             };
             let id = first.feed;
@@ -344,7 +351,7 @@ impl Engine {
             // It may have sent the key again since.
             let again = self.feed(id).and_then(|f| f.memory.tracked()).is_some_and(|s| s.has(&key));
             let Some(on_table) = self.tables.get_mut(&table) else { continue };
-            if on_table.holders.contains_key(&key) {
+            if on_table.sent_by.contains_key(&key) {
                 on_table.note(id, &key, again);
             }
         }
@@ -357,13 +364,13 @@ impl Engine {
     }
 
     /// Takes a subscription off its feed; the last one takes the feed with it.
-    fn detach(&mut self, sub: SubId) -> Option<Sub> {
+    fn detach(&mut self, sub: SubId) -> Option<Subscription> {
         let gone = self.subs.remove(&sub)?;
-        self.budget.release(&gone.request.owner, gone.cost);
+        self.budget.release(gone.owner.as_deref(), gone.cost);
         let feed = self.feed_mut(gone.feed)?;
         feed.live.remove(sub);
-        if let Some(kept) = feed.memory.materialized_mut() {
-            kept.waiting.retain(|(s, _)| *s != sub);
+        if let Some(materialized) = feed.memory.materialized_mut() {
+            materialized.waiting.retain(|(s, _)| *s != sub);
         } else if let Some(joining) = &mut feed.joining {
             joining.waiting.retain(|(s, _)| *s != sub);
             if joining.waiting.is_empty() {
@@ -407,13 +414,11 @@ impl Engine {
         self.forget_sent(id);
         self.drop_digest(id);
         let Some(feed) = self.feed(id) else { return };
-        let needs = self.needs(id, &feed.plan);
+        let access_path = self.access_path(id, &feed.plan);
+        self.shared.remove(&self.feeds, id);
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::take) else { return };
         if let Some(due) = feed.pending.as_ref().and_then(|p| p.due()) {
             self.paced.remove(&(due, id));
-        }
-        if !feed.memory.is_of_subquery() {
-            self.by_plan.remove(&(feed.plan.clone(), feed.pending.as_ref().map_or(0, |p| p.every())));
         }
         if let Some(open) = self.sources.get_mut(&feed.plan.table().source).and_then(|s| s.unfinished.as_mut()) {
             // Another feed gets its number, perhaps one of another source.
@@ -421,29 +426,29 @@ impl Engine {
         }
         let name = &feed.plan.table().name;
         if let Some(on_table) = self.tables.get_mut(name) {
-            on_table.index.remove(id, &needs);
+            on_table.index.remove(id, &access_path);
             on_table.feeds.remove(&id);
             if on_table.feeds.is_empty()
                 && let Some(on_table) = self.tables.remove(name)
-                && !on_table.holders.is_empty()
+                && !on_table.sent_by.is_empty()
             {
-                let keys = Box::new(on_table.holders.into_keys());
-                self.left_over.push_back(LeftOver { table: name.clone(), feed: FeedId::MAX, keys, gone: false });
+                let keys = Box::new(on_table.sent_by.into_keys());
+                self.cleanups.push_back(Cleanup { table: name.clone(), feed: FeedId::MAX, keys, gone: false });
             }
         }
         let mut memory = feed.memory;
-        if let Some(kept) = memory.materialized_mut().filter(|_| !feed.plan.table().old_values) {
-            let keys = Box::new(std::mem::take(&mut kept.entries).into_keys());
+        if let Some(materialized) = memory.materialized_mut().filter(|_| !feed.plan.table().old_values) {
+            let keys = Box::new(std::mem::take(&mut materialized.entries).into_keys());
             let table = feed.plan.table().name.clone();
-            self.left_over.push_back(LeftOver { table, feed: id, keys, gone: false });
+            self.cleanups.push_back(Cleanup { table, feed: id, keys, gone: false });
         }
         // Its number is another feed's only when nothing names it any more.
-        match self.left_over.iter_mut().rev().find(|l| l.feed == id) {
-            Some(left_over) => left_over.gone = true,
+        match self.cleanups.iter_mut().rev().find(|l| l.feed == id) {
+            Some(cleanups) => cleanups.gone = true,
             None => self.free.push(id),
         }
-        if let Some(kept) = memory.materialized() {
-            self.let_go(id, kept);
+        if let Some(materialized) = memory.materialized() {
+            self.release_subqueries(id, materialized);
         }
     }
 
@@ -461,7 +466,7 @@ impl Engine {
     pub(super) fn claims(&mut self, subs: &[SubId], claims: &Arc<Claims>) {
         for sub in subs {
             if let Some(s) = self.subs.get_mut(sub) {
-                s.request.claims = claims.clone();
+                s.claims = claims.clone();
                 self.recompile(*sub, ResyncReason::RightsChanged);
             }
         }
@@ -470,12 +475,13 @@ impl Engine {
     /// Compiles a subscription again after rules, claims or its table changed.
     pub(super) fn recompile(&mut self, sub: SubId, why: ResyncReason) {
         let Some(s) = self.subs.get(&sub) else { return };
-        match self.compile(&s.request) {
+        let request = s.request();
+        match self.compile(&request) {
             Ok(plan) if self.feed(s.feed).is_some_and(|f| *f.plan == plan) => {}
             Ok(plan) => {
-                if let Some(gone) = self.detach(sub) {
+                if self.detach(sub).is_some() {
                     self.out.push(Output::Discard(sub));
-                    self.attach(sub, gone.request, Arc::new(plan), why);
+                    self.attach(sub, Box::new(request), Arc::new(plan), why);
                 }
             }
             Err(e) => {

@@ -135,6 +135,11 @@ impl EffectivePlan {
         self.project.shown(seen)
     }
 
+    /// A number that follows from the first parts of its conditions: reading it has them at hand.
+    pub(crate) fn heads(&self) -> usize {
+        self.filter.condition().weight() + self.scan.grants().first().map_or(0, |g| g.condition.weight())
+    }
+
     /// Whether a change is of its table, under the description that it was planned for.
     pub fn is_about(&self, change: &RowChange) -> bool {
         change.table == self.table().name && change.description == self.scan.description()
@@ -159,7 +164,7 @@ impl EffectivePlan {
     }
 
     /// Whether the client's condition names a column that is hidden or masked on some rows.
-    pub fn asks_what_may_be_hidden(&self) -> bool {
+    pub fn may_read_hidden(&self) -> bool {
         let mut found = false;
         self.filter.condition().for_each_column(&mut |c| found |= !self.scan.is_open(c));
         found

@@ -70,7 +70,7 @@ pub struct VisibleRow {
 
 impl VisibleRow {
     /// Fills columns that are missing here from an earlier version of the row.
-    pub fn keep_of(&mut self, earlier: &VisibleRow) {
+    pub fn fill_missing_from(&mut self, earlier: &VisibleRow) {
         let mut missing = earlier.columns.clone();
         missing.remove_all(&self.columns);
         if missing.is_empty() {

@@ -1,11 +1,12 @@
 //! From the text of a live query to a checked plan.
 //!
 //! The language is a part of SQL with PostgreSQL's meaning; what is not supported is refused with its place in the
-//! text, never ignored. [`parse`] reads the text, [`expr`] evaluates conditions.
+//! text, never ignored. [`syntax`] says what was written, [`check`] what it means, [`expr`] what that is on a row.
 
+mod check;
 pub mod expr;
 pub mod like;
-pub mod parse;
+mod syntax;
 pub mod values;
 
 use std::fmt;
@@ -14,8 +15,9 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use crate::schema::{Catalog, ColumnSet, Table};
+pub use check::{MAX_NODES, parse_condition, parse_mask, parse_query, parse_trusted_query};
 pub use expr::{Beside, Cells, CmpOp, Expr, Masked, Placeholder, PlaceholderError, Subquery};
-pub use parse::{parse_condition, parse_mask, parse_query, parse_trusted_query};
+pub use syntax::{MAX_DEPTH, MAX_TEXT};
 pub use values::ValueList;
 
 /// A `SELECT` on one table, checked against the table and what the asker may see of it.

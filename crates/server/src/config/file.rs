@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use gossip_source::Settings;
 use serde::Deserialize;
 use serde::de::IgnoredAny;
 use toml::Spanned;
@@ -42,37 +41,13 @@ pub(super) struct Instance {
 }
 
 #[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
 pub(super) struct Source {
     pub(super) url: String,
     #[serde(default)]
     pub(super) tables: Vec<String>,
-    pub(super) replication_url: Option<String>,
-    pub(super) schema: Option<String>,
-    pub(super) publication: Option<String>,
-    pub(super) slot: Option<String>,
-    #[serde(default)]
-    pub(super) old_values: Vec<String>,
-    pub(super) max_wal_mb: Option<u64>,
-    #[serde(default)]
-    pub(super) renew_lost_slot: bool,
-}
-
-impl Source {
-    pub(super) fn settings(self, name: String) -> Settings {
-        Settings {
-            name,
-            url: self.url,
-            replication_url: self.replication_url,
-            tables: self.tables,
-            schema: self.schema,
-            publication: self.publication,
-            slot: self.slot,
-            old_values: self.old_values,
-            max_wal_bytes: self.max_wal_mb.map(|mb| mb.saturating_mul(1 << 20)),
-            renew_lost_slot: self.renew_lost_slot,
-        }
-    }
+    /// What else is said; each kind of database has its own.
+    #[serde(flatten)]
+    pub(super) options: BTreeMap<String, serde_json::Value>,
 }
 
 #[derive(Deserialize)]

@@ -159,5 +159,13 @@ mod tests {
         assert_eq!(config.rules[0].table, TableName::plain("t"));
         assert!(problems("[source.s]\nurl = ").starts_with("gossip.toml:2"));
         assert!(problems("").contains("exactly one [source.NAME]"));
+        let of = |url: &str, option: &str| problems(&format!("[source.s]\nurl = \"{url}\"\ntables = []\n{option}\n"));
+        let p = of("postgres://h/d", "slott = \"x\"");
+        assert!(p.contains("gossip.toml:4: source.s.slott: is not known; did you mean slot?"), "{p}");
+        let p = of("sqlite:a.db", "slot = \"x\"");
+        assert!(
+            p.contains("gossip.toml:4: source.s.slot: is not known; this kind of source has url and tables"),
+            "{p}"
+        );
     }
 }

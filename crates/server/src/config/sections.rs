@@ -11,12 +11,12 @@ use gossip_core::schema::{SYSTEM_SCHEMA, TOPIC_SOURCE};
 use gossip_relay::Keep;
 use gossip_relay::ingest::Ingest;
 use gossip_relay::tls::TlsRoots;
-use gossip_source::Settings;
+use gossip_source::{BadOption, Settings};
 use toml::Spanned;
 
 use super::file::{AuthSection, DecisionsSection, Instance, Relay, Source, TopicSection};
 use super::settings::{Auth, DEFAULT_LISTEN, RelaySecrets, TopicSettings};
-use super::text::{line_of, plain_name, scheme};
+use super::text::{line_of, offset_of_key, plain_name, scheme};
 use super::topic::topic_of;
 use crate::admission::Admission;
 use crate::authz_webhook;
@@ -93,10 +93,13 @@ impl Sections<'_> {
         if name == SYSTEM_SCHEMA || name == TOPIC_SOURCE {
             self.fail(offset, format!("the name {name} is taken by Gossip itself; give the source another"));
         }
-        if let Some(t) = section.old_values.iter().find(|t| !section.tables.contains(t)) {
-            self.fail(offset, format!("source.{name}.old_values: {t} is not among tables"));
+        let Source { url, tables, options } = section;
+        let settings = Settings { name, url, tables, options };
+        if let Err(BadOption { name: option, problem }) = gossip_source::check_options(&settings) {
+            let offset = offset_of_key(self.text, offset, &option);
+            self.fail(offset, format!("source.{}.{option}: {problem}", settings.name));
         }
-        section.settings(name)
+        settings
     }
 
     pub(super) fn relay(&mut self, section: Spanned<Relay>) -> (gossip_relay::Settings, RelaySecrets) {

@@ -8,6 +8,18 @@ pub(super) fn line_of(text: &str, offset: usize) -> usize {
     text.as_bytes()[..offset.min(text.len())].iter().filter(|b| **b == b'\n').count() + 1
 }
 
+/// Where a key stands in the section that begins at `section`; there, if it is not found.
+pub(super) fn offset_of_key(text: &str, section: usize, key: &str) -> usize {
+    let mut offset = section;
+    for line in text.get(section..).unwrap_or_default().split_inclusive('\n') {
+        if line.trim_start().strip_prefix(key).is_some_and(|rest| rest.trim_start().starts_with('=')) {
+            return offset;
+        }
+        offset += line.len();
+    }
+    section
+}
+
 /// What is wrong in the text of a file, with the line and, where a key is not known, one that is.
 pub fn toml_problem(path: &Path, text: &str, e: &toml::de::Error) -> String {
     let shown = path.display();

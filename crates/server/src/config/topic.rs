@@ -51,10 +51,10 @@ pub(super) fn topic_of(
 fn column_of(name: &str, value: &toml::Value) -> Result<(Type, topic::From), String> {
     let ty = |text: &str| match Type::named(text) {
         Type::Any => {
-            let hint = gossip_protocol::spelling::similar(text, Type::declarable().map(Type::name));
-            let known = Type::declarable().map(Type::name).collect::<Vec<_>>().join(", ");
+            let known: Vec<String> = Type::declarable().map(|t| t.name().into_owned()).collect();
+            let hint = gossip_protocol::spelling::similar(text, known.iter().map(String::as_str));
             let hint = hint.map_or(String::new(), |h| format!("; did you mean {h}?"));
-            Err(format!("{text:?} is not a type{hint}; known: {known}"))
+            Err(format!("{text:?} is not a type{hint}; known: {}", known.join(", ")))
         }
         ty => Ok(ty),
     };

@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
+use gossip_core::budget::Owner;
 use gossip_core::engine::{Compiler, Limits, Request, SubId};
 use gossip_core::position::Micros;
 use gossip_core::rule::{Claims, RuleSet};
@@ -21,6 +22,7 @@ use super::question::{Answer, Held, OneResult, Operate, Publish, WhatIf};
 use crate::audit_log::AuditLog;
 use crate::authz_webhook::{Decided, Decisions, Undecided};
 use crate::outbox::{Outbox, Receipt, Style};
+use crate::query_ref::owner;
 use crate::reading::Reading;
 use crate::snapshots::Snapshots;
 use crate::supervisor::Supervisor;
@@ -42,6 +44,13 @@ pub struct Client {
     pub subscriptions: AtomicU64,
     /// Who it is.
     pub claims: Mutex<Arc<Claims>>,
+}
+
+impl Client {
+    /// Whom its subscriptions are charged to, as it is known now.
+    pub fn owner(&self) -> Arc<Owner> {
+        owner(Some(self.id), &self.claims.lock(), self.address)
+    }
 }
 
 /// What is asked of the loop.

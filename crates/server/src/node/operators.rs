@@ -150,10 +150,10 @@ impl Node {
         self.system.show(topics.into_iter().chain(others.other_topics()));
         self.system.show(alarms.into_iter().chain(others.alarms()));
 
-        self.traffic_wanted = self.engine.is_asked(&TableName::system(TrafficRow::SHAPE.name));
+        self.traffic_wanted = self.engine.has_feeds_on(&TableName::system(TrafficRow::SHAPE.name));
         // What takes time in proportion to what there is, is put together only while somebody looks.
         for name in SAMPLED {
-            if self.engine.is_asked(&TableName::system(name)) {
+            if self.engine.has_feeds_on(&TableName::system(name)) {
                 self.sample_table(name);
             }
         }

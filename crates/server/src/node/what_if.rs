@@ -3,7 +3,6 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use gossip_core::budget::Owner;
 use gossip_core::engine::{Input, Request};
 use gossip_core::plan::EffectivePlan;
 use gossip_core::query::QueryError;
@@ -60,7 +59,7 @@ impl Node {
     fn requests(&self, question: &WhatIf) -> Result<Vec<Request>, RpcError> {
         let request = |whom: &Whom| match whom {
             Whom::Subscription(id) => {
-                let known = self.engine.request(*id).cloned();
+                let known = self.engine.request(*id);
                 let known = known.map(|r| Request { observed: false, resume: None, ..r });
                 known.ok_or_else(|| {
                     RpcError::new(code::UNKNOWN_NAME, format!("this instance has no subscription {id} any more"))
@@ -78,7 +77,7 @@ impl Node {
         for r in requests {
             for under in [None, Some(question.rules.clone())] {
                 let (sender, receiver) = oneshot::channel();
-                let request = Request { under, every: 0, owner: Owner::default(), ..r.clone() };
+                let request = Request { under, every: 0, owner: None, ..r.clone() };
                 let id = self.new_sub(Target::Held(Some(sender)), &request);
                 ids.push(id);
                 waiting.push(receiver);

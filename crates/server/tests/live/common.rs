@@ -1,5 +1,6 @@
 //! An instance or two on a database of their own, for tests.
 
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -53,8 +54,8 @@ pub async fn run(url: &str, sql: impl Into<String>) {
 /// The source `s` on a PostgreSQL database, prepared for these tables of it.
 pub async fn prepared(url: &str, tables: &[impl AsRef<str>], old_values: bool) -> Arc<dyn Source> {
     let tables: Vec<String> = tables.iter().map(|t| t.as_ref().to_string()).collect();
-    let old = if old_values { tables.clone() } else { Vec::new() };
-    let settings = Settings { name: "s".into(), url: url.into(), tables, old_values: old, ..Settings::default() };
+    let options = if old_values { [("old_values".to_string(), json!(tables))].into() } else { BTreeMap::new() };
+    let settings = Settings { name: "s".into(), url: url.into(), tables, options };
     let source = gossip_source::from_settings(&settings, Path::new("/")).unwrap();
     let of = source.clone();
     tokio::task::spawn_blocking(move || of.carry_out(&of.plan().unwrap().statements).unwrap()).await.unwrap();

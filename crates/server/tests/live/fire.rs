@@ -23,7 +23,7 @@ use parking_lot::Mutex;
 use postgres::{Client, NoTls};
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
-use serde_json::{Map, Value as Json};
+use serde_json::{Map, Value as Json, json};
 use testbed::{Broker, Kind, Postgres};
 
 const GROUPS: i32 = 12;
@@ -523,7 +523,7 @@ async fn an_instance_that_starts_again_goes_on_where_the_relay_is() {
 /// log is let go, and whoever listens is shown everything anew once the broker is back.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_broker_that_stays_away_costs_no_more_log_than_is_allowed() {
-    const MOST: u64 = 4 << 20;
+    const MOST_MB: u64 = 4;
     let server = Postgres::start();
     let (url, mut broker) = (server.url(), Broker::start(Kind::Nats));
     with_table(&url).await;
@@ -531,9 +531,7 @@ async fn a_broker_that_stays_away_costs_no_more_log_than_is_allowed() {
         name: "s".into(),
         url: url.clone(),
         tables: vec!["acct".into()],
-        old_values: vec!["acct".into()],
-        max_wal_bytes: Some(MOST),
-        ..Settings::default()
+        options: [("old_values".to_string(), json!(["acct"])), ("max_wal_mb".to_string(), json!(MOST_MB))].into(),
     };
     let relay = gossip_relay::Settings { url: broker.url(), ..gossip_relay::Settings::default() };
     let options = Options {
@@ -571,7 +569,7 @@ async fn a_broker_that_stays_away_costs_no_more_log_than_is_allowed() {
         let mut db = Client::connect(&url, NoTls).unwrap();
         let sql = "SELECT pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn)::int8 FROM pg_replication_slots";
         let held = db.query_one(sql, &[]).unwrap().get::<_, i64>(0);
-        (held.unsigned_abs() <= MOST).then_some(())
+        (held.unsigned_abs() <= MOST_MB << 20).then_some(())
     };
     tokio::task::spawn_blocking(|| testbed::wait_for(|| "the log to be let go".into(), held)).await.unwrap();
     broker.run();

@@ -18,6 +18,7 @@ pub mod connect;
 mod database;
 mod demo;
 mod error;
+mod options;
 pub mod pgoutput;
 mod pool;
 pub mod prepare;
@@ -38,14 +39,19 @@ use std::sync::Arc;
 
 use gossip_core::schema::Table;
 
+use crate::settings::BadOption;
 use crate::{Result, Settings, SourceError};
 use address::Address;
 use catalog::{Described, Wanted};
 use client::Client;
+use options::Options;
 use pool::Pool;
 
 /// Bytes of log that may be held back for us unless the configuration says otherwise.
 pub const MAX_WAL: u64 = 8 << 30;
+
+/// The schema of tables that are named without one, where nothing else is said.
+const DEFAULT_SCHEMA: &str = "public";
 
 /// A server's database that is a source.
 #[derive(Clone, Debug)]
@@ -73,42 +79,32 @@ pub struct PostgresSource {
     pub(crate) pool: Arc<Pool>,
 }
 
-/// The schema of tables that are named without one.
-fn default_schema(settings: &Settings) -> &str {
-    settings.schema.as_deref().unwrap_or("public")
-}
-
 impl PostgresSource {
     /// Takes what a configuration says.
     ///
     /// # Errors
-    /// The URL or the slot's name is not one.
+    /// The URL or an option is not one that such a source has.
     pub fn new(s: &Settings, base: &Path) -> Result<PostgresSource> {
+        let options = Options::read(&s.options, &s.tables).map_err(|BadOption { name, problem }| {
+            SourceError::NotReady(format!("source.{}.{name}: {problem}", s.name))
+        })?;
         let address = Address::parse(&s.url, base)?;
-        let replication = match &s.replication_url {
+        let replication = match &options.replication_url {
             Some(url) => Address::parse(url, base)?,
             None => address.clone(),
         };
-        let slot = s.slot.clone().unwrap_or_else(|| "gossip".into());
-        let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
-        if slot.is_empty() || slot.len() > 63 || !slot.chars().all(fits) {
-            return Err(SourceError::NotReady(format!(
-                "source.{}.slot: {slot:?} is not a slot's name; use lower-case letters, digits and _",
-                s.name
-            )));
-        }
         Ok(PostgresSource {
             name: s.name.as_str().into(),
             tables: s.tables.clone(),
-            schema: default_schema(s).into(),
+            schema: options.schema.unwrap_or_else(|| DEFAULT_SCHEMA.into()),
             pool: Arc::new(Pool::new(address.clone())),
             address,
             replication,
-            publication: s.publication.clone().unwrap_or_else(|| "gossip".into()),
-            slot,
-            old_values: s.old_values.clone(),
-            max_wal_bytes: s.max_wal_bytes.unwrap_or(MAX_WAL),
-            renew_lost_slot: s.renew_lost_slot,
+            publication: options.publication.unwrap_or_else(|| "gossip".into()),
+            slot: options.slot.unwrap_or_else(|| "gossip".into()),
+            old_values: options.old_values,
+            max_wal_bytes: options.max_wal_mb.map_or(MAX_WAL, |mb| mb.saturating_mul(1 << 20)),
+            renew_lost_slot: options.renew_lost_slot,
         })
     }
 

@@ -9,6 +9,8 @@ use gossip_core::schema::{Row, Table, TableName};
 
 use super::PostgresSource;
 use super::catalog::{split_name, table_name};
+use super::options::Options;
+use crate::settings::BadOption;
 use crate::{ChangeReader, Condition, Database, Finding, Kind, Last, Plan, Result, Settings, Source};
 
 /// PostgreSQL, a kind of database.
@@ -24,7 +26,11 @@ impl Kind for Postgres {
     }
 
     fn default_schema<'a>(&self, settings: &'a Settings) -> &'a str {
-        super::default_schema(settings)
+        settings.options.get("schema").and_then(|s| s.as_str()).unwrap_or(super::DEFAULT_SCHEMA)
+    }
+
+    fn check_options(&self, settings: &Settings) -> std::result::Result<(), BadOption> {
+        Options::read(&settings.options, &settings.tables).map(drop)
     }
 
     fn source(&self, settings: &Settings, base: &Path) -> Result<Arc<dyn Source>> {

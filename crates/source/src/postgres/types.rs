@@ -44,7 +44,10 @@ impl Reading {
     pub fn of_builtin(name: &str) -> Reading {
         Reading::One(match name {
             "bool" => Type::Bool,
-            "int2" | "int4" | "int8" | "oid" => Type::Int8,
+            "int2" => Type::Int2,
+            "int4" => Type::Int4,
+            // An oid is as wide as an int4 without its sign.
+            "int8" | "oid" => Type::Int8,
             "float4" => Type::Float4,
             "float8" => Type::Float8,
             "numeric" => Type::Numeric,
@@ -56,7 +59,8 @@ impl Reading {
             "time" => Type::Time,
             "timestamp" => Type::Timestamp,
             "timestamptz" => Type::Timestamptz,
-            "json" | "jsonb" => Type::Json,
+            "json" => Type::Json,
+            "jsonb" => Type::Jsonb,
             _ => Type::Other,
         })
     }
@@ -65,7 +69,7 @@ impl Reading {
     pub fn ty(&self) -> Type {
         match self {
             Reading::One(ty) => *ty,
-            Reading::Array(..) => Type::Json,
+            Reading::Array(element, _) => Type::array(element.ty()),
         }
     }
 
@@ -84,7 +88,7 @@ impl Reading {
 fn one(text: &str, ty: Type) -> Option<Value> {
     Some(match ty {
         Type::Bool => Value::Bool(text == "t"),
-        Type::Int8 => Value::Int(text.parse().ok()?),
+        Type::Int2 | Type::Int4 | Type::Int8 => Value::Int(text.parse().ok()?),
         Type::Float8 => Value::Float(text.parse().ok()?),
         Type::Float4 => Value::Float4(text.parse().ok()?),
         Type::Numeric => match text {
@@ -98,9 +102,9 @@ fn one(text: &str, ty: Type) -> Option<Value> {
         Type::Time => Value::Time(datetime::parse_time(text)?),
         Type::Timestamp => Value::Timestamp(datetime::parse_timestamp(text, false)?),
         Type::Timestamptz => Value::Timestamptz(datetime::parse_timestamp(text, true)?),
-        Type::Json if depth(text) <= MAX_DEPTH => Value::Json(text.into()),
-        Type::Json => Value::text(text),
+        Type::Json | Type::Jsonb if depth(text) <= MAX_DEPTH => Value::Json(text.into()),
         Type::Bytea | Type::Bpchar => Value::from_text(text, ty)?,
+        Type::Json | Type::Jsonb | Type::Array(_) => Value::text(text),
         Type::Uuid | Type::Text | Type::Enum | Type::Other | Type::Any => Value::text(text),
     })
 }

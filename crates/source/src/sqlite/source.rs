@@ -10,6 +10,7 @@ use gossip_core::schema::{Row, Table, TableName};
 
 use super::schema::{self, Found};
 use super::{SqliteSource, follow, reader, snapshot, triggers};
+use crate::settings::BadOption;
 use crate::{ChangeReader, Condition, Database, Finding, Kind, Last, Plan, Result, Settings, Source, SourceError};
 
 /// How long writers may keep the file from being prepared.
@@ -29,6 +30,16 @@ impl Kind for Sqlite {
 
     fn default_schema<'a>(&self, _: &'a Settings) -> &'a str {
         ""
+    }
+
+    fn check_options(&self, settings: &Settings) -> std::result::Result<(), BadOption> {
+        match settings.options.keys().next() {
+            Some(name) if name == "old_values" => {
+                Err(BadOption::new(name, "is not needed: SQLite has the old values of all tables"))
+            }
+            Some(name) => Err(BadOption::unknown(name, &[])),
+            None => Ok(()),
+        }
     }
 
     fn source(&self, s: &Settings, base: &Path) -> Result<Arc<dyn Source>> {

@@ -10,6 +10,7 @@ use gossip_core::position::{Interval, Reset, RowChange, SnapshotPoint};
 use gossip_core::schema::{Row, Table};
 use gossip_source::{ChangeReader, Settings, Source};
 use postgres::{Client, NoTls};
+use serde_json::json;
 use testbed::Postgres;
 
 pub struct Bench {
@@ -36,7 +37,7 @@ impl Bench {
     }
 
     pub fn with_old_values(mut self, tables: &[&str]) -> Bench {
-        self.settings.old_values = tables.iter().map(|t| t.to_string()).collect();
+        self.settings.options.insert("old_values".into(), json!(tables));
         self
     }
 

@@ -5,6 +5,7 @@ use std::net::TcpListener;
 
 use gossip_core::schema::TableName;
 use gossip_source::{Condition, Finding};
+use serde_json::json;
 use testbed::Postgres;
 
 use crate::common::Bench;
@@ -197,7 +198,7 @@ fn what_cannot_stream_is_said_to() {
 #[test]
 fn a_slot_that_holds_much_back_or_was_given_up_is_found() {
     let mut bench = bench();
-    bench.settings.max_wal_bytes = Some(2 << 20);
+    bench.settings.options.insert("max_wal_mb".into(), json!(2));
     bench.run("CREATE TABLE noise AS SELECT repeat('n', 1000) AS v FROM generate_series(1, 20000)");
     let found = find(&bench, &[], "holds back").unwrap();
     assert!(!found.blocks && found.text.contains("nobody reads it"), "{found}");
@@ -234,7 +235,7 @@ fn a_server_that_is_not_the_right_one_is_found() {
     bench.prepare();
 
     let other = Postgres::start();
-    bench.settings.replication_url = Some(other.url());
+    bench.settings.options.insert("replication_url".into(), json!(other.url()));
     assert!(find(&bench, &[], "lead to different servers").is_some_and(|f| f.blocks));
 
     // What a pooler says to somebody who wants to replicate.
@@ -248,10 +249,11 @@ fn a_server_that_is_not_the_right_one_is_found() {
             let _ = socket.write_all(&[&head[..], body].concat());
         }
     });
-    bench.settings.replication_url = Some(format!("postgres://test@127.0.0.1:{port}/postgres?sslmode=disable"));
+    let pooler = format!("postgres://test@127.0.0.1:{port}/postgres?sslmode=disable");
+    bench.settings.options.insert("replication_url".into(), json!(pooler));
     let found = find(&bench, &[], "a pooler does not pass replication on").unwrap();
     assert!(found.blocks && found.text.contains("unsupported startup parameter"), "{found}");
-    bench.settings.replication_url = None;
+    bench.settings.options.remove("replication_url");
 
     let standby = bench.server.standby();
     bench.settings.url = standby.url();

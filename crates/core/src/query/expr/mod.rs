@@ -105,6 +105,27 @@ impl Expr {
         *self == Expr::Const(Value::Bool(b))
     }
 
+    /// A number that follows from its first two levels.
+    pub(crate) fn weight(&self) -> usize {
+        let leaf = |e: &Expr| match e {
+            Expr::Column(i) => *i,
+            Expr::Const(v) => usize::from(v.is_null()),
+            _ => 1,
+        };
+        match self {
+            Expr::Cmp(_, a, b) => leaf(a) + leaf(b),
+            Expr::And(all) | Expr::Or(all) => all
+                .iter()
+                .take(4)
+                .map(|e| match e {
+                    Expr::Cmp(_, a, b) => leaf(a) + leaf(b),
+                    _ => 0,
+                })
+                .sum(),
+            e => leaf(e),
+        }
+    }
+
     /// Calls `f` on this expression and on all that it is made of. What a lookup asks of its own table is apart.
     pub fn for_each<'a>(&'a self, f: &mut impl FnMut(&'a Expr)) {
         f(self);

@@ -1,11 +1,11 @@
 //! Which values may stand beside which, and what a text in quotes means there.
 
-use super::lexer::{Location, invalid};
-use super::{Parser, Result, SUPPORTED, Typed};
+use super::{Checker, Result, SUPPORTED, Typed};
 use crate::query::expr::Expr;
+use crate::query::syntax::{Location, TypeName, invalid};
 use crate::value::{Type, Value};
 
-impl Parser<'_> {
+impl Checker<'_> {
     /// Makes two operands comparable: texts in quotes and blanks take the other side's type.
     pub(super) fn pair(&self, a: Typed, b: Typed) -> Result<(Expr, Expr)> {
         let ty = match (a.ty, b.ty) {
@@ -43,10 +43,10 @@ impl Parser<'_> {
         }
     }
 
-    /// A value as another type, which is named next. What could fail on a row is refused here.
-    pub(super) fn cast(&mut self, mut value: Typed) -> Result<Typed> {
-        let at = self.at();
-        let Some(ty) = self.type_name()? else {
+    /// A value as another type. What could fail on a row is refused here.
+    pub(super) fn cast(&self, mut value: Typed, to: &TypeName) -> Result<Typed> {
+        let at = to.at;
+        let Some(ty) = type_named(&to.name) else {
             return Err(invalid(at, "not the name of a type that values are cast to", "int8, text, date and so on"));
         };
         let from = value.ty;
@@ -67,8 +67,12 @@ impl Parser<'_> {
             },
             (e, Some(from)) if from == ty => e,
             (e, Some(Type::Text | Type::Bpchar | Type::Uuid | Type::Enum)) if ty == Type::Text => e,
-            (e, Some(Type::Int8 | Type::Bool)) if ty == Type::Text => Expr::TextOf(Box::new(e)),
-            (e, Some(Type::Int8)) if matches!(ty, Type::Numeric | Type::Float8) => e,
+            (e, Some(Type::Int2 | Type::Int4 | Type::Int8 | Type::Bool)) if ty == Type::Text => {
+                Expr::TextOf(Box::new(e))
+            }
+            (e, Some(from)) if from.is_integer() && matches!(ty, Type::Numeric | Type::Float8) => e,
+            // No number is lost where the new type is as wide.
+            (e, Some(from)) if from.is_integer() && ty.is_integer() && ty >= from => e,
             (e, Some(Type::Float4)) if ty == Type::Float8 => e,
             _ => return refuse(),
         };
@@ -76,22 +80,6 @@ impl Parser<'_> {
             Expr::TextOf(_) => self.node(expr, Some(ty), value.at, value.size),
             expr => Ok(Typed { expr, ty: Some(ty), ..value }),
         }
-    }
-
-    fn type_name(&mut self) -> Result<Option<Type>> {
-        let (name, _, _) = self.name("the name of a type")?;
-        Ok(match name.to_ascii_lowercase().as_str() {
-            "int" | "integer" | "int2" | "int4" | "smallint" | "bigint" => Some(Type::Int8),
-            "varchar" => Some(Type::Text),
-            "boolean" => Some(Type::Bool),
-            "decimal" => Some(Type::Numeric),
-            "real" => Some(Type::Float4),
-            "double" => {
-                let (precision, ..) = self.name("PRECISION")?;
-                precision.eq_ignore_ascii_case("precision").then_some(Type::Float8)
-            }
-            name => Some(Type::named(name)).filter(|t| !matches!(t, Type::Any | Type::Other | Type::Json | Type::Enum)),
-        })
     }
 
     /// Takes an expression as a condition.
@@ -104,6 +92,21 @@ impl Parser<'_> {
     }
 }
 
+/// The type that a name in a cast means, in lower case.
+fn type_named(name: &str) -> Option<Type> {
+    match name {
+        "int" | "integer" => Some(Type::Int4),
+        "smallint" => Some(Type::Int2),
+        "bigint" => Some(Type::Int8),
+        "varchar" => Some(Type::Text),
+        "boolean" => Some(Type::Bool),
+        "decimal" => Some(Type::Numeric),
+        "real" => Some(Type::Float4),
+        "double precision" => Some(Type::Float8),
+        name => Some(Type::named(name)).filter(|t| t.is_compared() && !matches!(t, Type::Any | Type::Enum)),
+    }
+}
+
 /// Refuses what can only be equal or not.
 pub(super) fn ordered(side: &Typed) -> Result<()> {
     match side.ty.filter(|ty| !ty.is_ordered()) {
@@ -112,7 +115,7 @@ pub(super) fn ordered(side: &Typed) -> Result<()> {
     }
 }
 
-pub(super) fn as_double(e: Expr) -> Expr {
+fn as_double(e: Expr) -> Expr {
     match e {
         Expr::Const(v @ (Value::Int(_) | Value::Numeric(_))) => match Value::from_text(&v.to_string(), Type::Float8) {
             Some(x) => Expr::Const(x),

@@ -52,6 +52,12 @@ pub fn interval(at: u64, row: Row) -> Arc<Interval> {
     })
 }
 
+/// Bytes of memory that the process takes.
+pub fn resident() -> f64 {
+    let statm = std::fs::read_to_string("/proc/self/statm").unwrap();
+    statm.split(' ').nth(1).unwrap().parse::<f64>().unwrap() * 4096.0
+}
+
 pub fn median(mut values: Vec<f64>) -> f64 {
     values.sort_by(f64::total_cmp);
     values[values.len() / 2]

@@ -16,16 +16,16 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use super::io::{Delta, Limits, Output, Refusal, ResyncReason};
-use super::kept::{Entry, Materialized, Moment, Wanted, shows_less};
-use super::known::Known;
+use super::materialized::{Commit, Entry, Materialized, MissingRows, shows_less};
 use super::memory::Memory;
+use super::subquery_sets::SubquerySets;
 use super::{Engine, Feed, Joining, Turn};
 use crate::audience::SubId;
 use crate::explain::Tally;
 use crate::feed;
 use crate::index::FeedId;
 use crate::plan::{AccessPath, EffectivePlan, RowFilter, VisibleRow};
-use crate::position::{Old, RowChange};
+use crate::position::{Micros, Old, RowChange};
 use crate::query::Subquery;
 use crate::schema::{Key, Row};
 use crate::seam::{MAX_OVERLAY, SnapshotMerge};
@@ -34,125 +34,130 @@ const CLIENTS: u8 = u8::MAX;
 
 impl Engine {
     /// What a new feed has to keep, if it has to. Enters it with the lookups that it asks.
-    pub(super) fn keep(&mut self, id: FeedId, plan: &EffectivePlan, finds: Option<Arc<Subquery>>) -> Memory {
+    pub(super) fn initial_memory(
+        &mut self,
+        id: FeedId,
+        plan: &EffectivePlan,
+        maintains: Option<Arc<Subquery>>,
+    ) -> Memory {
         let depends_on = plan.subqueries();
-        if depends_on.is_empty() && finds.is_none() {
+        if depends_on.is_empty() && maintains.is_none() {
             return Memory::Stateless;
         }
         let mut level = 0;
         for subquery in depends_on.keys() {
-            let feed = self.asked_by(subquery, id);
-            let below = self.kept(feed).map_or(0, |k| k.level);
+            let feed = self.read_subquery(subquery, id);
+            let below = self.materialized(feed).map_or(0, |k| k.level);
             level = level.max(below + 1);
         }
         Memory::Materialized(Box::new(Materialized {
             depends_on,
-            level: if finds.is_some() { level } else { CLIENTS },
-            finds,
+            level: if maintains.is_some() { level } else { CLIENTS },
+            maintains,
             entries: HashMap::new(),
             dirty: BTreeSet::new(),
-            passed: HashSet::new(),
+            changed_since: HashSet::new(),
             fetched: Vec::new(),
             loaded: false,
-            wanted: Wanted::Nothing,
+            missing: MissingRows::Nothing,
             waiting: Vec::new(),
-            needs: AccessPath::of(plan, &self.known),
+            access_path: AccessPath::of(plan, &self.subquery_sets),
             revokes: false,
             bytes: 0,
         }))
     }
 
-    pub(super) fn kept(&self, id: FeedId) -> Option<&Materialized> {
+    pub(super) fn materialized(&self, id: FeedId) -> Option<&Materialized> {
         self.feed(id).and_then(|f| f.memory.materialized())
     }
 
-    pub(super) fn kept_mut(&mut self, id: FeedId) -> Option<&mut Materialized> {
+    pub(super) fn materialized_mut(&mut self, id: FeedId) -> Option<&mut Materialized> {
         self.feed_mut(id).and_then(|f| f.memory.materialized_mut())
     }
 
     /// What a feed that keeps its rows stands under in the index.
-    pub(super) fn needs(&self, id: FeedId, plan: &EffectivePlan) -> AccessPath {
-        self.kept(id).map_or_else(|| AccessPath::of(plan, &()), |k| k.needs.clone())
+    pub(super) fn access_path(&self, id: FeedId, plan: &EffectivePlan) -> AccessPath {
+        self.materialized(id).map_or_else(|| AccessPath::of(plan, &()), |k| k.access_path.clone())
     }
 
     /// Whether what a feed tells is what holds where the engine stands.
     pub(super) fn is_settled(&self, id: FeedId) -> bool {
         let Some(feed) = self.feed(id) else { return false };
-        let Some(kept) = feed.memory.materialized() else { return true };
-        kept.loaded
+        let Some(materialized) = feed.memory.materialized() else { return true };
+        materialized.loaded
             && feed.joining.is_none()
-            && kept.wanted.is_nothing()
-            && kept.dirty.is_empty()
-            && self.asks_are_settled(kept)
+            && materialized.missing.is_nothing()
+            && materialized.dirty.is_empty()
+            && self.subqueries_are_settled(materialized)
     }
 
     /// Takes a change of the table into what a feed keeps. Told later.
-    pub(super) fn take_in(&mut self, id: FeedId, change: &RowChange) {
-        let Engine { feeds, known, .. } = self;
+    pub(super) fn take_change(&mut self, id: FeedId, change: &RowChange) {
+        let Engine { feeds, subquery_sets, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
-        let Some(kept) = feed.memory.materialized_mut() else { return };
+        let Some(materialized) = feed.memory.materialized_mut() else { return };
         let key = change.key.clone();
         let mut outrun = false;
         if feed.joining.is_some() {
-            kept.passed.insert(key.clone());
-            outrun = kept.passed.len() > MAX_OVERLAY;
+            materialized.changed_since.insert(key.clone());
+            outrun = materialized.changed_since.len() > MAX_OVERLAY;
         }
         let mut new = change.new.clone();
         if let Some(row) = new.as_mut().filter(|_| !change.omitted_columns.is_empty()) {
             let same_row = change.old != Old::Known(None);
-            match kept.entries.get(&key).and_then(|e| e.now.as_ref()).filter(|_| same_row) {
+            match materialized.entries.get(&key).and_then(|e| e.now.as_ref()).filter(|_| same_row) {
                 Some(before) => {
                     let value = |i: usize| if change.omitted_columns.contains(i) { &before[i] } else { &row[i] };
                     *row = (0..row.len()).map(|i| value(i).clone()).collect();
                 }
                 None if feed.plan.reads_any_of(&change.omitted_columns) => {
                     // It may be in the result now, with values that only the table has.
-                    kept.wanted = Wanted::All;
+                    materialized.missing = MissingRows::All;
                     new = None;
                 }
                 None => {}
             }
         }
-        let seen = new.as_ref().and_then(|row| feed.plan.see(row, known));
-        let told = kept.entries.get(&key).and_then(|e| e.told.as_ref());
+        let seen = new.as_ref().and_then(|row| feed.plan.see(row, subquery_sets));
+        let sent = materialized.entries.get(&key).and_then(|e| e.sent.as_ref());
         // What its rules do not admit any more is not to be sent any more either. Whether it is they who let a row go is
         // known only at the end of the transaction, when the row is not at hand any more.
-        kept.revokes |= match (told, &seen) {
+        materialized.revokes |= match (sent, &seen) {
             (None, _) => false,
-            (Some(told), Some(seen)) => shows_less(&feed.plan, told, seen),
+            (Some(sent), Some(seen)) => shows_less(&feed.plan, sent, seen),
             (Some(_), None) => new.is_some(),
         };
-        if seen.is_some() || kept.entries.contains_key(&key) {
+        if seen.is_some() || materialized.entries.contains_key(&key) {
             self.put(id, key, |entry| entry.now = seen.and(new));
         }
         if outrun {
-            self.take_again(id);
+            self.retake_snapshot(id);
         }
         self.settle_later(id);
     }
 
     pub(super) fn settle_later(&mut self, id: FeedId) {
-        let level = self.kept(id).map_or(CLIENTS, |k| k.level);
+        let level = self.materialized(id).map_or(CLIENTS, |k| k.level);
         self.unsettled.insert((level, id));
     }
 
     /// Changes an entry, drops it if nothing is left of it, and keeps count of the memory.
     pub(super) fn put(&mut self, id: FeedId, key: Key, change: impl FnOnce(&mut Entry)) {
-        let Engine { feeds, tables, kept_bytes, .. } = self;
+        let Engine { feeds, tables, materialized_bytes, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
-        let Some(kept) = feed.memory.materialized_mut() else { return };
-        let fresh = !kept.entries.contains_key(&key);
-        let entry = kept.entries.entry(key.clone()).or_default();
+        let Some(materialized) = feed.memory.materialized_mut() else { return };
+        let fresh = !materialized.entries.contains_key(&key);
+        let entry = materialized.entries.entry(key.clone()).or_default();
         let before = if fresh { 0 } else { entry.size() };
         change(entry);
-        let gone = entry.now.is_none() && entry.told.is_none();
+        let gone = entry.now.is_none() && entry.sent.is_none();
         let after = if gone { 0 } else { entry.size() };
-        kept.bytes = kept.bytes + after - before;
-        *kept_bytes = *kept_bytes + after - before;
-        kept.dirty.insert(key.clone());
+        materialized.bytes = materialized.bytes + after - before;
+        *materialized_bytes = *materialized_bytes + after - before;
+        materialized.dirty.insert(key.clone());
         if gone {
-            kept.entries.remove(&key);
-            kept.dirty.remove(&key);
+            materialized.entries.remove(&key);
+            materialized.dirty.remove(&key);
         }
         // Without old values a row that leaves is found only by its key.
         if !feed.plan.table().old_values && fresh != gone {
@@ -161,61 +166,62 @@ impl Engine {
     }
 
     /// What is kept has a limit also for those who are there: by as much again, then whoever would be told next ends.
-    fn outgrows(&self, kept: &Materialized) -> Option<Refusal> {
+    fn exceeded_limit(&self, materialized: &Materialized) -> Option<Refusal> {
         let Limits { result_rows, sent_bytes, .. } = self.limits;
-        if kept.entries.len() > result_rows {
+        if materialized.entries.len() > result_rows {
             return Some(Refusal::Limit(format!("rows of one result, at most {result_rows}; narrow the query")));
         }
         let text = || format!("rows kept for rules that ask other tables, at most {sent_bytes} bytes");
-        (self.kept_bytes > sent_bytes.saturating_mul(2)).then(|| Refusal::Limit(text()))
+        (self.materialized_bytes > sent_bytes.saturating_mul(2)).then(|| Refusal::Limit(text()))
     }
 
     /// A fetch is complete and the stream has passed all that it shows.
-    pub(super) fn kept_fetched(&mut self, id: FeedId, source: &Arc<str>, moment: Moment) {
+    pub(super) fn fetch_completed(&mut self, id: FeedId, source: &Arc<str>, commit: Commit) {
         self.joined(id);
-        let Some(kept) = self.kept_mut(id) else { return };
-        kept.loaded = true;
+        let Some(materialized) = self.materialized_mut(id) else { return };
+        materialized.loaded = true;
         // What changed since it was asked for is known better already.
-        let passed = std::mem::take(&mut kept.passed);
-        for row in std::mem::take(&mut kept.fetched) {
+        let changed_since = std::mem::take(&mut materialized.changed_since);
+        for row in std::mem::take(&mut materialized.fetched) {
             let Some(feed) = self.feed(id) else { return };
             let key = feed.plan.key_of(&row);
-            if !passed.contains(&key) && feed.plan.sees(&row, &self.known) {
+            if !changed_since.contains(&key) && feed.plan.sees(&row, &self.subquery_sets) {
                 self.put(id, key, |entry| entry.now = Some(row));
             }
         }
         self.settle_later(id);
-        self.settle(source, moment);
+        self.settle(source, commit);
     }
 
     /// Ends everything that depends on a feed whose rows are not to be had.
-    pub(super) fn fail_kept(&mut self, id: FeedId, refusal: &Refusal) {
+    pub(super) fn fail_materialized(&mut self, id: FeedId, refusal: &Refusal) {
         let dependents = self.dependents(id);
         self.close_all(dependents, refusal);
     }
 
     /// Forgets all rows; they are fetched anew. Those who heard the feed wait for the whole result.
-    pub(super) fn keep_anew(&mut self, id: FeedId, why: ResyncReason) {
+    pub(super) fn refetch_all(&mut self, id: FeedId, why: ResyncReason) {
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
-        let Some(kept) = feed.memory.materialized_mut() else { return };
-        kept.waiting.extend(live.as_slice().iter().map(|s| (*s, why)));
-        kept.loaded = false;
-        kept.wanted = Wanted::Nothing;
-        kept.fetched.clear();
-        let finds = kept.finds.is_some();
-        let keys: Vec<Key> = kept.entries.keys().cloned().collect();
+        let Some(materialized) = feed.memory.materialized_mut() else { return };
+        materialized.waiting.extend(live.as_slice().iter().map(|s| (*s, why)));
+        materialized.loaded = false;
+        materialized.missing = MissingRows::Nothing;
+        materialized.fetched.clear();
+        let maintains = materialized.maintains.is_some();
+        let keys: Vec<Key> = materialized.entries.keys().cloned().collect();
         live.as_slice().iter().for_each(|s| self.out.push(Output::Discard(*s)));
         for key in keys {
             // What a lookup told stays told, until it is known what is found now.
             self.put(id, key, |entry| {
                 entry.now = None;
-                if !finds {
-                    entry.told = None;
+                if !maintains {
+                    entry.sent = None;
                 }
             });
         }
-        if self.stop_joining(id).is_some() || finds || self.kept(id).is_some_and(|k| !k.waiting.is_empty()) {
+        if self.stop_joining(id).is_some() || maintains || self.materialized(id).is_some_and(|k| !k.waiting.is_empty())
+        {
             self.settle_later(id);
         }
     }
@@ -227,29 +233,31 @@ impl Engine {
         for source in sources {
             let progress = self.progress(&source);
             let position = progress.at.unwrap_or_default();
-            self.settle(&source, Moment { term: progress.term(), position, at: self.clock });
+            self.settle(&source, Commit { term: progress.term(), position, at: self.clock });
         }
     }
 
     /// Lets every feed of a source that something was taken into go on: fetch what is missing, or tell. Lookups first.
-    pub(super) fn settle(&mut self, source: &Arc<str>, moment: Moment) -> HashMap<FeedId, Tally> {
-        let mut told = HashMap::new();
+    pub(super) fn settle(&mut self, source: &Arc<str>, commit: Commit) -> HashMap<FeedId, Tally> {
+        let mut sent = HashMap::new();
         let mut stays = BTreeSet::new();
         // In the middle of a transaction nothing is settled.
         let between = self.sources.get(source).is_none_or(|s| s.unfinished.is_none());
         while let Some((level, id)) = self.unsettled.pop_first() {
             let Some(feed) = self.feed(id) else { continue };
-            let Some(kept) = feed.memory.materialized() else { continue };
+            let Some(materialized) = feed.memory.materialized() else { continue };
             if !between || feed.plan.table().source != *source {
                 stays.insert((level, id));
                 continue;
             }
-            let waits = feed.joining.is_some() || !self.asks_are_settled(kept);
-            let lacks = !kept.loaded || !kept.wanted.is_nothing();
-            let outgrows = self.outgrows(kept);
-            if (waits || lacks) && (kept.revokes || kept.is_subquery() && !kept.dirty.is_empty()) {
+            let waits = feed.joining.is_some() || !self.subqueries_are_settled(materialized);
+            let lacks = !materialized.loaded || !materialized.missing.is_nothing();
+            let exceeded_limit = self.exceeded_limit(materialized);
+            if (waits || lacks)
+                && (materialized.revokes || materialized.is_subquery() && !materialized.dirty.is_empty())
+            {
                 // It cannot tell yet what is gone; what tells of it is not to be read meanwhile.
-                self.unsend(id);
+                self.revoke_unsent(id);
             }
             if waits {
                 // Whoever is waited for brings it back.
@@ -257,37 +265,37 @@ impl Engine {
             }
             if lacks {
                 self.fetch(id);
-            } else if let Some(refusal) = outgrows {
-                self.fail_kept(id, &refusal);
+            } else if let Some(refusal) = exceeded_limit {
+                self.fail_materialized(id, &refusal);
             } else if level == CLIENTS {
-                let tally = self.tell_kept(id, moment);
+                let tally = self.emit_difference(id, commit);
                 if tally != Tally::default() {
-                    told.insert(id, tally);
+                    sent.insert(id, tally);
                 }
             } else {
-                self.tell_found(id);
+                self.update_set(id);
             }
         }
         self.unsettled = stays;
-        told
+        sent
     }
 
     /// Asks for the rows that are missing.
     fn fetch(&mut self, id: FeedId) {
         let next = self.next_snapshot;
-        let (since, settled) = self.stands(id);
-        let Engine { feeds, known, tables, .. } = self;
+        let (since, settled) = self.source_position(id);
+        let Engine { feeds, subquery_sets, tables, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
-        let Some(kept) = feed.memory.materialized_mut() else { return };
-        let request = match std::mem::take(&mut kept.wanted) {
-            Wanted::With(by_column) if kept.loaded => {
+        let Some(materialized) = feed.memory.materialized_mut() else { return };
+        let request = match std::mem::take(&mut materialized.missing) {
+            MissingRows::With(by_column) if materialized.loaded => {
                 let values = by_column.into_iter().map(|(c, values)| (c, values.into_iter().collect()));
                 feed.plan.snapshot_of(Some(RowFilter::new(values.collect())))
             }
-            _ => feed.plan.snapshot(known),
+            _ => feed.plan.snapshot(subquery_sets),
         };
-        kept.passed.clear();
-        kept.fetched.clear();
+        materialized.changed_since.clear();
+        materialized.fetched.clear();
         feed.joining = Some(Box::new(Joining {
             snapshot: next,
             seam: SnapshotMerge::default(),
@@ -307,50 +315,50 @@ impl Engine {
     }
 
     /// Tells clients the difference between what they were told last and what holds now, and those who wait all of it.
-    fn tell_kept(&mut self, id: FeedId, moment: Moment) -> Tally {
-        let Engine { feeds, known, .. } = self;
+    fn emit_difference(&mut self, id: FeedId, commit: Commit) -> Tally {
+        let Engine { feeds, subquery_sets, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return Tally::default() };
-        let Some(kept) = feed.memory.materialized_mut() else { return Tally::default() };
+        let Some(materialized) = feed.memory.materialized_mut() else { return Tally::default() };
         let plan = feed.plan.clone();
-        let revokes = std::mem::take(&mut kept.revokes);
+        let revokes = std::mem::take(&mut materialized.revokes);
         let mut changes = Vec::new();
-        for key in std::mem::take(&mut kept.dirty) {
-            let Some(entry) = kept.entries.get(&key) else { continue };
-            let now = entry.now.as_ref().and_then(|row| plan.see(row, known));
-            if let Some(change) = feed::between(&plan, key, entry.told.as_ref(), now) {
+        for key in std::mem::take(&mut materialized.dirty) {
+            let Some(entry) = materialized.entries.get(&key) else { continue };
+            let now = entry.now.as_ref().and_then(|row| plan.see(row, subquery_sets));
+            if let Some(change) = feed::between(&plan, key, entry.sent.as_ref(), now) {
                 changes.push(change);
             }
         }
         let tally = Tally::of(&changes);
         for change in &changes {
-            let told = match change {
+            let sent = match change {
                 feed::Change::Add { row, .. } | feed::Change::Replace { row, .. } => Some(row.clone()),
                 feed::Change::Remove { .. } => None,
             };
-            self.put(id, change.key().clone(), |entry| entry.told = told);
+            self.put(id, change.key().clone(), |entry| entry.sent = sent);
         }
-        let waiting = match self.kept_mut(id) {
+        let waiting = match self.materialized_mut(id) {
             None => return tally,
-            Some(kept) => {
-                kept.dirty.clear();
-                std::mem::take(&mut kept.waiting)
+            Some(materialized) => {
+                materialized.dirty.clear();
+                std::mem::take(&mut materialized.waiting)
             }
         };
         let waits = self.feed(id).and_then(|f| f.pending.as_ref()).and_then(|p| p.due());
         self.paced.extend(waits.map(|due| (due, id)));
-        let Moment { term, position, at } = moment;
+        let Commit { term, position, at } = commit;
         if !changes.is_empty() && self.feed(id).is_some_and(|f| !f.live.is_empty()) {
             let feed = plan.clone();
             let delta = Delta { feed, term, position, at, changes, skipped: 0, revokes, more: false };
-            self.tell(id, Arc::new(delta));
+            self.emit(id, Arc::new(delta));
         }
         if !waiting.is_empty() {
-            self.tell_pending(id);
+            self.flush_pending(id);
             let Some(feed) = self.feed_mut(id) else { return tally };
             feed.live.extend(waiting.iter().map(|(s, _)| *s));
-            let told = feed.memory.materialized().into_iter().flat_map(|k| &k.entries);
+            let sent = feed.memory.materialized().into_iter().flat_map(|k| &k.entries);
             let mut rows: Vec<(Key, VisibleRow)> =
-                told.filter_map(|(k, e)| Some((k.clone(), e.told.clone()?))).collect();
+                sent.filter_map(|(k, e)| Some((k.clone(), e.sent.clone()?))).collect();
             rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
             self.fresh.extend(waiting.iter().map(|(s, _)| *s));
             self.out.push(Output::Result { to: waiting, feed: plan, rows: Arc::new(rows), term, position });
@@ -361,12 +369,12 @@ impl Engine {
 
 impl Feed {
     /// Takes rows of a snapshot, and says how many there are of it now.
-    pub(super) fn take_rows(&mut self, rows: Vec<Row>, known: &Known) -> usize {
+    pub(super) fn take_rows(&mut self, rows: Vec<Row>, subquery_sets: &SubquerySets) -> usize {
         match (&mut self.memory, &mut self.joining) {
-            (Memory::Materialized(kept), _) => {
+            (Memory::Materialized(materialized), _) => {
                 // What is found later in other tables is fetched then.
-                kept.fetched.extend(rows.into_iter().filter(|row| self.plan.sees(row, known)));
-                kept.fetched.len()
+                materialized.fetched.extend(rows.into_iter().filter(|row| self.plan.sees(row, subquery_sets)));
+                materialized.fetched.len()
             }
             (_, Some(joining)) => {
                 joining.seam.rows(&self.plan, rows);
@@ -376,10 +384,20 @@ impl Feed {
         }
     }
 
+    /// Microseconds between two deltas, at least; 0 for one per transaction.
+    pub(super) fn every(&self) -> Micros {
+        self.pending.as_ref().map_or(0, |p| p.every())
+    }
+
+    /// All who hear it or wait for its result.
+    pub(super) fn subscribers(&self) -> impl Iterator<Item = SubId> {
+        self.live.as_slice().iter().copied().chain(self.waiting().iter().map(|(sub, _)| *sub))
+    }
+
     /// Who waits for the whole result.
     pub(super) fn waiting(&self) -> &[(SubId, ResyncReason)] {
         match (self.memory.materialized(), &self.joining) {
-            (Some(kept), _) => &kept.waiting,
+            (Some(materialized), _) => &materialized.waiting,
             (None, Some(joining)) => &joining.waiting,
             (None, None) => &[],
         }

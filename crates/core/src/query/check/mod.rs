@@ -1,15 +1,9 @@
-//! The parser: tokens by `logos`, a grammar of our own.
-//!
-//! A grammar of our own, because a live query is a small part of SQL and everything outside of it must be refused at
-//! its place with what is supported instead; a parser of all SQL would accept, and so invite us to overlook, far more.
-//! Binding strength is PostgreSQL's: `OR`, `AND`, `NOT`, `IS`, comparisons, then `IN`, `BETWEEN` and `LIKE`.
+//! From a syntax tree to a checked query: names find their columns, values their types, and whatever has no meaning here
+//! is refused at its place in the text.
 
 mod condition;
-mod keyword;
-mod lexer;
-mod lookahead;
 mod mask;
-mod select;
+mod scope;
 mod subquery;
 mod types;
 
@@ -18,21 +12,13 @@ use std::sync::Arc;
 
 use serde_json::{Map, Value as Json};
 
-use self::lexer::{Location, Spanned};
+use self::scope::Scope;
+use super::syntax::{self, Location, MAX_DEPTH, Select, invalid};
 use super::{Expr, LiveQuery, QueryError, Visible};
 use crate::mask::Mask;
-use crate::schema::{Catalog, ColumnSet, Table};
+use crate::schema::{Catalog, Table};
 use crate::value::Type;
 use gossip_protocol::spelling::{shortened, similar};
-
-/// Longest text of a query or condition, in bytes.
-pub const MAX_TEXT: usize = 64 * 1024;
-
-/// Deepest nesting of brackets, `NOT` and functions: what the parser itself goes down by.
-const MAX_BRACKETS: usize = 48;
-
-/// Deepest nesting of an expression. Whatever walks one (evaluates, encodes, drops it) goes down as deep.
-pub const MAX_DEPTH: usize = 64;
 
 /// Nodes of one expression.
 pub const MAX_NODES: usize = 32_768;
@@ -45,7 +31,7 @@ type Result<T> = std::result::Result<T, QueryError>;
 /// # Errors
 /// The text is no query that is supported, or names what the asker may not see.
 pub fn parse_query(text: &str, visible: &dyn Visible, params: &Map<String, Json>) -> Result<LiveQuery> {
-    query(Parser::new(text)?, visible, params)
+    query(text, Checker::default(), visible, params)
 }
 
 /// As [`parse_query`], for a query that no client has written: it may name the claims of whoever asks.
@@ -53,15 +39,13 @@ pub fn parse_query(text: &str, visible: &dyn Visible, params: &Map<String, Json>
 /// # Errors
 /// The text is no query that is supported.
 pub fn parse_trusted_query(text: &str, visible: &dyn Visible, params: &Map<String, Json>) -> Result<LiveQuery> {
-    let mut p = Parser::new(text)?;
-    p.claims = true;
-    query(p, visible, params)
+    query(text, Checker { claims: true, ..Checker::default() }, visible, params)
 }
 
-fn query(mut p: Parser<'_>, visible: &dyn Visible, params: &Map<String, Json>) -> Result<LiveQuery> {
-    let query = p.query(visible)?;
-    if let Some(stray) = params.keys().find(|name| !p.params.contains(name.as_str())) {
-        let hint = match similar(stray, p.params.iter().map(String::as_str)) {
+fn query(text: &str, mut checker: Checker<'_>, visible: &dyn Visible, params: &Map<String, Json>) -> Result<LiveQuery> {
+    let query = checker.query(syntax::select(text)?, visible)?;
+    if let Some(stray) = params.keys().find(|name| !checker.params.contains(name.as_str())) {
+        let hint = match similar(stray, checker.params.iter().map(String::as_str)) {
             Some(s) => format!("; did you mean :{s}?"),
             None => String::new(),
         };
@@ -76,11 +60,9 @@ fn query(mut p: Parser<'_>, visible: &dyn Visible, params: &Map<String, Json>) -
 /// # Errors
 /// The text is no condition that is supported.
 pub fn parse_condition(text: &str, table: &Arc<Table>, catalog: &Catalog) -> Result<Expr> {
-    let mut p = Parser::of_rule(text, table, catalog)?;
-    let e = p.expression(0)?;
-    let condition = p.condition(e)?;
-    p.end()?;
-    Ok(condition.canonicalize())
+    let mut checker = Checker::of_rule(table, catalog);
+    let e = checker.expression(syntax::expression(text)?)?;
+    Ok(checker.condition(e)?.canonicalize())
 }
 
 /// Reads what a rule shows in the place of a column of `table`.
@@ -89,21 +71,10 @@ pub fn parse_condition(text: &str, table: &Arc<Table>, catalog: &Catalog) -> Res
 /// The text is no mask that is supported, or not of the column's type.
 pub fn parse_mask(text: &str, table: &Arc<Table>, column: usize) -> Result<Mask> {
     let nothing_else = Catalog::default();
-    let mut p = Parser::of_rule(text, table, &nothing_else)?;
-    let mask = p.mask(column)?;
-    p.end()?;
-    Ok(mask)
+    Checker::of_rule(table, &nothing_else).mask(syntax::expression(text)?, column)
 }
 
-/// What column names mean at the moment.
-struct Scope {
-    table: Arc<Table>,
-    /// The other name that the table was given.
-    alias: Option<String>,
-    visible: ColumnSet,
-}
-
-/// An expression with its type, as far as it is known, and where it starts. Made by [`Parser::node`] alone.
+/// An expression with its type, as far as it is known, and where it starts. Made by [`Checker::node`] alone.
 struct Typed {
     expr: Expr,
     /// `None`: a quoted text, a blank or NULL, which take the type of what they meet.
@@ -126,41 +97,59 @@ impl Size {
     }
 }
 
-struct Parser<'a> {
-    tokens: Vec<Spanned<'a>>,
-    next: usize,
-    end: Location,
+/// What names mean at the moment, and which may be used.
+#[derive(Default)]
+struct Checker<'a> {
     /// The row that is spoken of is the last one's; a sub-select also sees the row of the one before.
     scopes: Vec<Scope>,
     /// The tables that sub-selects may name. Only rules have it.
     catalog: Option<&'a Catalog>,
     /// Whether claims may be named.
     claims: bool,
+    /// The parameters that were named.
     params: BTreeSet<String>,
 }
 
-impl<'a> Parser<'a> {
+impl<'a> Checker<'a> {
+    fn of_rule(table: &Arc<Table>, catalog: &'a Catalog) -> Checker<'a> {
+        let scope = Scope { table: table.clone(), alias: None, visible: table.all_columns() };
+        Checker { scopes: vec![scope], catalog: Some(catalog), claims: true, params: BTreeSet::new() }
+    }
+
+    fn query(&mut self, select: Select, visible: &dyn Visible) -> Result<LiveQuery> {
+        let scope = scope::of_client(select.from, visible)?;
+        let table = scope.table.clone();
+        self.scopes.push(scope);
+        let selected = self.items(select.items)?;
+        let condition = self.filter(select.condition)?.0;
+        self.scopes.pop();
+        Ok(LiveQuery { table, select: selected, condition })
+    }
+
+    /// The condition of a `WHERE`, which holds on all rows if there is none.
+    fn filter(&mut self, condition: Option<syntax::Ast>) -> Result<(Expr, Size)> {
+        let Some(condition) = condition else { return Ok((Expr::always(), Size::default())) };
+        let e = self.expression(condition)?;
+        let size = e.size;
+        Ok((self.condition(e)?, size))
+    }
+
     /// Every expression that a text becomes is made here, of parts of this size together, so that none is deeper or
     /// larger than all that works on it can bear.
     fn node(&self, expr: Expr, ty: Option<Type>, at: Location, parts: Size) -> Result<Typed> {
         let size = Size { depth: parts.depth + 1, nodes: parts.nodes.saturating_add(1) };
         if size.depth > MAX_DEPTH {
-            return Err(lexer::invalid(at, "nested too deeply", format!("at most {MAX_DEPTH} levels")));
+            return Err(invalid(at, "nested too deeply", format!("at most {MAX_DEPTH} levels")));
         }
         if size.nodes > MAX_NODES {
-            return Err(lexer::invalid(at, "too long a condition", format!("at most {MAX_NODES} parts")));
+            return Err(invalid(at, "too long a condition", format!("at most {MAX_NODES} parts")));
         }
         Ok(Typed { expr, ty, at, size })
     }
 
-    fn of_rule(text: &'a str, table: &Arc<Table>, catalog: &'a Catalog) -> Result<Parser<'a>> {
-        let mut p = Parser::new(text)?;
-        p.scopes.push(Scope { table: table.clone(), alias: None, visible: table.all_columns() });
-        p.catalog = Some(catalog);
-        p.claims = true;
-        Ok(p)
+    fn leaf(&self, expr: Expr, ty: Option<Type>, at: Location) -> Result<Typed> {
+        self.node(expr, ty, at, Size::default())
     }
 }
 
-const OPERAND: &str = "a column, a value, :parameter or ( … )";
 const SUPPORTED: &str = "comparisons, AND, OR, NOT, IN, BETWEEN, LIKE, IS NULL";

@@ -13,7 +13,7 @@ use std::hint::black_box;
 use std::sync::Arc;
 use std::time::Instant;
 
-use common::{interval, median, table};
+use common::{interval, median, resident, table};
 use gossip_core::engine::{Engine, Input, Limits, Output, Request};
 use gossip_core::plan::EffectivePlan;
 use gossip_core::position::{Position, SnapshotPoint};
@@ -26,11 +26,6 @@ use serde_json::json;
 const SHARED: usize = 10;
 const ROUNDS: usize = 5;
 const CHANGES: u64 = 20_000;
-
-fn resident() -> f64 {
-    let statm = std::fs::read_to_string("/proc/self/statm").unwrap();
-    statm.split(' ').nth(1).unwrap().parse::<f64>().unwrap() * 4096.0
-}
 
 fn assignments() -> Arc<Table> {
     let column = |(name, ty): (&str, Type)| Column { name: name.into(), ty };

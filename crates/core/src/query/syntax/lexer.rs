@@ -7,9 +7,9 @@ use crate::query::QueryError;
 
 /// Where a token starts: line and column, both counted from 1, the column in characters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Location {
-    pub(super) line: u64,
-    pub(super) column: u64,
+pub(crate) struct Location {
+    pub(crate) line: u64,
+    pub(crate) column: u64,
 }
 
 /// A name, or a word of the language.
@@ -128,7 +128,7 @@ pub(super) fn excerpt(text: &str) -> String {
 }
 
 /// A text that cannot be taken, and what would have been understood.
-pub(super) fn invalid(at: Location, message: impl Into<String>, expected: impl Into<String>) -> QueryError {
+pub(crate) fn invalid(at: Location, message: impl Into<String>, expected: impl Into<String>) -> QueryError {
     QueryError::Invalid { line: at.line, column: at.column, message: message.into(), expected: expected.into() }
 }
 

@@ -9,10 +9,10 @@ use crate::subquery::{SubqueryResults, ValueSet};
 
 /// The values that all lookups have found, and who asks them.
 #[derive(Debug, Default)]
-pub(super) struct Known(pub(super) HashMap<Arc<Subquery>, Asked>);
+pub(super) struct SubquerySets(pub(super) HashMap<Arc<Subquery>, MaintainedSet>);
 
 #[derive(Debug)]
-pub(super) struct Asked {
+pub(super) struct MaintainedSet {
     pub(super) values: ValueSet,
     /// The feed that keeps them up to date.
     pub(super) feed: FeedId,
@@ -20,7 +20,7 @@ pub(super) struct Asked {
     pub(super) by: Vec<FeedId>,
 }
 
-impl SubqueryResults for Known {
+impl SubqueryResults for SubquerySets {
     fn set(&self, of: &Subquery) -> Option<&ValueSet> {
         self.0.get(of).map(|a| &a.values)
     }

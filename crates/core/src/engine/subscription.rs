@@ -1,0 +1,76 @@
+//! What the engine keeps of a subscription. Little: a million of them may share few feeds.
+
+use std::sync::Arc;
+
+use serde_json::{Map, Value as Json};
+
+use super::io::Request;
+use crate::budget::{Cost, Owner};
+use crate::index::FeedId;
+use crate::position::Micros;
+use crate::rule::{Claims, RuleSet};
+
+/// A subscription of a feed.
+#[derive(Debug)]
+pub(super) struct Subscription {
+    /// What was asked for, shared with others on the feed who ask the same in the same words.
+    pub shared_request: Arc<SharedRequest>,
+    /// Who asks.
+    pub claims: Arc<Claims>,
+    /// Whom it is charged to.
+    pub owner: Option<Arc<Owner>>,
+    /// The feed that it hears.
+    pub feed: FeedId,
+    /// What it is charged with.
+    pub cost: Cost,
+}
+
+/// What somebody asks for, whoever it is.
+#[derive(Debug, PartialEq)]
+pub(super) struct SharedRequest {
+    query: Box<str>,
+    /// `None` where there are none.
+    params: Option<Box<Map<String, Json>>>,
+    every: Micros,
+    under: Option<Arc<RuleSet>>,
+    trusted: bool,
+    observed: bool,
+}
+
+impl SharedRequest {
+    /// What a request asks for, as `another` has it if that is the same.
+    pub(super) fn shared(request: &mut Request, another: Option<&Arc<SharedRequest>>) -> Arc<SharedRequest> {
+        let params = std::mem::take(&mut request.params);
+        let shared_request = SharedRequest {
+            query: std::mem::take(&mut request.query).into(),
+            params: (!params.is_empty()).then(|| Box::new(params)),
+            every: request.every,
+            under: request.under.take(),
+            trusted: request.trusted,
+            observed: request.observed,
+        };
+        match another.filter(|another| ***another == shared_request) {
+            Some(another) => another.clone(),
+            None => Arc::new(shared_request),
+        }
+    }
+}
+
+impl Subscription {
+    /// The request again, without where to resume.
+    pub(super) fn request(&self) -> Request {
+        let SharedRequest { query, params, every, under, trusted, observed } = &*self.shared_request;
+        Request {
+            query: query.to_string(),
+            params: params.as_deref().cloned().unwrap_or_default(),
+            claims: self.claims.clone(),
+            trusted: *trusted,
+            observed: *observed,
+            every: *every,
+            resume: None,
+            owner: self.owner.clone(),
+            compiled: None,
+            under: under.clone(),
+        }
+    }
+}

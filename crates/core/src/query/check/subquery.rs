@@ -1,0 +1,119 @@
+//! Sub-selects of rules: `IN (SELECT …)` and `EXISTS (SELECT …)`, as the sets of values that they ask another table
+//! for.
+//!
+//! What a sub-select compares with the row around it must stand as an equality in its `WHERE`; the rest of the
+//! condition is about the other table alone, so that equal sets are kept once however many rows they are held against.
+
+use std::sync::Arc;
+
+use super::{Checker, Result, Size, Typed, scope};
+use crate::query::syntax::{Ast, Item, Location, Select, TableRef, invalid};
+use crate::query::{CmpOp, Expr, QueryError, Subquery};
+use crate::schema::Table;
+use crate::value::Type;
+
+/// Sub-selects within sub-selects: a rule asks a table that asks a table.
+const MAX_LEVELS: usize = 2;
+
+/// The `WHERE` of a sub-select.
+struct Filter {
+    /// What is compared with the row around it, with the column of the sub-select's own table.
+    apart: Vec<(Expr, usize)>,
+    /// The rest.
+    condition: Expr,
+    size: Size,
+}
+
+impl Checker<'_> {
+    /// `value IN (SELECT column FROM …)`
+    pub(super) fn in_subquery(&mut self, value: Ast, select: Select) -> Result<Typed> {
+        let value = self.expression(value)?;
+        let Select { at, items, from, condition } = select;
+        let table = self.enter(from, at)?;
+        let mut items = items.into_iter();
+        let column = match items.next() {
+            Some(Item::Expr(e)) => self.column(e)?,
+            Some(Item::Star(at)) => return Err(invalid(at, "* after IN", "the name of one column")),
+            None => return Err(invalid(at, "nothing is selected", "the name of one column")),
+        };
+        if let Some(second) = items.next() {
+            let at = match second {
+                Item::Star(at) => at,
+                Item::Expr(e) => e.at,
+            };
+            return Err(invalid(at, "a second column", "FROM: one column is selected after IN"));
+        }
+        let Filter { mut apart, condition, size: inner_size } = self.split(condition, at)?;
+        if !apart.is_empty() {
+            return Err(invalid(at, "a sub-select after IN that speaks of the row around it", "EXISTS (SELECT …)"));
+        }
+        self.scopes.pop();
+        let inner = self.leaf(Expr::Column(column), Some(table.columns[column].ty), at)?;
+        let (value_at, size) = (value.at, value.size.beside(inner_size));
+        let (value, _) = self.pair(value, inner)?;
+        apart.push((value, column));
+        self.node(member(table, apart, condition, false), Some(Type::Bool), value_at, size)
+    }
+
+    /// `EXISTS (SELECT … FROM …)`: what is selected does not matter.
+    pub(super) fn exists(&mut self, select: Select, at: Location) -> Result<Typed> {
+        let table = self.enter(select.from, select.at)?;
+        let Filter { apart, condition, size } = self.split(select.condition, at)?;
+        self.scopes.pop();
+        self.node(member(table, apart, condition, true), Some(Type::Bool), at, size)
+    }
+
+    /// From here on the row of another table is spoken of.
+    fn enter(&mut self, from: TableRef, at: Location) -> Result<Arc<Table>> {
+        let (Some(catalog), Some(own)) = (self.catalog, self.scopes.first()) else {
+            return Err(invalid(
+                at,
+                "SELECT is not supported here",
+                "a list of values; only rules may ask other tables",
+            ));
+        };
+        if self.scopes.len() > MAX_LEVELS {
+            let expected = format!("a value; sub-selects stand at most {MAX_LEVELS} levels deep");
+            return Err(invalid(at, "one sub-select too many", expected));
+        }
+        let scope = scope::of_rule(from, &own.table, catalog)?;
+        let table = scope.table.clone();
+        self.scopes.push(scope);
+        Ok(table)
+    }
+
+    /// What is compared with the row around, and the rest.
+    fn split(&mut self, condition: Option<Ast>, at: Location) -> Result<Filter> {
+        let (condition, size) = self.filter(condition)?;
+        let all = match condition {
+            Expr::And(all) => all,
+            one => vec![one],
+        };
+        let (mut apart, mut rest) = (Vec::new(), Vec::new());
+        for e in all {
+            let mut speaks_of_outer = false;
+            e.for_each(&mut |e| speaks_of_outer |= matches!(e, Expr::Outer(_)));
+            match e {
+                e if !speaks_of_outer => rest.push(e),
+                Expr::Cmp(CmpOp::Eq, a, b) => match (*a, *b) {
+                    (Expr::Outer(o), Expr::Column(c)) | (Expr::Column(c), Expr::Outer(o)) => {
+                        apart.push((Expr::Column(o), c));
+                    }
+                    _ => return Err(only_equal(at)),
+                },
+                _ => return Err(only_equal(at)),
+            }
+        }
+        Ok(Filter { apart, condition: Expr::And(rest), size })
+    }
+}
+
+fn only_equal(at: Location) -> QueryError {
+    let expected = "column = column, beside the other conditions with AND";
+    invalid(at, "a sub-select that compares with the row around it in another way", expected)
+}
+
+fn member(table: Arc<Table>, apart: Vec<(Expr, usize)>, condition: Expr, exists: bool) -> Expr {
+    let (of, columns) = apart.into_iter().unzip();
+    Expr::Member { of, subquery: Arc::new(Subquery::new(table, columns, condition)), exists }
+}

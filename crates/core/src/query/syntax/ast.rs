@@ -1,0 +1,153 @@
+//! The syntax tree. Each part knows where it stands in the text.
+
+use super::lexer::{Location, invalid};
+use super::{MAX_DEPTH, Result};
+use crate::query::CmpOp;
+
+/// An expression as it was written. Made by [`Ast::new`] alone.
+#[derive(Debug)]
+pub(crate) struct Ast {
+    pub(crate) at: Location,
+    pub(crate) node: Node,
+    depth: usize,
+}
+
+/// What an expression is made of.
+#[derive(Debug)]
+pub(crate) enum Node {
+    Null,
+    Bool(bool),
+    /// Digits, with a sign if there is one.
+    Number(String),
+    Text(String),
+    /// `:name`
+    Param(String),
+    /// A name of one or more parts: a column, perhaps with its table, or a claim.
+    Name(Vec<Ident>),
+    Not(Box<Ast>),
+    And(Vec<Ast>),
+    Or(Vec<Ast>),
+    Compare(CmpOp, Box<Ast>, Box<Ast>),
+    /// `value = ANY (list)`
+    AnyOf(Box<Ast>, Box<Ast>),
+    IsNull(Box<Ast>),
+    In(Box<Ast>, Vec<Ast>),
+    InSelect(Box<Ast>, Box<Select>),
+    Exists(Box<Select>),
+    Between {
+        value: Box<Ast>,
+        low: Box<Ast>,
+        high: Box<Ast>,
+    },
+    Like {
+        value: Box<Ast>,
+        pattern: Box<Ast>,
+        escape: Option<char>,
+    },
+    Cast(Box<Ast>, TypeName),
+    /// `a || b || …`
+    Concat(Vec<Ast>),
+    /// A function with its arguments; `None` for `(*)`.
+    Call(Ident, Option<Vec<Ast>>),
+}
+
+/// A name as it was written, without quotes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Ident {
+    pub(crate) name: String,
+    /// Written in double quotes: compared exactly.
+    pub(crate) quoted: bool,
+    pub(crate) at: Location,
+}
+
+/// The name of a type, in lower case.
+#[derive(Debug)]
+pub(crate) struct TypeName {
+    pub(crate) name: String,
+    pub(crate) at: Location,
+}
+
+/// A table with the schema and the other name that it is given.
+#[derive(Debug)]
+pub(crate) struct TableRef {
+    pub(crate) schema: Option<Ident>,
+    pub(crate) table: Ident,
+    pub(crate) alias: Option<Ident>,
+}
+
+impl TableRef {
+    /// Where it stands.
+    pub(crate) fn at(&self) -> Location {
+        self.schema.as_ref().unwrap_or(&self.table).at
+    }
+
+    /// The name as it was written.
+    pub(crate) fn full(&self) -> String {
+        let schema = self.schema.as_ref().map(|s| format!("{}.", s.name)).unwrap_or_default();
+        format!("{schema}{}", self.table.name)
+    }
+}
+
+/// What is selected.
+#[derive(Debug)]
+pub(crate) enum Item {
+    /// `*`
+    Star(Location),
+    /// An expression.
+    Expr(Ast),
+}
+
+/// `SELECT … FROM … WHERE …`
+#[derive(Debug)]
+pub(crate) struct Select {
+    pub(crate) at: Location,
+    pub(crate) items: Vec<Item>,
+    pub(crate) from: TableRef,
+    pub(crate) condition: Option<Ast>,
+}
+
+impl Select {
+    fn depth(&self) -> usize {
+        let of = |item: &Item| if let Item::Expr(e) = item { e.depth } else { 0 };
+        self.items.iter().map(of).chain(self.condition.iter().map(|c| c.depth)).max().unwrap_or(0)
+    }
+}
+
+impl Node {
+    /// The deepest of its parts.
+    fn depth(&self) -> usize {
+        let of = |all: &[Ast]| all.iter().map(|a| a.depth).max().unwrap_or(0);
+        match self {
+            Node::Null | Node::Bool(_) | Node::Number(_) | Node::Text(_) | Node::Param(_) | Node::Name(_) => 0,
+            Node::Not(a) | Node::IsNull(a) | Node::Cast(a, _) => a.depth,
+            Node::And(all) | Node::Or(all) | Node::Concat(all) => of(all),
+            Node::Compare(_, a, b) | Node::AnyOf(a, b) => a.depth.max(b.depth),
+            Node::In(a, list) => a.depth.max(of(list)),
+            Node::InSelect(a, select) => a.depth.max(select.depth()),
+            Node::Exists(select) => select.depth(),
+            Node::Between { value, low, high } => value.depth.max(low.depth).max(high.depth),
+            Node::Like { value, pattern, .. } => value.depth.max(pattern.depth),
+            Node::Call(_, args) => args.as_deref().map_or(0, of),
+        }
+    }
+}
+
+impl Ast {
+    /// An expression at its place.
+    ///
+    /// # Errors
+    /// It is deeper than [`MAX_DEPTH`]. How many parts a text becomes is bounded by its length.
+    pub(super) fn new(at: Location, node: Node) -> Result<Ast> {
+        let depth = node.depth() + 1;
+        if depth > MAX_DEPTH {
+            return Err(invalid(at, "nested too deeply", format!("at most {MAX_DEPTH} levels")));
+        }
+        Ok(Ast { at, node, depth })
+    }
+
+    /// The same at another place: where its brackets open.
+    pub(super) fn placed(mut self, at: Location) -> Ast {
+        self.at = at;
+        self
+    }
+}

@@ -1,0 +1,277 @@
+//! Expressions, from `OR` down to single values.
+
+use super::ast::{Ast, Node, TypeName};
+use super::keyword::Keyword;
+use super::lexer::{Location, Token};
+use super::{OPERAND, Parser, Result};
+use crate::query::CmpOp;
+
+impl Parser<'_> {
+    /// `OR` and everything that binds more tightly.
+    pub(super) fn expression(&mut self, depth: usize) -> Result<Ast> {
+        self.chain(depth, Keyword::Or, Self::conjunction, Node::Or)
+    }
+
+    fn conjunction(&mut self, depth: usize) -> Result<Ast> {
+        self.chain(depth, Keyword::And, Self::negation, Node::And)
+    }
+
+    /// One part, or several with a word between them.
+    fn chain(
+        &mut self,
+        depth: usize,
+        word: Keyword,
+        part: impl Fn(&mut Self, usize) -> Result<Ast>,
+        join: impl FnOnce(Vec<Ast>) -> Node,
+    ) -> Result<Ast> {
+        let first = part(self, depth)?;
+        if self.keyword() != word {
+            return Ok(first);
+        }
+        let at = first.at;
+        let mut all = vec![first];
+        while self.take_keyword(word) {
+            all.push(part(self, depth)?);
+        }
+        Ast::new(at, join(all))
+    }
+
+    fn negation(&mut self, depth: usize) -> Result<Ast> {
+        let at = self.at();
+        if !self.take_keyword(Keyword::Not) {
+            return self.is_null(depth);
+        }
+        let inner = self.deeper(depth, Self::negation)?;
+        Ast::new(at, Node::Not(Box::new(inner)))
+    }
+
+    /// An expression, or its opposite.
+    fn maybe_not(not: bool, e: Ast) -> Result<Ast> {
+        if not { Ast::new(e.at, Node::Not(Box::new(e))) } else { Ok(e) }
+    }
+
+    fn is_null(&mut self, depth: usize) -> Result<Ast> {
+        let mut left = self.comparison(depth)?;
+        while self.take_keyword(Keyword::Is) {
+            let not = self.take_keyword(Keyword::Not);
+            self.need_keyword(Keyword::Null, if not { "NULL" } else { "NULL or NOT NULL" })?;
+            left = Self::maybe_not(not, Ast::new(left.at, Node::IsNull(Box::new(left)))?)?;
+        }
+        Ok(left)
+    }
+
+    fn comparison(&mut self, depth: usize) -> Result<Ast> {
+        let left = self.predicate(depth)?;
+        let op = match self.peek() {
+            Token::Eq => CmpOp::Eq,
+            Token::Ne => CmpOp::Ne,
+            Token::Lt => CmpOp::Lt,
+            Token::Le => CmpOp::Le,
+            Token::Gt => CmpOp::Gt,
+            Token::Ge => CmpOp::Ge,
+            _ => return Ok(left),
+        };
+        self.next += 1;
+        let (at, left) = (left.at, Box::new(left));
+        if !matches!(self.keyword(), Keyword::Any | Keyword::Some) {
+            let right = Box::new(self.predicate(depth)?);
+            return Ast::new(at, Node::Compare(op, left, right));
+        }
+        if op != CmpOp::Eq {
+            return Err(self.unexpected("a value; only = goes with ANY"));
+        }
+        self.next += 1;
+        self.need(&Token::LParen, "( and a list")?;
+        let list = self.deeper(depth, Self::operand)?;
+        self.need(&Token::RParen, ")")?;
+        Ast::new(at, Node::AnyOf(left, Box::new(list)))
+    }
+
+    fn predicate(&mut self, depth: usize) -> Result<Ast> {
+        let left = self.operand(depth)?;
+        let before_not = self.next;
+        let not = self.take_keyword(Keyword::Not);
+        let at = left.at;
+        let node = if self.take_keyword(Keyword::In) {
+            self.among(left, depth)?
+        } else if self.take_keyword(Keyword::Between) {
+            let low = Box::new(self.operand(depth)?);
+            self.need_keyword(Keyword::And, "AND and the upper bound")?;
+            Node::Between { value: Box::new(left), low, high: Box::new(self.operand(depth)?) }
+        } else if self.take_keyword(Keyword::Like) {
+            self.like(left, depth)?
+        } else if not {
+            self.next = before_not + 1;
+            return Err(self.unexpected("IN, BETWEEN or LIKE"));
+        } else {
+            return Ok(left);
+        };
+        Self::maybe_not(not, Ast::new(at, node)?)
+    }
+
+    /// After `value IN`.
+    fn among(&mut self, value: Ast, depth: usize) -> Result<Node> {
+        self.need(&Token::LParen, "( and a list of values")?;
+        let value = Box::new(value);
+        if self.keyword() == Keyword::Select {
+            let select = Box::new(self.deeper(depth, Self::select_at)?);
+            self.need(&Token::RParen, "AND, OR or )")?;
+            return Ok(Node::InSelect(value, select));
+        }
+        Ok(Node::In(value, self.list(depth)?))
+    }
+
+    /// Values with commas between them, and the closing bracket.
+    fn list(&mut self, depth: usize) -> Result<Vec<Ast>> {
+        let mut items = Vec::new();
+        loop {
+            items.push(self.operand(depth)?);
+            if self.take(&Token::RParen) {
+                return Ok(items);
+            }
+            self.need(&Token::Comma, "a comma or )")?;
+        }
+    }
+
+    /// After `value LIKE`.
+    fn like(&mut self, value: Ast, depth: usize) -> Result<Node> {
+        let pattern = Box::new(self.operand(depth)?);
+        let mut escape = Some('\\');
+        if self.take_keyword(Keyword::Escape) {
+            let Token::Text(s) = self.peek() else {
+                return Err(self.unexpected("a character in quotes"));
+            };
+            let mut chars = s.chars();
+            escape = chars.next();
+            if chars.next().is_some() {
+                return Err(self.unexpected("one character or none"));
+            }
+            self.next += 1;
+        }
+        Ok(Node::Like { value: Box::new(value), pattern, escape })
+    }
+
+    /// Values joined by `||`.
+    pub(super) fn operand(&mut self, depth: usize) -> Result<Ast> {
+        let first = self.value(depth)?;
+        if *self.peek() != Token::Concat {
+            return Ok(first);
+        }
+        let at = first.at;
+        let mut parts = vec![first];
+        while self.take(&Token::Concat) {
+            parts.push(self.value(depth)?);
+        }
+        Ast::new(at, Node::Concat(parts))
+    }
+
+    /// One value, with the casts that follow it.
+    fn value(&mut self, depth: usize) -> Result<Ast> {
+        let mut value = self.single(depth)?;
+        while self.take(&Token::DoubleColon) {
+            let ty = self.type_name()?;
+            value = Ast::new(value.at, Node::Cast(Box::new(value), ty))?;
+        }
+        Ok(value)
+    }
+
+    fn type_name(&mut self) -> Result<TypeName> {
+        let first = self.name("the name of a type")?;
+        let (mut name, at) = (first.name.to_ascii_lowercase(), first.at);
+        if name == "double" {
+            let precision = self.name("PRECISION")?.name.to_ascii_lowercase();
+            name = format!("{name} {precision}");
+        }
+        Ok(TypeName { name, at })
+    }
+
+    fn single(&mut self, depth: usize) -> Result<Ast> {
+        let at = self.at();
+        match self.peek().clone() {
+            Token::LParen => {
+                self.next += 1;
+                if self.keyword() == Keyword::Select {
+                    return Err(self.unexpected("a condition; SELECT stands after IN or EXISTS"));
+                }
+                let inner = self.deeper(depth, Self::expression)?;
+                self.need(&Token::RParen, ")")?;
+                Ok(inner.placed(at))
+            }
+            Token::Number(digits) => self.leaf(Node::Number(digits)),
+            sign @ (Token::Minus | Token::Plus) => {
+                self.next += 1;
+                let Token::Number(digits) = self.peek().clone() else { return Err(self.unexpected("a number")) };
+                self.next += 1;
+                Ast::new(at, Node::Number(if sign == Token::Minus { format!("-{digits}") } else { digits }))
+            }
+            Token::Text(s) => self.leaf(Node::Text(s)),
+            Token::Colon => {
+                self.next += 1;
+                let name = self.word("the name of a parameter")?.name;
+                Ast::new(at, Node::Param(name))
+            }
+            Token::Word(_) => self.worded(depth),
+            _ => Err(self.unexpected(OPERAND)),
+        }
+    }
+
+    fn leaf(&mut self, node: Node) -> Result<Ast> {
+        let at = self.at();
+        self.next += 1;
+        Ast::new(at, node)
+    }
+
+    /// What begins with a word: a constant, a function, a name.
+    fn worded(&mut self, depth: usize) -> Result<Ast> {
+        let at = self.at();
+        match self.keyword() {
+            Keyword::True => self.leaf(Node::Bool(true)),
+            Keyword::False => self.leaf(Node::Bool(false)),
+            Keyword::Null => self.leaf(Node::Null),
+            Keyword::Exists => {
+                self.next += 1;
+                self.need(&Token::LParen, "( and SELECT")?;
+                let select = self.deeper(depth, Self::select_at)?;
+                self.need(&Token::RParen, "AND, OR or )")?;
+                Ast::new(at, Node::Exists(Box::new(select)))
+            }
+            Keyword::Cast => {
+                self.next += 1;
+                self.need(&Token::LParen, "( and a value")?;
+                let value = self.deeper(depth, Self::operand)?;
+                self.need_keyword(Keyword::As, "AS and a type")?;
+                let ty = self.type_name()?;
+                self.need(&Token::RParen, ")")?;
+                Ast::new(at, Node::Cast(Box::new(value), ty))
+            }
+            _ if *self.peek_at(1) == Token::LParen && self.names_function() => self.call(depth, at),
+            _ => self.dotted(at),
+        }
+    }
+
+    /// Whether a word before a bracket is a function's name.
+    fn names_function(&self) -> bool {
+        matches!(self.keyword(), Keyword::Left | Keyword::Right) || !self.keyword().is_reserved()
+    }
+
+    fn call(&mut self, depth: usize, at: Location) -> Result<Ast> {
+        let name = self.word(OPERAND)?;
+        self.next += 1;
+        if *self.peek() == Token::Star && *self.peek_at(1) == Token::RParen {
+            self.next += 2;
+            return Ast::new(at, Node::Call(name, None));
+        }
+        let args = if self.take(&Token::RParen) { Vec::new() } else { self.deeper(depth, Self::list)? };
+        Ast::new(at, Node::Call(name, Some(args)))
+    }
+
+    /// A name, with those before it.
+    fn dotted(&mut self, at: Location) -> Result<Ast> {
+        let mut parts = vec![self.name(OPERAND)?];
+        while self.take(&Token::Period) {
+            // A claim may have any name: `claim.group`.
+            parts.push(self.word("a name")?);
+        }
+        Ast::new(at, Node::Name(parts))
+    }
+}

@@ -7,7 +7,7 @@ use async_trait::async_trait;
 use gossip_core::cluster::message::Message as Member;
 use gossip_core::cluster::{Cluster, Output};
 use gossip_core::position::Position;
-use gossip_core::topic::{From, Keep, Topic};
+use gossip_core::topic::{ColumnSource, Retention, Topic};
 use gossip_core::value::Type;
 use gossip_protocol::CloudEvent;
 use gossip_protocol::system::{InstanceRow, LinkRow};
@@ -17,7 +17,7 @@ use gossip_relay::event::{decode, encode, learn};
 use gossip_relay::message::{Message, Path};
 use gossip_relay::parts::Part;
 use gossip_relay::vouch::Keys;
-use gossip_relay::{Heard, Relay, RelayError, Settings};
+use gossip_relay::{Received, Relay, RelayError, Settings};
 use parking_lot::Mutex;
 use tokio::runtime::{Builder, Runtime};
 use tokio::sync::mpsc;
@@ -108,8 +108,8 @@ fn message(prefix: &str, how: u8, bytes: &[u8]) -> Message {
 
 /// A topic that keeps what it hears.
 fn notes() -> Arc<Topic> {
-    let columns = vec![("text".into(), Type::Text, From::Path(vec!["text".into()]))];
-    Arc::new(Topic::new("notes", columns, &[], Keep::Newest(8), None).expect("a topic"))
+    let columns = vec![("text".into(), Type::Text, ColumnSource::Path(vec!["text".into()]))];
+    Arc::new(Topic::new("notes", columns, &[], Retention::Newest(8), None).expect("a topic"))
 }
 
 /// What an instance makes of events, had the relay let them through, which it does while they are fresh: whatever follows
@@ -142,13 +142,13 @@ async fn hear(said: Said, settings: &Settings) {
     let mut inbox = relay.join().await.expect("it listens");
     while let Some(heard) = inbox.recv().await {
         match heard {
-            Heard::Interval(interval) => {
+            Received::Interval(interval) => {
                 // What is said on is understood as well.
                 let mut tables = BTreeMap::new();
                 learn(&mut tables, &interval);
                 decode(&encode(&interval, &tables)).expect("what it says itself");
             }
-            Heard::Event(event) => {
+            Received::Event(event) => {
                 let again: CloudEvent = serde_json::from_slice(&event.event.to_bytes()).expect("what it says itself");
                 assert_eq!(again.check(), Ok(()));
             }

@@ -73,7 +73,7 @@ fn decisions(config: &Config) -> Result<Option<Arc<Decisions>>, Failure> {
 }
 
 /// What follows where instances do not know each other.
-pub const ANYBODY: &str = "whoever is let onto the broker can speak as an instance";
+pub const ANYBODY: &str = "anyone with access to the broker can impersonate an instance";
 /// And what to do about it.
 pub const SET_A_SECRET: &str = "set relay.secret_env, or auth.secret_env";
 

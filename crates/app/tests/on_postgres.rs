@@ -174,7 +174,8 @@ async fn a_million_rows_in_a_snapshot_and_in_a_transaction_stay_within_bounds() 
     );
     let (mut rows, mut more, mut parts) = (first.rows.len(), first.more, 1);
     while more {
-        if let (Incoming::Told(Notification::Rows { rows: part, more: further, .. }), _) = session.next().await.unwrap()
+        if let (Incoming::Notification(Notification::Rows { rows: part, more: further, .. }), _) =
+            session.next().await.unwrap()
         {
             (rows, more, parts) = (rows + part.len(), further, parts + 1);
         }
@@ -193,7 +194,7 @@ async fn a_million_rows_in_a_snapshot_and_in_a_transaction_stay_within_bounds() 
     let (mut removed, mut replaced, mut shown, mut whole) = (0, 0, 0, false);
     loop {
         let (incoming, text) = session.next().await.unwrap();
-        let Incoming::Told(told) = incoming else { continue };
+        let Incoming::Notification(told) = incoming else { continue };
         match told {
             Notification::Delta { changes, more, .. } => {
                 removed += changes.iter().filter(|c| matches!(c, ChangeEntry::Remove { .. })).count();

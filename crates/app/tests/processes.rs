@@ -306,7 +306,7 @@ fn everything_is_heard_once(kind: Kind) {
         let mut heard = Vec::new();
         let all = async {
             while heard.len() < n {
-                let (Incoming::Told(_), text) = s.next().await.unwrap() else { continue };
+                let (Incoming::Notification(_), text) = s.next().await.unwrap() else { continue };
                 let message: Json = serde_json::from_str(&text).unwrap();
                 assert!(message["method"] != "snapshot", "{text}");
                 let changes = message["params"]["changes"].as_array().into_iter().flatten();
@@ -401,7 +401,7 @@ fn everything_stays_right_while_things_fail(kind: Kind) {
     held(&mut c, "a cut between an instance and the broker", None, &mut |c| {
         c.proxy.cut();
         std::thread::sleep(lasts);
-        c.proxy.mend();
+        c.proxy.restore();
     });
     let reader = c.reader(None);
     held(&mut c, "the reader's death", Some(reader), &mut |c| {

@@ -7,7 +7,7 @@ use gossip::workbench::Access;
 use gossip::workbench::Place;
 use gossip::workbench::message::Effect;
 use gossip::workbench::message::Message;
-use gossip::workbench::message::Told;
+use gossip::workbench::message::QueryUpdate;
 use gossip::workbench::rail::View;
 use gossip::workbench::state::Overlay;
 use gossip::workbench::state::State;
@@ -282,12 +282,12 @@ fn a_click_chooses_what_is_under_it_and_the_wheel_walks() {
     assert_eq!(s.view, View::Tables);
 }
 
-fn rows(all: &[(i64, &str)], deltas: u64) -> Told {
+fn rows(all: &[(i64, &str)], deltas: u64) -> QueryUpdate {
     let column = |name: &str| ColumnInfo { name: name.into(), ty: "text".into(), key: name == "id" };
     let one = |(id, status): &(i64, &str)| {
         (format!("[{id}]"), json!({"id": id, "status": status}).as_object().cloned().unwrap())
     };
-    Told::Rows {
+    QueryUpdate::Rows {
         columns: vec![column("id"), column("status"), column("hidden")],
         rows: all.iter().map(one).collect(),
         total: all.len(),
@@ -309,11 +309,11 @@ fn inspection() -> Inspection {
         columns: vec![column("id"), column("status")],
         rows: Some(rows),
     };
-    let finding = |about: &str, text: &str, mend: Option<&str>| Finding {
+    let finding = |about: &str, text: &str, fix: Option<&str>| Finding {
         blocks: true,
         about: about.into(),
         text: text.into(),
-        mend: mend.map(String::from),
+        fix: fix.map(String::from),
     };
     Inspection {
         tables: vec![table("calls", true, 3), table("dues", false, 1)],
@@ -355,7 +355,7 @@ fn a_query_is_completed_asked_and_shown_as_it_changes() {
     assert_eq!((b.as_str(), i.as_str()), ("Board", "Imre"));
 
     let refused = Refused { text: "column status is not known or not permitted".into(), place: Some((1, 27)) };
-    update(&mut s, Message::Asked(*board, Told::Refused(refused)));
+    update(&mut s, Message::Asked(*board, QueryUpdate::Refused(refused)));
     update(&mut s, Message::Asked(*imre, rows(&[(1, "expected"), (2, "inbound"), (3, "berthed")], 0)));
     let screen = draw(&mut s, 160, 47);
     let query_line = screen.lines().find(|l| l.contains("WHERE status")).unwrap();

@@ -58,7 +58,7 @@ pub enum Incoming {
     /// The answer to a call.
     Answer(u64, Result<Json, RpcError>),
     /// What it tells unasked.
-    Told(Notification),
+    Notification(Notification),
 }
 
 /// Which way a message went.
@@ -258,7 +258,7 @@ fn understand(text: &str) -> Result<Incoming, ClientError> {
     let bad = |e: serde_json::Error| ClientError::NotUnderstood(e.to_string());
     let mut json: Json = serde_json::from_str(text).map_err(bad)?;
     if json.get("method").is_some() {
-        return serde_json::from_value(json).map(Incoming::Told).map_err(bad);
+        return serde_json::from_value(json).map(Incoming::Notification).map_err(bad);
     }
     let id = json.get("id").and_then(Json::as_u64).unwrap_or(0);
     if let Some(error) = json.get_mut("error") {

@@ -100,7 +100,7 @@ impl ReconnectingSubscription {
                 }
             };
             let lost = match tokio::time::timeout(SILENCE, session.next()).await {
-                Ok(Ok((Incoming::Told(told), _))) => match live.apply(&told) {
+                Ok(Ok((Incoming::Notification(told), _))) => match live.apply(&told) {
                     Ok(Applied::NotMine) => continue,
                     Ok(Applied::Whole(why)) => {
                         self.complete = !live.unfinished;

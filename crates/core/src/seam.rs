@@ -30,7 +30,7 @@ struct Laid {
     number: u64,
     row: LaidRow,
     /// The row as it is in the table; `None` where it is gone, or nothing is known of it.
-    told: Option<Told>,
+    known_row: Option<KnownRow>,
 }
 
 #[derive(Debug)]
@@ -45,7 +45,7 @@ enum LaidRow {
 
 /// What changes told of a row.
 #[derive(Debug)]
-struct Told {
+struct KnownRow {
     row: Row,
     /// What the query reads and none of them told.
     omitted_columns: ColumnSet,
@@ -138,26 +138,28 @@ impl SnapshotMerge {
     #[must_use]
     pub fn overlay(&mut self, plan: &EffectivePlan, t: &Transaction, change: &RowChange) -> bool {
         let key = self.key(change.key.clone(), 1);
-        let told = self.told(plan, t, change, &key);
-        let row = match &told {
+        let known_row = self.known_row(plan, t, change, &key);
+        let row = match &known_row {
             None if plan.is_about(change) && change.new.is_none() => LaidRow::Gone,
             None => LaidRow::Unclear,
-            Some(told) if !told.omitted_columns.is_empty() && plan.is_decided_by_any_of(&told.omitted_columns) => {
+            Some(known_row)
+                if !known_row.omitted_columns.is_empty() && plan.is_decided_by_any_of(&known_row.omitted_columns) =>
+            {
                 LaidRow::Partly
             }
-            Some(told) => match plan.see(&told.row, &()) {
+            Some(known_row) => match plan.see(&known_row.row, &()) {
                 // Whatever was left out.
                 None => LaidRow::Gone,
-                Some(seen) if told.omitted_columns.is_empty() => LaidRow::There(seen),
+                Some(seen) if known_row.omitted_columns.is_empty() => LaidRow::There(seen),
                 Some(_) => LaidRow::Partly,
             },
         };
-        self.overlay.insert(key, Laid { position: t.position, number: t.number, row, told });
+        self.overlay.insert(key, Laid { position: t.position, number: t.number, row, known_row });
         self.overlay.len() <= MAX_OVERLAY
     }
 
     /// What is known of a row after a change, of the change itself and of those before it.
-    fn told(&self, plan: &EffectivePlan, t: &Transaction, change: &RowChange, key: &Key) -> Option<Told> {
+    fn known_row(&self, plan: &EffectivePlan, t: &Transaction, change: &RowChange, key: &Key) -> Option<KnownRow> {
         let row = change.new.as_ref().filter(|_| plan.is_about(change))?;
         let omitted_columns: ColumnSet = match change.omitted_columns.is_empty() {
             true => ColumnSet::default(),
@@ -168,15 +170,19 @@ impl SnapshotMerge {
         };
         let moved = change.old == Old::Known(None) && !omitted_columns.is_empty();
         if omitted_columns.is_empty() || moved {
-            return Some(Told { row: row.clone(), omitted_columns, moved: moved.then_some((t.position, t.number)) });
+            return Some(KnownRow {
+                row: row.clone(),
+                omitted_columns,
+                moved: moved.then_some((t.position, t.number)),
+            });
         }
         let Some(laid) = self.overlay.get(key) else {
-            return Some(Told { row: row.clone(), omitted_columns, moved: None });
+            return Some(KnownRow { row: row.clone(), omitted_columns, moved: None });
         };
-        let before = laid.told.as_ref()?;
+        let before = laid.known_row.as_ref()?;
         let row = filled(row, &omitted_columns, &before.row);
         let omitted_columns = omitted_columns.iter().filter(|i| before.omitted_columns.contains(*i)).collect();
-        Some(Told { row, omitted_columns, moved: before.moved })
+        Some(KnownRow { row, omitted_columns, moved: before.moved })
     }
 
     /// The result at `reached`, once the engine has passed all that the snapshot shows and stands between
@@ -198,11 +204,11 @@ impl SnapshotMerge {
                 // The snapshot has seen this already, and possibly what came after it.
                 continue;
             }
-            if let (LaidRow::Partly, Some(told)) = (&laid.row, &laid.told)
-                && told.moved.is_none_or(|(position, number)| shows.has(position, number))
+            if let (LaidRow::Partly, Some(known_row)) = (&laid.row, &laid.known_row)
+                && known_row.moved.is_none_or(|(position, number)| shows.has(position, number))
                 && let Some(shown) = whole.get(&key)
             {
-                let row = filled(&told.row, &told.omitted_columns, shown);
+                let row = filled(&known_row.row, &known_row.omitted_columns, shown);
                 laid.row = plan.see(&row, &()).map_or(LaidRow::Gone, LaidRow::There);
             }
             let place = rows.binary_search_by(|(k, _)| k.cmp(&key));

@@ -22,7 +22,7 @@ use crate::schema::{Column, ColumnSet, Identified, Key, Row, TOPIC_SOURCE, Table
 use crate::value::{Type, Value};
 
 /// Rows that one topic keeps at most. Of more keys than this the newest are not kept; of more events the oldest go.
-pub const MAX_KEPT: usize = 100_000;
+pub const MAX_RETAINED: usize = 100_000;
 
 /// Room for what one topic keeps, in bytes, about. Without a key the oldest events go; of a key, one that needs more is
 /// not kept.
@@ -56,7 +56,7 @@ pub struct TopicEvent {
 
 /// Where a column's value comes from.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum From {
+pub enum ColumnSource {
     /// The event's data, by the names of members from the outside in.
     Path(Vec<String>),
     /// The event's id.
@@ -71,15 +71,15 @@ pub enum From {
     Sender,
 }
 
-impl From {
+impl ColumnSource {
     /// The attribute of this name.
-    pub fn attribute(name: &str) -> Option<From> {
+    pub fn attribute(name: &str) -> Option<ColumnSource> {
         Some(match name {
-            "id" => From::Id,
-            "source" => From::Source,
-            "subject" => From::Subject,
-            "time" => From::Time,
-            "sender" => From::Sender,
+            "id" => ColumnSource::Id,
+            "source" => ColumnSource::Source,
+            "subject" => ColumnSource::Subject,
+            "time" => ColumnSource::Time,
+            "sender" => ColumnSource::Sender,
             _ => return None,
         })
     }
@@ -87,7 +87,7 @@ impl From {
 
 /// What a topic shows to those who come later.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Keep {
+pub enum Retention {
     /// Nothing: its events are for those who listen then.
     Nothing,
     /// The last event of each key.
@@ -104,9 +104,9 @@ pub struct Topic {
     /// The table that its events are rows of. It has a key where the last event of each key is kept, else none.
     pub table: Identified,
     /// Where the columns' values come from.
-    pub from: Vec<From>,
+    pub from: Vec<ColumnSource>,
     /// What is kept.
-    pub keep: Keep,
+    pub keep: Retention,
     /// The column that says which event of a key is the last one; the event's time if absent.
     pub order: Option<usize>,
 }
@@ -119,9 +119,9 @@ impl Topic {
     /// What does not fit together.
     pub fn new(
         name: &str,
-        columns: Vec<(String, Type, From)>,
+        columns: Vec<(String, Type, ColumnSource)>,
         key: &[String],
-        keep: Keep,
+        keep: Retention,
         order: Option<&str>,
     ) -> Result<Topic, String> {
         let place = |what: &str, name: &str| {
@@ -131,18 +131,18 @@ impl Topic {
         if columns.is_empty() {
             return Err("columns: expected at least one".into());
         }
-        if keep == Keep::Last && key.is_empty() {
+        if keep == Retention::Last && key.is_empty() {
             return Err("keep = \"last\" needs a key: the last event of what?".into());
         }
-        if keep != Keep::Last && !key.is_empty() {
+        if keep != Retention::Last && !key.is_empty() {
             return Err("a key is for keep = \"last\"".into());
         }
-        if keep != Keep::Last && order.is_some() {
+        if keep != Retention::Last && order.is_some() {
             return Err("order is for keep = \"last\"".into());
         }
         let key = key.iter().map(|k| place("key", k)).collect::<Result<_, _>>()?;
         let order = order.map(|o| place("order", o)).transpose()?;
-        let column = |(name, ty, _): &(String, Type, From)| Column { name: name.as_str().into(), ty: *ty };
+        let column = |(name, ty, _): &(String, Type, ColumnSource)| Column { name: name.as_str().into(), ty: *ty };
         let table = Table {
             name: TableName::plain(name),
             source: TOPIC_SOURCE.into(),
@@ -157,7 +157,7 @@ impl Topic {
 
     /// The columns that the publisher's data fills.
     pub fn chosen(&self) -> ColumnSet {
-        let paths = self.from.iter().enumerate().filter(|(_, from)| matches!(from, From::Path(_)));
+        let paths = self.from.iter().enumerate().filter(|(_, from)| matches!(from, ColumnSource::Path(_)));
         paths.map(|(i, _)| i).collect()
     }
 
@@ -167,16 +167,16 @@ impl Topic {
     /// What does not fit, without its value.
     pub fn row(&self, event: &TopicEvent) -> Result<Row, String> {
         let text = |t: &Option<Arc<str>>| t.as_ref().map_or(Value::Null, |t| Value::text(&**t));
-        let cell = |(column, from): (&Column, &From)| match from {
-            From::Path(path) => {
+        let cell = |(column, from): (&Column, &ColumnSource)| match from {
+            ColumnSource::Path(path) => {
                 let found = path.iter().try_fold(&event.data, |at, name| at.get(name)).unwrap_or(&Json::Null);
                 Value::from_json(found, column.ty).map_err(|e| format!("{}: {e}", column.name))
             }
-            From::Id => Ok(Value::text(&*event.id)),
-            From::Source => Ok(Value::text(&*event.source)),
-            From::Subject => Ok(text(&event.subject)),
-            From::Time => Ok(Value::Timestamptz(event.time.saturating_sub(datetime::SINCE_1970))),
-            From::Sender => Ok(text(&event.sender)),
+            ColumnSource::Id => Ok(Value::text(&*event.id)),
+            ColumnSource::Source => Ok(Value::text(&*event.source)),
+            ColumnSource::Subject => Ok(text(&event.subject)),
+            ColumnSource::Time => Ok(Value::Timestamptz(event.time.saturating_sub(datetime::SINCE_1970))),
+            ColumnSource::Sender => Ok(text(&event.sender)),
         };
         let row: Row = self.table.columns.iter().zip(&self.from).map(cell).collect::<Result<_, _>>()?;
         let missing = self.table.key.iter().find(|&&i| row[i] == Value::Null);
@@ -253,7 +253,7 @@ fn mark((_, time, (sender, source, id)): &Stamp) -> u64 {
 
 /// What became of an event.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Taken {
+pub enum TopicUpdate {
     /// It changed the topic's table.
     Changed(RowChange),
     /// It was taken before.
@@ -310,26 +310,26 @@ impl TopicState {
     ///
     /// # Errors
     /// Why it is not one of this topic's, without its values.
-    pub fn take(&mut self, event: TopicEvent) -> Result<Taken, String> {
+    pub fn take(&mut self, event: TopicEvent) -> Result<TopicUpdate, String> {
         let row = self.topic.row(&event)?;
         let order = self.topic.order.map_or(Value::Null, |i| row[i].clone());
         let stamp = (order, event.time, event.name());
         if self.is_repeated(&event) || self.log.contains_key(&stamp) {
-            return Ok(Taken::Repeated);
+            return Ok(TopicUpdate::Repeated);
         }
         let change = |key: Key, old: Option<Row>, row: Row| {
-            Taken::Changed(RowChange::of(&self.topic.table, key, Old::Known(old), Some(row)))
+            TopicUpdate::Changed(RowChange::of(&self.topic.table, key, Old::Known(old), Some(row)))
         };
         match self.topic.keep {
-            Keep::Nothing => Ok(change(Key::from([]), None, row)),
-            Keep::Last => {
+            Retention::Nothing => Ok(change(Key::from([]), None, row)),
+            Retention::Last => {
                 let key = self.topic.table.key_of(&row);
                 let before = self.last.get(&key);
                 if before.is_some_and(|(of, ..)| *of >= stamp) {
-                    return Ok(Taken::Older);
+                    return Ok(TopicUpdate::Older);
                 }
-                if before.is_none() && self.last.len() >= MAX_KEPT {
-                    return Err(format!("more than {MAX_KEPT} keys"));
+                if before.is_none() && self.last.len() >= MAX_RETAINED {
+                    return Err(format!("more than {MAX_RETAINED} keys"));
                 }
                 let (needs, frees) = (event.room(), before.map_or(0, |(_, event, _)| event.room()));
                 if needs > frees && self.used - frees + needs > self.room {
@@ -341,7 +341,7 @@ impl TopicState {
                 self.last.insert(key, (stamp, event, row));
                 Ok(taken)
             }
-            Keep::Newest(_) | Keep::During(_) => {
+            Retention::Newest(_) | Retention::During(_) => {
                 let taken = change(Key::from([]), None, row.clone());
                 if self.floor.as_ref().is_none_or(|floor| floor.is_below(&stamp)) {
                     self.digest ^= mark(&stamp);
@@ -373,9 +373,9 @@ impl TopicState {
         let newest = self.log.last_key_value().map_or(0, |(stamp, _)| stamp.1);
         while let Some((stamp, _)) = self.log.first_key_value() {
             let too_many = match self.topic.keep {
-                Keep::Newest(n) => self.log.len() > n.min(MAX_KEPT),
-                Keep::During(time) => self.log.len() > MAX_KEPT || stamp.1 < newest.saturating_sub(time),
-                Keep::Last | Keep::Nothing => false,
+                Retention::Newest(n) => self.log.len() > n.min(MAX_RETAINED),
+                Retention::During(time) => self.log.len() > MAX_RETAINED || stamp.1 < newest.saturating_sub(time),
+                Retention::Last | Retention::Nothing => false,
             };
             let too_large = self.used > self.room;
             if too_large {
@@ -411,7 +411,7 @@ impl TopicState {
     /// The rows for somebody who comes now.
     pub fn rows(&self, now: Micros) -> Vec<Row> {
         let since = match self.topic.keep {
-            Keep::During(time) => now.saturating_sub(time),
+            Retention::During(time) => now.saturating_sub(time),
             _ => Micros::MIN,
         };
         let kept = self.log.iter().filter(|(stamp, _)| stamp.1 >= since).map(|(_, (_, row))| row.clone());
@@ -445,15 +445,15 @@ mod tests {
     use proptest::prelude::*;
     use serde_json::json;
 
-    fn topic(keep: Keep, order: Option<&str>) -> Arc<Topic> {
-        let path = |p: &str| From::Path(p.split('.').map(String::from).collect());
+    fn topic(keep: Retention, order: Option<&str>) -> Arc<Topic> {
+        let path = |p: &str| ColumnSource::Path(p.split('.').map(String::from).collect());
         let columns = vec![
             ("gauge".into(), Type::Text, path("gauge")),
             ("level".into(), Type::Int8, path("level.cm")),
-            ("at".into(), Type::Timestamptz, From::Time),
-            ("by".into(), Type::Text, From::Sender),
+            ("at".into(), Type::Timestamptz, ColumnSource::Time),
+            ("by".into(), Type::Text, ColumnSource::Sender),
         ];
-        let key = if keep == Keep::Last { vec!["gauge".to_string()] } else { vec![] };
+        let key = if keep == Retention::Last { vec!["gauge".to_string()] } else { vec![] };
         Arc::new(Topic::new("tide", columns, &key, keep, order).unwrap())
     }
 
@@ -468,19 +468,19 @@ mod tests {
         }
     }
 
-    fn held(keep: Keep, order: Option<&str>, events: &[TopicEvent]) -> (TopicState, Vec<RowChange>) {
+    fn held(keep: Retention, order: Option<&str>, events: &[TopicEvent]) -> (TopicState, Vec<RowChange>) {
         held_within(MAX_ROOM, keep, order, events)
     }
 
     fn held_within(
         room: usize,
-        keep: Keep,
+        keep: Retention,
         order: Option<&str>,
         events: &[TopicEvent],
     ) -> (TopicState, Vec<RowChange>) {
         let mut state = TopicState::with_room(topic(keep, order), room);
         let take = |e: &TopicEvent| match state.take(e.clone()) {
-            Ok(Taken::Changed(change)) => Some(change),
+            Ok(TopicUpdate::Changed(change)) => Some(change),
             _ => None,
         };
         let changes = events.iter().filter_map(take).collect();
@@ -489,7 +489,7 @@ mod tests {
 
     #[test]
     fn an_event_becomes_a_row_or_says_what_does_not_fit() {
-        let topic = topic(Keep::Last, None);
+        let topic = topic(Retention::Last, None);
         let row = topic.row(&event(1, 1, 1_000_000, 7, 341)).unwrap();
         assert_eq!(row[..2], [Value::text("g7"), Value::Int(341)]);
         assert_eq!(row[2].to_json(), "1970-01-01T00:00:01.000000Z");
@@ -499,12 +499,12 @@ mod tests {
         assert!(with(json!({"gauge": "g", "level": {"cm": "high"}})).unwrap_err().starts_with("level: expected"));
         assert!(with(json!({"level": {"cm": 3}})).unwrap_err().starts_with("gauge: part of the key"));
         assert!(with(json!("text")).is_err());
-        let columns = || vec![("a".to_string(), Type::Text, From::Id)];
+        let columns = || vec![("a".to_string(), Type::Text, ColumnSource::Id)];
         for (key, keep, order, why) in [
-            (vec![], Keep::Last, None, "needs a key"),
-            (vec!["b".to_string()], Keep::Last, None, "no column b"),
-            (vec!["a".to_string()], Keep::Newest(3), None, "a key is for"),
-            (vec!["a".to_string()], Keep::Last, Some("c"), "no column c"),
+            (vec![], Retention::Last, None, "needs a key"),
+            (vec!["b".to_string()], Retention::Last, None, "no column b"),
+            (vec!["a".to_string()], Retention::Newest(3), None, "a key is for"),
+            (vec!["a".to_string()], Retention::Last, Some("c"), "no column c"),
         ] {
             assert!(Topic::new("t", columns(), &key, keep, order).unwrap_err().contains(why));
         }
@@ -513,27 +513,27 @@ mod tests {
     #[test]
     fn what_is_kept_is_bounded_and_old_events_leave() {
         let events: Vec<_> = (0..10).map(|i| event(i, 1, i64::from(i) * 1_000_000, 1, i64::from(i))).collect();
-        let (state, changes) = held(Keep::Newest(3), None, &events);
+        let (state, changes) = held(Retention::Newest(3), None, &events);
         assert_eq!((state.len(), changes.len()), (3, 10), "all are told, three are kept");
-        let (state, _) = held(Keep::During(2_000_000), None, &events);
+        let (state, _) = held(Retention::During(2_000_000), None, &events);
         assert_eq!(state.len(), 3);
         assert_eq!(state.rows(10_000_000).len(), 2, "by the clock of whoever asks");
-        let (state, changes) = held(Keep::Nothing, None, &events);
+        let (state, changes) = held(Retention::Nothing, None, &events);
         assert_eq!((state.len(), changes.len()), (0, 10));
-        let (mut state, _) = held(Keep::Last, Some("level"), &events);
-        assert_eq!(state.take(event(99, 1, 99_000_000, 1, 4)), Ok(Taken::Older), "a column decides");
-        assert_eq!(state.take(event(9, 1, 0, 1, 50)), Ok(Taken::Repeated));
+        let (mut state, _) = held(Retention::Last, Some("level"), &events);
+        assert_eq!(state.take(event(99, 1, 99_000_000, 1, 4)), Ok(TopicUpdate::Older), "a column decides");
+        assert_eq!(state.take(event(9, 1, 0, 1, 50)), Ok(TopicUpdate::Repeated));
     }
 
     #[test]
     fn nobody_suppresses_anothers_event_by_its_name() {
-        let (mut state, _) = held(Keep::Newest(9), None, &[event(1, 1, 5, 1, 10)]);
+        let (mut state, _) = held(Retention::Newest(9), None, &[event(1, 1, 5, 1, 10)]);
         let of = |sender: Option<&str>| TopicEvent { sender: sender.map(Arc::from), ..event(1, 1, 5, 1, 20) };
         for sender in [Some("eve"), None] {
-            assert!(matches!(state.take(of(sender)), Ok(Taken::Changed(_))), "{sender:?}");
-            assert_eq!(state.take(of(sender)), Ok(Taken::Repeated));
+            assert!(matches!(state.take(of(sender)), Ok(TopicUpdate::Changed(_))), "{sender:?}");
+            assert_eq!(state.take(of(sender)), Ok(TopicUpdate::Repeated));
         }
-        assert_eq!((state.take(of(Some("ada"))), state.len()), (Ok(Taken::Repeated), 3));
+        assert_eq!((state.take(of(Some("ada"))), state.len()), (Ok(TopicUpdate::Repeated), 3));
     }
 
     #[test]
@@ -542,11 +542,11 @@ mod tests {
             let data = json!({"gauge": format!("g{gauge}"), "more": "x".repeat(bytes)});
             TopicEvent { data, ..event(id, 1, i64::from(id), gauge, 1) }
         };
-        let (mut state, _) = held_within(5_000, Keep::Last, None, &[large(1, 1, 2_000), large(2, 2, 1_000)]);
+        let (mut state, _) = held_within(5_000, Retention::Last, None, &[large(1, 1, 2_000), large(2, 2, 1_000)]);
         assert!(state.take(large(3, 3, 2_000)).unwrap_err().contains("no room"));
         assert!(state.take(large(4, 2, 3_000)).unwrap_err().contains("no room"));
-        assert!(matches!(state.take(large(5, 1, 10)), Ok(Taken::Changed(_))), "what needs less is always taken");
-        assert!(matches!(state.take(large(6, 3, 2_000)), Ok(Taken::Changed(_))), "and makes room");
+        assert!(matches!(state.take(large(5, 1, 10)), Ok(TopicUpdate::Changed(_))), "what needs less is always taken");
+        assert!(matches!(state.take(large(6, 3, 2_000)), Ok(TopicUpdate::Changed(_))), "and makes room");
         assert_eq!(state.len(), 3);
     }
 
@@ -566,7 +566,7 @@ mod tests {
         fn what_is_held_within_the_room_does_not_depend_on_the_order(
             sizes in prop::collection::vec(prop_oneof![0..200usize, 2_000..4_000usize], 1..40),
             seeds in any::<[u64; 3]>(),
-            keep in prop_oneof![(5..30usize).prop_map(Keep::Newest), (5..40i64).prop_map(Keep::During)],
+            keep in prop_oneof![(5..30usize).prop_map(Retention::Newest), (5..40i64).prop_map(Retention::During)],
             room in 1_000..12_000usize,
         ) {
             let large = |(i, size): (usize, &usize)| TopicEvent {
@@ -596,7 +596,7 @@ mod tests {
         fn what_is_held_does_not_depend_on_the_order(
             events in prop::collection::vec((0..40u32, 0..3u8, 0..20i64, 0..4u8, 0..10i64), 1..60),
             seed in any::<u64>(),
-            keep in prop_oneof![Just(Keep::Last), (1..20usize).prop_map(Keep::Newest), (0..10i64).prop_map(Keep::During)],
+            keep in prop_oneof![Just(Retention::Last), (1..20usize).prop_map(Retention::Newest), (0..10i64).prop_map(Retention::During)],
             by_level in any::<bool>(),
         ) {
             let mut known = BTreeMap::new();
@@ -606,7 +606,7 @@ mod tests {
             }
             let events: Vec<TopicEvent> = known.into_values().collect();
             let mixed = mixed(events.iter().chain(&events).cloned().collect(), seed);
-            let order = (keep == Keep::Last && by_level).then_some("level");
+            let order = (keep == Retention::Last && by_level).then_some("level");
             let (a, _) = held(keep, order, &events);
             let (b, told) = held(keep, order, &mixed);
             prop_assert_eq!(a.rows(0), b.rows(0));
@@ -616,7 +616,7 @@ mod tests {
             prop_assert_eq!([b.digest(), late.digest()], [a.digest(); 2]);
             let without: Vec<TopicEvent> = a.events().skip(1).cloned().collect();
             prop_assert_ne!(held(keep, order, &without).0.digest(), a.digest());
-            if keep == Keep::Last {
+            if keep == Retention::Last {
                 let mut rows: BTreeMap<Key, Row> = BTreeMap::new();
                 for c in told {
                     prop_assert_eq!(c.old, Old::Known(rows.get(&c.key).cloned()), "what was there before is told");

@@ -145,7 +145,7 @@ impl Trial {
         let mut outcome = Outcome::default();
         for (source, transaction) in self.transactions.iter().rev() {
             for (row, c) in transaction.changes.iter().enumerate().rev() {
-                let (now, then) = (self.heard(tried.now.as_ref(), c), self.heard(tried.then.as_ref(), c));
+                let (now, then) = (self.shown_change(tried.now.as_ref(), c), self.shown_change(tried.then.as_ref(), c));
                 let effect = match (&now, &then) {
                     (None, None) => continue,
                     (a, b) if a == b => continue,
@@ -159,9 +159,9 @@ impl Trial {
                     Effect::Otherwise => &mut outcome.otherwise,
                 } += 1;
                 if outcome.differences.len() < TOLD {
-                    let verdict = |e: &Result<Arc<EffectivePlan>, QueryError>, heard| match e {
+                    let verdict = |e: &Result<Arc<EffectivePlan>, QueryError>, shown_change| match e {
                         Err(_) => Verdict::Withheld,
-                        Ok(e) => explain::row_verdict(e, c, &self.subquery_results, heard),
+                        Ok(e) => explain::row_verdict(e, c, &self.subquery_results, shown_change),
                     };
                     outcome.differences.push(Difference {
                         source: source.clone(),
@@ -178,22 +178,22 @@ impl Trial {
     }
 
     /// What is heard of a row, as its reader gets it.
-    fn heard(&self, plan: Result<&Arc<EffectivePlan>, &QueryError>, c: &RowChange) -> Option<Heard> {
+    fn shown_change(&self, plan: Result<&Arc<EffectivePlan>, &QueryError>, c: &RowChange) -> Option<ShownChange> {
         let plan = plan.ok().filter(|e| e.is_about(c))?;
         let cells = |seen: &VisibleRow| plan.shown(seen).map(|(i, v)| (i, v.clone())).collect();
-        let heard = |how, cells| Some(Heard { how, cells });
+        let shown_change = |how, cells| Some(ShownChange { how, cells });
         match feed::change(plan, c, &self.subquery_results, None) {
-            Err(feed::MissingValue) => heard(How::Anew, vec![]),
+            Err(feed::MissingValue) => shown_change(How::Anew, vec![]),
             Ok(None) => None,
-            Ok(Some(Change::Add { row, .. })) => heard(How::Added, cells(&row)),
-            Ok(Some(Change::Replace { row, .. })) => heard(How::Replaced, cells(&row)),
-            Ok(Some(Change::Remove { .. })) => heard(How::Removed, vec![]),
+            Ok(Some(Change::Add { row, .. })) => shown_change(How::Added, cells(&row)),
+            Ok(Some(Change::Replace { row, .. })) => shown_change(How::Replaced, cells(&row)),
+            Ok(Some(Change::Remove { .. })) => shown_change(How::Removed, vec![]),
         }
     }
 }
 
 #[derive(PartialEq)]
-struct Heard {
+struct ShownChange {
     how: How,
     cells: Vec<(usize, Value)>,
 }

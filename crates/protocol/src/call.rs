@@ -25,7 +25,7 @@ pub const MAX_ID: usize = 200;
 pub const MAX_RULES: usize = 2_000;
 
 /// Queries that can be asked about at once.
-pub const MAX_ASKED: usize = 64;
+pub const MAX_QUERIES: usize = 64;
 
 /// The calls that everybody may make, and those that are for operators alone.
 const CALLS: [&str; 6] = ["authenticate", "subscribe", "unsubscribe", "publish", "join", "leave"];
@@ -176,13 +176,13 @@ pub struct Explain {
     pub position: Option<String>,
     /// Whom it concerns.
     #[serde(flatten)]
-    pub whom: Whom,
+    pub whom: QuestionTarget,
 }
 
 /// Whom an operator's question concerns.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 #[serde(untagged)]
-pub enum Whom {
+pub enum QuestionTarget {
     /// A subscription, by its id in `gossip.clients`.
     Subscription {
         /// The id.
@@ -213,7 +213,7 @@ pub struct WhatIf {
     /// All rules that would be in force, at most [`MAX_RULES`].
     pub rules: Vec<TriedRule>,
     /// Whom it concerns, at most [`MAX_ASKED`].
-    pub asked: Vec<Whom>,
+    pub asked: Vec<QuestionTarget>,
 }
 
 /// A rule that is tried.
@@ -254,7 +254,7 @@ impl Call {
             "leave" => Call::Leave { place: p.required_text("place")? },
             "explain" => {
                 let (instance, position) = (p.text("instance")?, p.text("position")?);
-                Call::Explain(Box::new(Explain { instance, position, whom: Whom::read(&mut p)? }))
+                Call::Explain(Box::new(Explain { instance, position, whom: QuestionTarget::read(&mut p)? }))
             }
             "what_if" => Call::WhatIf(WhatIf::read(&mut p)?),
             "drain" => Call::Drain { instance: p.text("instance")? },
@@ -325,13 +325,13 @@ impl Publish {
     }
 }
 
-impl Whom {
-    fn read(p: &mut Params) -> Result<Whom, RpcError> {
+impl QuestionTarget {
+    fn read(p: &mut Params) -> Result<QuestionTarget, RpcError> {
         if p.has("subscription") {
-            return Ok(Whom::Subscription { subscription: p.number("subscription")? });
+            return Ok(QuestionTarget::Subscription { subscription: p.number("subscription")? });
         }
         let missing = || RpcError::invalid("subscription, or claims and query, are missing");
-        Ok(Whom::Anybody {
+        Ok(QuestionTarget::Anybody {
             query: p.text("query")?.ok_or_else(missing)?,
             claims: p.object("claims")?,
             roles: p.texts("roles")?,
@@ -344,13 +344,13 @@ impl WhatIf {
     fn read(p: &mut Params) -> Result<WhatIf, RpcError> {
         let instance = p.text("instance")?;
         let rules = p.list_up_to("rules", MAX_RULES)?;
-        let asked = p.list_up_to("asked", MAX_ASKED)?;
+        let asked = p.list_up_to("asked", MAX_QUERIES)?;
         // What is wrong with a rule's text is for its author, an operator.
         let rule = |rule| serde_json::from_value(rule).map_err(|e| RpcError::invalid(format!("rules: {e}")));
         let whom = |whom| {
             let Json::Object(whom) = whom else { return Err(RpcError::invalid("asked: expected a list of objects")) };
             let mut p = Params::new(whom);
-            let whom = Whom::read(&mut p)?;
+            let whom = QuestionTarget::read(&mut p)?;
             p.end()?;
             Ok(whom)
         };
@@ -374,7 +374,7 @@ mod tests {
 
     #[test]
     fn whatever_is_written_is_read_the_same() {
-        let whom = Whom::Anybody {
+        let whom = QuestionTarget::Anybody {
             query: "SELECT * FROM calls".into(),
             claims: object(json!({"agency": "fen"})),
             roles: Some(vec!["agent".into()]),
@@ -411,7 +411,7 @@ mod tests {
             Call::Explain(Box::new(Explain {
                 instance: instance.clone(),
                 position: Some("harbour:7".into()),
-                whom: Whom::Subscription { subscription: 9 },
+                whom: QuestionTarget::Subscription { subscription: 9 },
             })),
             Call::Explain(Box::new(Explain { instance: None, position: None, whom: whom.clone() })),
             Call::WhatIf(WhatIf { instance: instance.clone(), rules: vec![rule], asked: vec![whom] }),
@@ -441,7 +441,7 @@ mod tests {
             ("publish", json!({"topic": "t", "data": 1, "id": ""}), "id: expected 1 to 200 bytes"),
             ("explain", json!({"position": "a:1"}), "subscription, or claims and query, are missing"),
             ("explain", json!({"query": "q", "roles": "s3cret"}), "roles: expected a list of texts"),
-            ("what_if", json!({"rules": [], "asked": vec![json!({}); MAX_ASKED + 1]}), "limit reached: asked"),
+            ("what_if", json!({"rules": [], "asked": vec![json!({}); MAX_QUERIES + 1]}), "limit reached: asked"),
             ("what_if", json!({"rules": [], "asked": ["s3cret"]}), "asked: expected a list of objects"),
         ] {
             let e = Call::read(method, object(params)).unwrap_err().message;

@@ -30,7 +30,7 @@ use crate::message::{Message, Path, token};
 use crate::parts::{Part, Parts};
 use crate::vouch::Keys;
 use crate::window::{Window, sign, unbroken};
-use crate::{About, Event, Heard, INBOX, Inbox, Relay, RelayError, Settings, Standing};
+use crate::{About, Event, INBOX, Inbox, Received, Relay, RelayError, Settings, Standing};
 use gossip_protocol::cloudevent::{CloudEvent, MAX_EVENT, SENDER};
 
 /// Asks another instance for intervals.
@@ -52,13 +52,13 @@ const EVENTS_IN_PARTS: usize = 32 * MAX_EVENT;
 const CLOCKS: Micros = 60_000_000;
 
 /// Why a message of a stranger is not believed.
-const NOT_OURS: &str = "not said by an instance of this cluster, or under another secret";
+const NOT_OURS: &str = "not sent by an instance of this cluster, or signed with another secret";
 
 /// Characters of a message that cannot be read which are kept to be shown.
 const SHOWN: usize = 120;
 
 /// What is spoken of here.
-struct Described {
+struct TableData {
     sources: BTreeSet<Arc<str>>,
     tables: Tables,
     /// What the rules here can show or ask; `None`: everything.
@@ -67,14 +67,14 @@ struct Described {
     version: u32,
 }
 
-impl Default for Described {
-    fn default() -> Described {
+impl Default for TableData {
+    fn default() -> TableData {
         let version = *event::READS.end();
-        Described { sources: BTreeSet::new(), tables: Tables::new(), needed: None, version }
+        TableData { sources: BTreeSet::new(), tables: Tables::new(), needed: None, version }
     }
 }
 
-impl Described {
+impl TableData {
     fn encode(&self, interval: &Interval) -> Vec<u8> {
         event::encode_for(interval, &self.tables, self.needed.as_deref(), self.version)
     }
@@ -119,7 +119,7 @@ struct Shared {
     keys: Option<Keys>,
     /// Tells this process from one of the same name that ran before.
     run: u64,
-    described: Mutex<Described>,
+    described: Mutex<TableData>,
     window: Mutex<Window>,
     /// Questions that wait for their answer.
     asked: Mutex<HashMap<String, mpsc::Sender<Answer>>>,
@@ -412,7 +412,7 @@ impl Relay for BrokerRelay {
         Ok(())
     }
 
-    async fn tell(&self, event: Arc<Event>) -> Result<(), RelayError> {
+    async fn broadcast(&self, event: Arc<Event>) -> Result<(), RelayError> {
         let path = match &event.about {
             About::Topic(name) => Path::Topic(token(name)),
             About::Members => Path::Member(token(&self.shared.instance)),
@@ -426,7 +426,7 @@ impl Relay for BrokerRelay {
         let sources = self.shared.described.lock().sources.clone();
         for source in sources {
             if let Some(last) = self.last(&source).await? {
-                let _ = sender.try_send(Heard::Interval(Arc::new(sign(&last))));
+                let _ = sender.try_send(Received::Interval(Arc::new(sign(&last))));
             }
         }
         let (shared, broker) = (self.shared.clone(), self.broker.clone());
@@ -455,11 +455,13 @@ impl Relay for BrokerRelay {
                 shared.heard.fetch_add(1, Relaxed);
                 let read = match &path {
                     Path::Rows(_) | Path::Beat(_) => {
-                        shared.read(&whole).map(|i| shared.interval(i).map(Heard::Interval))
+                        shared.read(&whole).map(|i| shared.interval(i).map(Received::Interval))
                     }
                     Path::Topic(name) => CloudEvent::read(&whole)
                         .and_then(|event| if instances { Ok(event) } else { as_a_strangers(event) })
-                        .map(|event| Some(Heard::Event(Arc::new(Event { about: About::Topic(name.clone()), event })))),
+                        .map(|event| {
+                            Some(Received::Event(Arc::new(Event { about: About::Topic(name.clone()), event })))
+                        }),
                     // Answers hold whole intervals: only their form is looked at.
                     Path::Member(_) => serde_json::from_slice::<CloudEvent>(&whole)
                         .map_err(|e| format!("not a CloudEvent: line {}, column {}", e.line(), e.column()))
@@ -467,7 +469,7 @@ impl Relay for BrokerRelay {
                         .and_then(|event| if shared.keys.is_some() { as_of_now(event) } else { Ok(event) })
                         .map(|event| {
                             let theirs = shared.own(&broker, event)?;
-                            Some(Heard::Event(Arc::new(Event { about: About::Members, event: theirs })))
+                            Some(Received::Event(Arc::new(Event { about: About::Members, event: theirs })))
                         }),
                 };
                 match read {

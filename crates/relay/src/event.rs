@@ -59,20 +59,20 @@ struct Data {
     read_at: i64,
     /// The tables that transactions speak of.
     #[serde(default)]
-    tables: BTreeMap<String, Described>,
+    tables: BTreeMap<String, TableData>,
     /// Tables that have changed and of which nobody may see anything, or whose rows have not the shape of any known
     /// description: their changes are not here.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     withheld: Vec<String>,
     #[serde(default)]
-    transactions: Vec<Told>,
+    transactions: Vec<TransactionData>,
     #[serde(default)]
-    resets: Vec<ToldReset>,
+    resets: Vec<ResetData>,
 }
 
 #[derive(Serialize, Deserialize)]
-struct Described {
-    columns: Vec<ColumnTold>,
+struct TableData {
+    columns: Vec<ColumnData>,
     key: Vec<String>,
     old_values: bool,
     incarnation: String,
@@ -82,14 +82,14 @@ struct Described {
 }
 
 #[derive(Serialize, Deserialize)]
-struct ColumnTold {
+struct ColumnData {
     name: String,
     #[serde(rename = "type")]
     ty: String,
 }
 
 #[derive(Serialize, Deserialize)]
-struct Told {
+struct TransactionData {
     position: String,
     committed: [i64; 2],
     #[serde(default)]
@@ -97,11 +97,11 @@ struct Told {
     /// Where it begins, if there may be commits in it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     joined_after: Option<String>,
-    changes: Vec<ToldChange>,
+    changes: Vec<ChangeData>,
 }
 
 #[derive(Serialize, Deserialize)]
-struct ToldChange {
+struct ChangeData {
     table: String,
     op: String,
     key: Vec<Json>,
@@ -116,10 +116,10 @@ struct ToldChange {
 }
 
 #[derive(Serialize, Deserialize)]
-struct ToldReset {
+struct ResetData {
     table: String,
     why: String,
-    described: Option<Described>,
+    described: Option<TableData>,
 }
 
 /// Tells `null` from absent.
@@ -197,7 +197,7 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
             (Old::Known(None), Some(_)) => "insert",
             _ => "update",
         };
-        ToldChange {
+        ChangeData {
             table: c.table.to_string(),
             op: op.into(),
             key: c.key.iter().enumerate().map(|(i, v)| value_out(v, key_type(i))).collect(),
@@ -215,14 +215,14 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
                 .collect(),
         }
     };
-    let told = |t: &Arc<Transaction>| Told {
+    let told = |t: &Arc<Transaction>| TransactionData {
         position: t.position.to_string(),
         committed: [t.committed.from, t.committed.to],
         xid: t.number,
         joined_after: t.inexact_after.map(|p| p.to_string()),
         changes: t.changes.iter().filter(|c| is_told(&c.table)).map(change).collect(),
     };
-    let reset = |r: &Reset| ToldReset {
+    let reset = |r: &Reset| ResetData {
         table: r.name.to_string(),
         why: why_out(r.why).into(),
         described: r.table.as_deref().map(described),
@@ -247,7 +247,7 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
                 .iter()
                 .map(|(name, t)| {
                     let withheld = withheld[name].iter().map(|i| t.columns[i].name.to_string()).collect();
-                    (name.to_string(), Described { withheld, ..described(t) })
+                    (name.to_string(), TableData { withheld, ..described(t) })
                 })
                 .collect(),
             withheld: left_out.iter().map(|name| name.to_string()).collect(),
@@ -298,7 +298,7 @@ pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, Str
         Ok((name, Identified::new(table)))
     });
     let tables: Tables = tables.collect::<Result<_, String>>()?;
-    let reset = |r: ToldReset| {
+    let reset = |r: ResetData| {
         let name = TableName::parse(&r.table);
         let table = r.described.map(|d| table_in(name.clone(), &source, d)).transpose()?;
         Ok(Reset { name, table, why: why_in(&r.why).ok_or("a reset for no known reason")? })
@@ -336,9 +336,9 @@ pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, Str
     Ok(interval)
 }
 
-fn described(t: &Table) -> Described {
-    let column = |c: &Column| ColumnTold { name: c.name.to_string(), ty: c.ty.name().into() };
-    Described {
+fn described(t: &Table) -> TableData {
+    let column = |c: &Column| ColumnData { name: c.name.to_string(), ty: c.ty.name().into() };
+    TableData {
         columns: t.columns.iter().map(column).collect(),
         key: t.key.iter().map(|&i| t.columns[i].name.to_string()).collect(),
         old_values: t.old_values,
@@ -347,8 +347,8 @@ fn described(t: &Table) -> Described {
     }
 }
 
-fn table_in(name: TableName, source: &Arc<str>, d: Described) -> Result<Arc<Table>, String> {
-    let column = |c: &ColumnTold| Column { name: c.name.as_str().into(), ty: Type::named(&c.ty) };
+fn table_in(name: TableName, source: &Arc<str>, d: TableData) -> Result<Arc<Table>, String> {
+    let column = |c: &ColumnData| Column { name: c.name.as_str().into(), ty: Type::named(&c.ty) };
     let columns: Vec<Column> = d.columns.iter().map(column).collect();
     let names: BTreeSet<&str> = d.columns.iter().map(|c| c.name.as_str()).collect();
     if names.len() < columns.len() {
@@ -360,14 +360,14 @@ fn table_in(name: TableName, source: &Arc<str>, d: Described) -> Result<Arc<Tabl
     Ok(Arc::new(Table { name, source: source.clone(), columns, key, old_values: d.old_values, incarnation }))
 }
 
-fn transaction(t: Told, tables: &Tables) -> Result<Arc<Transaction>, String> {
+fn transaction(t: TransactionData, tables: &Tables) -> Result<Arc<Transaction>, String> {
     let changes = t.changes.into_iter().map(|c| change_in(c, tables)).collect::<Result<_, _>>()?;
     let committed = CommitTime { from: t.committed[0], to: t.committed[1] };
     let inexact_after = t.joined_after.as_deref().map(position).transpose()?;
     Ok(Arc::new(Transaction { position: position(&t.position)?, committed, number: t.xid, inexact_after, changes }))
 }
 
-fn change_in(c: ToldChange, tables: &Tables) -> Result<RowChange, String> {
+fn change_in(c: ChangeData, tables: &Tables) -> Result<RowChange, String> {
     let name = TableName::parse(&c.table);
     let table = tables.get(&name).ok_or("a change of a table that is not described")?;
     let row = |mut row: Map<String, Json>| -> Result<Row, String> {

@@ -10,7 +10,7 @@ use gossip_core::position::{Interval, Position, Transaction};
 use gossip_core::schema::Table;
 use tokio::sync::mpsc;
 
-use crate::{Event, Heard, INBOX, Inbox, Relay, RelayError, Standing};
+use crate::{Event, INBOX, Inbox, Received, Relay, RelayError, Standing};
 
 /// What goes wrong for one member. All of it can be changed while it runs.
 #[derive(Debug, Default)]
@@ -79,9 +79,9 @@ impl Relay for Faulty {
         self.inner.publish(interval).await
     }
 
-    async fn tell(&self, event: Arc<Event>) -> Result<(), RelayError> {
+    async fn broadcast(&self, event: Arc<Event>) -> Result<(), RelayError> {
         self.reachable()?;
-        self.inner.tell(event).await
+        self.inner.broadcast(event).await
     }
 
     async fn join(&self) -> Result<Inbox, RelayError> {
@@ -95,12 +95,12 @@ impl Relay for Faulty {
                     tokio::time::sleep(Duration::from_millis(delay.into())).await;
                 }
                 let carries = match &heard {
-                    Heard::Interval(interval) => !interval.transactions.is_empty(),
-                    Heard::Event(_) => false,
+                    Received::Interval(interval) => !interval.transactions.is_empty(),
+                    Received::Event(_) => false,
                 };
                 let heard = match heard {
-                    Heard::Interval(interval) if carries && take_one(&faults.empty_next) => {
-                        Heard::Interval(Arc::new(emptied(&interval)))
+                    Received::Interval(interval) if carries && take_one(&faults.empty_next) => {
+                        Received::Interval(Arc::new(emptied(&interval)))
                     }
                     heard => heard,
                 };

@@ -10,7 +10,7 @@ use parking_lot::Mutex;
 use tokio::sync::mpsc;
 
 use crate::window::{Window, sign, size};
-use crate::{Event, Heard, INBOX, Inbox, Relay, RelayError, Standing};
+use crate::{Event, INBOX, Inbox, Received, Relay, RelayError, Standing};
 
 /// An interval with this many row changes waits until the members have taken most of those before it.
 const LARGE: usize = 500;
@@ -23,7 +23,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 
 #[derive(Default)]
 struct Hub {
-    members: Vec<mpsc::Sender<Heard>>,
+    members: Vec<mpsc::Sender<Received>>,
     window: Window,
 }
 
@@ -35,7 +35,7 @@ impl Hub {
     }
 
     /// Hands it to all; the number of those that had no room for it.
-    fn hand_out(&mut self, heard: &Heard) -> u64 {
+    fn deliver(&mut self, heard: &Received) -> u64 {
         let mut lost = 0;
         // A full inbox loses this one and notices; a closed one has left.
         self.members.retain(|m| match m.try_send(heard.clone()) {
@@ -68,14 +68,14 @@ impl Relay for InProcess {
         }
         let mut hub = self.hub.lock();
         hub.window.add(&interval);
-        let lost = hub.hand_out(&Heard::Interval(interval));
+        let lost = hub.deliver(&Received::Interval(interval));
         self.sent.fetch_add(1, Relaxed);
         self.lost.fetch_add(lost, Relaxed);
         Ok(())
     }
 
-    async fn tell(&self, event: Arc<Event>) -> Result<(), RelayError> {
-        let lost = self.hub.lock().hand_out(&Heard::Event(event));
+    async fn broadcast(&self, event: Arc<Event>) -> Result<(), RelayError> {
+        let lost = self.hub.lock().deliver(&Received::Event(event));
         self.sent.fetch_add(1, Relaxed);
         self.lost.fetch_add(lost, Relaxed);
         Ok(())
@@ -85,7 +85,7 @@ impl Relay for InProcess {
         let (sender, inbox) = mpsc::channel(INBOX);
         let mut hub = self.hub.lock();
         for last in hub.window.all_last() {
-            let _ = sender.try_send(Heard::Interval(Arc::new(sign(last))));
+            let _ = sender.try_send(Received::Interval(Arc::new(sign(last))));
         }
         hub.members.push(sender);
         Ok(inbox)

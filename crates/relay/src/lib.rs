@@ -37,7 +37,7 @@ use tokio::sync::mpsc;
 
 pub use crate::connect::{check_ingest, connect, expected_schemes, ingest, schemes};
 pub use crate::error::RelayError;
-pub use crate::settings::{Keep, Settings, scheme};
+pub use crate::settings::{RetentionLimits, Settings, scheme};
 
 use gossip_protocol::CloudEvent;
 
@@ -45,23 +45,23 @@ use gossip_protocol::CloudEvent;
 pub const INBOX: usize = 1_024;
 
 /// What arrives at one member.
-pub type Inbox = mpsc::Receiver<Heard>;
+pub type Inbox = mpsc::Receiver<Received>;
 
 /// Something that arrives.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Heard {
+pub enum Received {
     /// A stretch of a source.
     Interval(Arc<Interval>),
     /// An event.
     Event(Arc<Event>),
 }
 
-impl Heard {
+impl Received {
     /// The interval, if it is one.
     pub fn interval(self) -> Option<Arc<Interval>> {
         match self {
-            Heard::Interval(i) => Some(i),
-            Heard::Event(_) => None,
+            Received::Interval(i) => Some(i),
+            Received::Event(_) => None,
         }
     }
 }
@@ -122,7 +122,7 @@ pub trait Relay: Send + Sync {
     async fn publish(&self, interval: Arc<Interval>) -> Result<(), RelayError>;
 
     /// Hands an event to all members. Returns when the relay has it; nobody keeps it there.
-    async fn tell(&self, event: Arc<Event>) -> Result<(), RelayError>;
+    async fn broadcast(&self, event: Arc<Event>) -> Result<(), RelayError>;
 
     /// Joins; from now on everything published arrives, beginning with a sign of where the sources are.
     async fn join(&self) -> Result<Inbox, RelayError>;

@@ -13,16 +13,16 @@ pub fn scheme(url: &str) -> &str {
 
 /// How much of what was published a broker keeps, for those who missed it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Keep {
+pub struct RetentionLimits {
     /// For how long.
     pub age: Duration,
     /// Bytes for each source.
     pub bytes: u64,
 }
 
-impl Default for Keep {
+impl Default for RetentionLimits {
     fn default() -> Self {
-        Keep { age: Duration::from_secs(600), bytes: 64 << 20 }
+        RetentionLimits { age: Duration::from_secs(600), bytes: 64 << 20 }
     }
 }
 
@@ -34,7 +34,7 @@ pub struct Settings {
     /// What all names on the broker begin with; the same for all instances of a cluster.
     pub prefix: String,
     /// What the broker keeps for those who missed it.
-    pub keep: Keep,
+    pub keep: RetentionLimits,
     /// The certificates that the broker's is checked against, and those of the brokers that topics come from.
     pub roots: TlsRoots,
     /// By what instances know each other; `None`: whatever is said on the broker is believed.
@@ -44,7 +44,7 @@ pub struct Settings {
 impl Default for Settings {
     fn default() -> Settings {
         let (url, prefix) = ("inproc:".into(), "gossip".into());
-        Settings { url, prefix, keep: Keep::default(), roots: TlsRoots::system(), keys: None }
+        Settings { url, prefix, keep: RetentionLimits::default(), roots: TlsRoots::system(), keys: None }
     }
 }
 

@@ -4,7 +4,7 @@
 //! meant. So each message of an instance carries a code (HMAC-SHA-256, RFC 2104) under a key that is derived from the
 //! cluster's secret, over the name it stands under, which part it is and its bytes. It is looked at before anything else
 //! of a message. It does not keep a message from being said again by whoever has heard it: changes are void by their
-//! position and epoch, what instances tell each other by its time, and an event of a topic is taken once,
+//! position and epoch, messages between instances by its time, and an event of a topic is taken once,
 //! as long as its id is remembered.
 
 use std::fmt;

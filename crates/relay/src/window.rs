@@ -6,10 +6,10 @@ use std::sync::Arc;
 use gossip_core::position::{Interval, Position};
 
 /// Intervals that are kept per source.
-const KEPT: usize = 4_096;
+const MAX_INTERVALS: usize = 4_096;
 
 /// Row changes in them.
-const KEPT_CHANGES: usize = 20_000;
+const MAX_CHANGES: usize = 20_000;
 
 /// The row changes in an interval.
 pub fn size(interval: &Interval) -> usize {
@@ -46,7 +46,7 @@ impl Window {
         if interval.from < interval.to && kept.intervals.back().is_none_or(|b| b.to < interval.to) {
             kept.intervals.push_back(interval.clone());
             kept.changes += size(interval);
-            while kept.intervals.len() > KEPT || (kept.changes > KEPT_CHANGES && kept.intervals.len() > 1) {
+            while kept.intervals.len() > MAX_INTERVALS || (kept.changes > MAX_CHANGES && kept.intervals.len() > 1) {
                 kept.changes -= kept.intervals.pop_front().map_or(0, |i| size(&i));
             }
         }

@@ -12,7 +12,7 @@ use gossip_protocol::CloudEvent;
 use gossip_relay::ingest::{Ingest, Sink};
 use gossip_relay::tls::TlsRoots;
 use gossip_relay::vouch::Keys;
-use gossip_relay::{About, Event, Heard, Inbox, Keep, Relay, RelayError, Settings};
+use gossip_relay::{About, Event, Inbox, Received, Relay, RelayError, RetentionLimits, Settings};
 use testbed::{Broker, Kind};
 use tokio::sync::mpsc;
 
@@ -64,7 +64,7 @@ fn interval(n: u64, bytes: Option<usize>) -> Arc<Interval> {
 }
 
 async fn connect(url: &str, roots: TlsRoots, name: &str) -> Result<Arc<dyn Relay>, RelayError> {
-    let keep = Keep { age: Duration::from_secs(600), bytes: 64 << 20 };
+    let keep = RetentionLimits { age: Duration::from_secs(600), bytes: 64 << 20 };
     gossip_relay::connect(&Settings { url: url.into(), prefix: "test".into(), keep, roots, keys: None }, name).await
 }
 
@@ -74,7 +74,7 @@ async fn relay(url: &str, name: &str) -> Arc<dyn Relay> {
     relay
 }
 
-async fn heard(inbox: &mut Inbox) -> Heard {
+async fn heard(inbox: &mut Inbox) -> Received {
     tokio::time::timeout(testbed::PATIENCE, inbox.recv()).await.expect("a message").unwrap()
 }
 
@@ -192,11 +192,11 @@ async fn everything_is_heard_in_order_and_fetched_again(kind: Kind) {
     // Events of topics, large ones too, and each sender's in order.
     let events = [event("tide", "1", 10), event("tide", "2", 200_000), event("wind", "3", 1)];
     for e in &events {
-        south.tell(e.clone()).await.unwrap();
+        south.broadcast(e.clone()).await.unwrap();
     }
     for inbox in [&mut a, &mut b, &mut c] {
         for e in &events {
-            assert_eq!(heard(inbox).await, Heard::Event(e.clone()));
+            assert_eq!(heard(inbox).await, Received::Event(e.clone()));
         }
     }
     // What is not said by an instance is not believed, and does no harm: as large as a broker takes, as deep as can be.
@@ -217,7 +217,7 @@ async fn everything_is_heard_in_order_and_fetched_again(kind: Kind) {
     // Anybody who may publish there can send an event, by any library.
     let told = r#"{"specversion":"1.0","id":"s1","source":"/gauges","type":"tide","data":{"level":3.5}}"#;
     stranger(kind, &server.url(), "test.flow.topic.tide", told).await;
-    let Heard::Event(e) = heard(&mut a).await else { panic!("an event") };
+    let Received::Event(e) = heard(&mut a).await else { panic!("an event") };
     assert_eq!((&e.about, e.event.source.as_str()), (&About::Topic("tide".into()), "/gauges"));
     publish(&*north, &interval(7, Some(1))).await;
     assert_eq!(next(&mut a).await, interval(7, Some(1)));
@@ -245,17 +245,17 @@ async fn what_no_instance_of_the_cluster_said_is_not_believed(kind: Kind) {
         for bytes in [Some(10), None, Some(3_500_000)] {
             forger.publish(interval(n, bytes)).await.unwrap();
         }
-        forger.tell(about(About::Members, &event("gossip.instance.v1", "forged", 10))).await.unwrap();
+        forger.broadcast(about(About::Members, &event("gossip.instance.v1", "forged", 10))).await.unwrap();
         let mut said = (*event("tide", &format!("said {n}"), 10)).clone();
         let mut late = said.clone();
         late.event.time = Some("9999-12-31T23:59:59Z".into());
-        forger.tell(Arc::new(late)).await.unwrap();
+        forger.broadcast(Arc::new(late)).await.unwrap();
         let told = said.clone();
         said.event.more.insert("sender".into(), "ada".into());
-        forger.tell(Arc::new(said)).await.unwrap();
+        forger.broadcast(Arc::new(said)).await.unwrap();
         // Of all this an event is heard, and nobody is said to have sent it.
         for inbox in [&mut a, &mut b] {
-            assert_eq!(heard(inbox).await, Heard::Event(Arc::new(told.clone())));
+            assert_eq!(heard(inbox).await, Received::Event(Arc::new(told.clone())));
         }
         // What an instance says under the very same name is taken.
         north.publish(interval(n, Some(20))).await.unwrap();
@@ -269,16 +269,16 @@ async fn what_no_instance_of_the_cluster_said_is_not_believed(kind: Kind) {
         let event = CloudEvent::new("gossip.call.v1", "/gossip/north", id.into(), time, serde_json::json!({}));
         Arc::new(Event { about: About::Members, event })
     };
-    north.tell(of_now("old", "2026-11-27T00:00:00Z".into())).await.unwrap();
+    north.broadcast(of_now("old", "2026-11-27T00:00:00Z".into())).await.unwrap();
     let fresh = of_now("new", gossip_protocol::timestamp::rfc3339(jiff::Timestamp::now().as_microsecond()));
-    north.tell(fresh.clone()).await.unwrap();
+    north.broadcast(fresh.clone()).await.unwrap();
     for inbox in [&mut a, &mut b] {
-        assert_eq!(heard(inbox).await, Heard::Event(fresh.clone()));
+        assert_eq!(heard(inbox).await, Received::Event(fresh.clone()));
     }
     let mut sent = (*event("tide", "by ada", 10)).clone();
     sent.event.more.insert("sender".into(), "ada".into());
-    north.tell(Arc::new(sent.clone())).await.unwrap();
-    assert_eq!(heard(&mut b).await, Heard::Event(Arc::new(sent)));
+    north.broadcast(Arc::new(sent.clone())).await.unwrap();
+    assert_eq!(heard(&mut b).await, Received::Event(Arc::new(sent)));
     let late = with("late", Some(Keys::new(old, None))).await;
     let _joined = late.join().await.unwrap();
     let since = late.replay("harbour", Position::at(0)).await.unwrap();
@@ -359,7 +359,7 @@ async fn it_is_spoken_in_private(kind: Kind) {
     });
     let stands = tokio::time::timeout(testbed::PATIENCE, state.recv()).await.expect("it listens");
     assert_eq!(stands, Some(None));
-    north.tell(event("tide", "1", 10)).await.unwrap();
+    north.broadcast(event("tide", "1", 10)).await.unwrap();
     let message = tokio::time::timeout(testbed::PATIENCE, messages.recv()).await.expect("an event").unwrap();
     assert_eq!(CloudEvent::read(&message.bytes).unwrap().id, "1");
     listening.abort();
@@ -494,12 +494,12 @@ async fn with_permissions_as_documented_nobody_else_is_heard(kind: Kind) {
     // Events are for whom one likes; what the guest said before is not heard.
     let told = r#"{"specversion":"1.0","id":"s1","source":"/guest","type":"tide","data":{}}"#;
     stranger(kind, &guest, "test.flow.topic.tide", told).await;
-    let Heard::Event(e) = heard(&mut a).await else { panic!("a forged interval is believed") };
+    let Received::Event(e) = heard(&mut a).await else { panic!("a forged interval is believed") };
     assert_eq!((&e.about, e.event.source.as_str()), (&About::Topic("tide".into()), "/guest"));
     publish(&*north, &interval(2, Some(7))).await;
     assert_eq!(next(&mut a).await, interval(2, Some(7)), "what the guest said is not heard");
-    north.tell(event("tide", "2", 5)).await.unwrap();
-    assert_eq!(heard(&mut a).await, Heard::Event(event("tide", "2", 5)));
+    north.broadcast(event("tide", "2", 5)).await.unwrap();
+    assert_eq!(heard(&mut a).await, Received::Event(event("tide", "2", 5)));
     assert_eq!(south.standing().malformed, 0);
     assert_eq!(south.replay("harbour", Position::at(0)).await.unwrap().unwrap().len(), 2);
 }

@@ -156,7 +156,7 @@ async fn ours(broker: &Broker, round: usize) -> (Arc<Arrived>, f64, f64) {
         let arrived = arrived.clone();
         listening.push(tokio::spawn(async move {
             while let Ok((incoming, _)) = session.next().await {
-                let Incoming::Told(Notification::Delta { changes, .. }) = incoming else { continue };
+                let Incoming::Notification(Notification::Delta { changes, .. }) = incoming else { continue };
                 for change in changes {
                     if let gossip_protocol::ChangeEntry::Add { row, .. } = change {
                         arrived.one(row["sent"].as_i64().unwrap());

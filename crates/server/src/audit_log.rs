@@ -19,7 +19,7 @@ const LONGEST: usize = 200;
 
 /// Who is spoken of.
 #[derive(Debug)]
-pub struct Who<'a> {
+pub struct Caller<'a> {
     /// Where it comes from.
     pub address: &'a SocketAddr,
     /// Who it is.
@@ -35,7 +35,7 @@ pub struct AuditLog {
 
 impl AuditLog {
     /// Somebody may not do something, or may not any more.
-    pub fn refused(&self, who: &Who<'_>, what: &str, e: &RpcError) {
+    pub fn refused(&self, who: &Caller<'_>, what: &str, e: &RpcError) {
         if matches!(e.code, code::NOT_AUTHENTICATED | code::NOT_KNOWN) && self.has_room() {
             let (subject, roles) = about(who.claims);
             let reason = cut(&e.message);
@@ -44,7 +44,7 @@ impl AuditLog {
     }
 
     /// An operator looks at what others do.
-    pub fn looked(&self, who: &Who<'_>, at: &str) {
+    pub fn looked(&self, who: &Caller<'_>, at: &str) {
         if self.has_room() {
             let (subject, roles) = about(who.claims);
             tracing::info!(target: "gossip_server::audit_log", address = %who.address, %subject, %roles, "called {}", cut(at));
@@ -56,7 +56,7 @@ impl AuditLog {
         let (of, lines, left_out) = &mut *second;
         if now() / 1_000_000 != *of {
             if *left_out > 0 {
-                tracing::warn!(target: "gossip_server::audit_log", "{left_out} more like these in a second, not told one by one");
+                tracing::warn!(target: "gossip_server::audit_log", "{left_out} more like these in a second, not logged one by one");
             }
             (*of, *lines, *left_out) = (now() / 1_000_000, 0, 0);
         }
@@ -105,7 +105,7 @@ mod tests {
         let address = SocketAddr::from(([127, 0, 0, 1], 4750));
         let facts = serde_json::json!({"sub": "ada\nforged", "secret": "s3cret"}).as_object().unwrap().clone();
         let claims = Claims { roles: vec!["agent".into()], facts, operator: false };
-        let who = Who { address: &address, claims: &claims };
+        let who = Caller { address: &address, claims: &claims };
         let refused = |code| RpcError::new(code, "table crews is not known or not permitted");
         tracing::subscriber::with_default(log, || {
             let record = AuditLog::default();

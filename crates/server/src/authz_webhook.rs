@@ -27,7 +27,7 @@ use crate::now;
 const MAX_CACHED: u64 = 50_000;
 
 /// Questions under way at the same time.
-const MAX_ASKED: usize = 64;
+const MAX_REQUESTS: usize = 64;
 
 /// Questions that wait; whoever comes then is refused.
 const MAX_WAITING: usize = 10_000;
@@ -124,8 +124,8 @@ impl Decisions {
             key,
             client,
             cached,
-            asking: Semaphore::new(MAX_ASKED),
-            renewing: Semaphore::new(MAX_ASKED / 2),
+            asking: Semaphore::new(MAX_REQUESTS),
+            renewing: Semaphore::new(MAX_REQUESTS / 2),
             waiting: AtomicUsize::new(0),
             breaker: Mutex::default(),
         })
@@ -224,7 +224,7 @@ impl Decisions {
         let now = Instant::now();
         if b.rests_until.is_some_and(|until| now < until) {
             let why = b.trouble.as_ref().map_or("", |(why, _)| why.as_str());
-            return Err(format!("{why}; not asked again for a moment"));
+            return Err(format!("{why}; trying again shortly"));
         }
         b.rests_until = Some(now + REST);
         Ok(())
@@ -241,7 +241,7 @@ impl Decisions {
             }
             Some(why) => {
                 if b.trouble.is_none() {
-                    tracing::warn!("decisions: {why}; nobody gets rights that are decided there");
+                    tracing::warn!("decisions: {why}; clients get no rights on these tables meanwhile");
                 }
                 b.failures = b.failures.saturating_add(1);
                 let since = b.trouble.as_ref().map_or_else(now, |(_, since)| *since);

@@ -18,7 +18,7 @@ use tokio_tungstenite::tungstenite::protocol::CloseFrame;
 use tokio_tungstenite::tungstenite::protocol::frame::Frame;
 use tokio_tungstenite::tungstenite::{Error as SocketError, Message};
 
-use crate::audit_log::{AuditLog, Who};
+use crate::audit_log::{AuditLog, Caller};
 use crate::auth::{Accepted, KeyId};
 use crate::node::{Client, Command, Explain, Operate, Publish, WhatIf};
 use crate::now;
@@ -91,7 +91,7 @@ pub async fn serve(mut calls: Calls, served: Served, token: Option<String>) {
     if c.served.asks.send(Command::Connected(client.clone())).await.is_err() {
         return;
     }
-    let _known = Known { client: client.clone(), asks: c.served.asks.clone() };
+    let _known = ConnectedClient { client: client.clone(), asks: c.served.asks.clone() };
     let mut flow: Flow = Ok(());
     if let Some(token) = token
         && let Err(e) = c.authenticate(&token).await
@@ -112,12 +112,12 @@ pub async fn serve(mut calls: Calls, served: Served, token: Option<String>) {
 }
 
 /// A client that the loop knows, until this is dropped, however its connection ends.
-pub(crate) struct Known {
+pub(crate) struct ConnectedClient {
     pub(crate) client: Arc<Client>,
     pub(crate) asks: mpsc::Sender<Command>,
 }
 
-impl Drop for Known {
+impl Drop for ConnectedClient {
     fn drop(&mut self) {
         self.client.outbox.close();
         let (asks, id) = (self.asks.clone(), self.client.id);
@@ -357,7 +357,7 @@ impl Connection {
         let (answer, answered) = oneshot::channel();
         self.ask(Command::Publish(Box::new(Publish { topic, claims, event, answer }))).await?;
         let (told, tell) = oneshot::channel();
-        self.say_later(id.clone(), tell);
+        self.respond_later(id.clone(), tell);
         tokio::spawn(async move {
             if let Ok(outcome) = answered.await {
                 let _ = told.send(outcome.map(|published| published.to_json()));
@@ -379,12 +379,12 @@ impl Connection {
         self.record(|record, who| record.looked(who, &format!("{what}{at}")));
         let (answer, answered) = oneshot::channel();
         self.ask(Command::Operate(Box::new(Operate { call, answer }))).await?;
-        self.say_later(id.clone(), answered);
+        self.respond_later(id.clone(), answered);
         Ok(())
     }
 
     /// Says the answer to a call when it is there. The connection goes on meanwhile.
-    fn say_later(&self, call: Json, answered: oneshot::Receiver<Result<Json, RpcError>>) {
+    fn respond_later(&self, call: Json, answered: oneshot::Receiver<Result<Json, RpcError>>) {
         let (client, asks, sealer) = (self.served.client.clone(), self.served.asks.clone(), self.served.sealer.clone());
         tokio::spawn(async move {
             let Ok(answer) = answered.await else { return };
@@ -395,9 +395,9 @@ impl Connection {
         });
     }
 
-    fn record(&self, tell: impl FnOnce(&AuditLog, &Who<'_>)) {
+    fn record(&self, tell: impl FnOnce(&AuditLog, &Caller<'_>)) {
         let claims = self.served.client.claims.lock().clone();
-        tell(&self.served.record, &Who { address: &self.served.client.address, claims: &claims });
+        tell(&self.served.record, &Caller { address: &self.served.client.address, claims: &claims });
     }
 
     /// The token has ended and was not renewed: what it opened is closed, and who comes next is nobody known.

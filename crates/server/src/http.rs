@@ -18,13 +18,13 @@ use gossip_protocol::{RpcError, code};
 use serde_json::json;
 use tokio::sync::oneshot;
 
-use crate::audit_log::Who;
+use crate::audit_log::Caller;
 use crate::connection::{self, Served};
 use crate::front::Seat;
 use crate::node::{Command, OneResult};
 use crate::publish_http;
 use crate::query_ref::owner;
-use crate::requests::{Front, asked, bearer, nothing_else, refuse};
+use crate::requests::{Front, asked, bearer, refuse, refuse_unknown};
 use crate::sse;
 use crate::upgrade::upgrade;
 
@@ -72,7 +72,7 @@ async fn known_origins(
         return next.run(request).await;
     }
     let e = RpcError::new(code::NOT_KNOWN, "this origin is not among instance.origins");
-    front.record.refused(&Who { address: &address, claims: &Claims::anonymous() }, "a call", &e);
+    front.record.refused(&Caller { address: &address, claims: &Claims::anonymous() }, "a call", &e);
     (StatusCode::FORBIDDEN, e.message + "\n").into_response()
 }
 
@@ -119,7 +119,7 @@ async fn one_result(
     let who = front.who(bearer(headers).as_deref()).await?;
     let claims = Arc::new(who.map_or_else(Claims::anonymous, |a| a.claims));
     let asked = asked(&mut q)?;
-    nothing_else(&q, "query, name, grant, params")?;
+    refuse_unknown(&q, "query, name, grant, params")?;
     let owner = owner(None, &claims, *address);
     let request = front.askable.request(asked, claims, owner).await?;
     let (answer, answered) = oneshot::channel();

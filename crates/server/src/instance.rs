@@ -249,7 +249,7 @@ impl Instance {
         let (compiler, compilers) = watch::channel(None);
         if let Some(tokens) = options.tokens.clone() {
             let stopping = stop.clone();
-            tokio::spawn(async move { tokens.keep_fresh(stopping).await });
+            tokio::spawn(async move { tokens.keep_refreshed(stopping).await });
         }
         let decides = options.decisions.is_some();
         let start = node::Start {

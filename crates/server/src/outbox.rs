@@ -140,7 +140,7 @@ pub enum Flushed {
 
 /// What is to be said of a flush.
 #[derive(Debug)]
-pub struct Told {
+pub struct FlushReport {
     /// How far it came.
     pub flushed: Flushed,
     /// Observed deltas that have left.
@@ -149,7 +149,7 @@ pub struct Told {
     pub lagging: Vec<SubId>,
 }
 
-impl Told {
+impl FlushReport {
     /// Whether there is anything to be told.
     pub fn has_news(&self) -> bool {
         !self.receipts.is_empty() || !self.lagging.is_empty()
@@ -161,27 +161,27 @@ struct State {
     queue: SendQueue<Outgoing>,
     /// A frame of which some bytes have left. It cannot be taken back.
     begun: Option<(Bytes, usize, Then)>,
-    way: Way,
+    way: Sink,
 }
 
 /// How what waits leaves.
 #[derive(Debug)]
-enum Way {
+enum Sink {
     /// Not at all, yet or any more.
-    Nowhere,
+    Detached,
     /// Into a socket.
     Socket(Arc<TcpStream>),
     /// Somebody takes it out.
-    TakenOut,
+    Pulled,
 }
 
 /// What was taken out.
 #[derive(Debug)]
-pub struct Taken {
+pub struct NextMessage {
     /// A message, if one waited.
     pub text: Option<Bytes>,
     /// What is to be said of it.
-    pub told: Told,
+    pub told: FlushReport,
 }
 
 /// A client's queue and what is counted about it.
@@ -201,7 +201,7 @@ impl Outbox {
     /// An empty outbox without a socket: what is pushed waits.
     pub fn new(limits: QueueLimits) -> Outbox {
         Outbox {
-            state: Mutex::new(State { queue: SendQueue::new(limits), begun: None, way: Way::Nowhere }),
+            state: Mutex::new(State { queue: SendQueue::new(limits), begun: None, way: Sink::Detached }),
             blocked: Notify::new(),
             due: AtomicBool::new(false),
             sent: AtomicU64::new(0),
@@ -211,16 +211,16 @@ impl Outbox {
 
     /// Gives it the socket to write to.
     pub fn open(&self, socket: Arc<TcpStream>) {
-        self.state.lock().way = Way::Socket(socket);
+        self.state.lock().way = Sink::Socket(socket);
     }
 
     /// Lets what waits be taken out, by whoever waits for [`Outbox::blocked`].
     pub fn open_to_take(&self) {
-        self.state.lock().way = Way::TakenOut;
+        self.state.lock().way = Sink::Pulled;
     }
 
     /// Takes the next message out.
-    pub fn take(&self, sealer: &Sealer) -> Taken {
+    pub fn take(&self, sealer: &Sealer) -> NextMessage {
         let mut receipts = Vec::new();
         let mut state = self.state.lock();
         state.cut(sealer);
@@ -234,13 +234,13 @@ impl Outbox {
         };
         let lagging = if state.queue.is_empty() { state.queue.take_lagging() } else { Vec::new() };
         let flushed = if text.is_some() { Flushed::More } else { Flushed::Empty };
-        Taken { text, told: Told { flushed, receipts, lagging } }
+        NextMessage { text, told: FlushReport { flushed, receipts, lagging } }
     }
 
     /// Takes its socket away. What waits, and what is still pushed, goes nowhere.
     pub fn close(&self) {
         let mut state = self.state.lock();
-        state.way = Way::Nowhere;
+        state.way = Sink::Detached;
         state.begun = None;
         while state.queue.pop().is_some() {}
     }
@@ -306,7 +306,7 @@ impl Outbox {
     }
 
     /// Writes up to [`JOINED`] frames in one write, or as much of them as the socket takes.
-    pub fn flush(&self, sealer: &Sealer) -> Told {
+    pub fn flush(&self, sealer: &Sealer) -> FlushReport {
         let mut receipts = Vec::new();
         let mut state = self.state.lock();
         let flushed = state.flush(sealer, &mut receipts, &self.sent);
@@ -315,16 +315,16 @@ impl Outbox {
         if matches!(flushed, Flushed::Blocked | Flushed::Gone) {
             self.blocked.notify_one();
         }
-        Told { flushed, receipts, lagging }
+        FlushReport { flushed, receipts, lagging }
     }
 }
 
 impl State {
     fn flush(&mut self, sealer: &Sealer, receipts: &mut Vec<Receipt>, sent: &AtomicU64) -> Flushed {
         let socket = match &self.way {
-            Way::Nowhere => return Flushed::Gone,
-            Way::TakenOut => return Flushed::Blocked,
-            Way::Socket(socket) => socket.clone(),
+            Sink::Detached => return Flushed::Gone,
+            Sink::Pulled => return Flushed::Blocked,
+            Sink::Socket(socket) => socket.clone(),
         };
         self.cut(sealer);
         let taken = match self.write(&socket) {

@@ -144,7 +144,7 @@ impl Work {
                     }
                     // Where nothing can be handed on for long, the database is not to run full because of us.
                     if let Err(e) = self.source.drop_backlog() {
-                        tracing::debug!(source = %self.source.name(), "cannot look what the database keeps: {e}");
+                        tracing::debug!(source = %self.source.name(), "cannot read what the database retains: {e}");
                     }
                     if now() - begun > 2 * LONGEST_PAUSE.as_micros() as Micros {
                         // It worked before it failed.

@@ -15,7 +15,7 @@ use parking_lot::Mutex;
 use serde_json::{Map, Value as Json, json};
 use tokio::sync::{mpsc, watch};
 
-use crate::audit_log::{AuditLog, Who};
+use crate::audit_log::{AuditLog, Caller};
 use crate::auth::Accepted;
 use crate::node::{Client, Command};
 use crate::now;
@@ -93,7 +93,7 @@ pub fn problem(e: &RpcError) -> Response {
 /// Records that something was refused, and says so.
 pub fn refuse(front: &Front, address: &SocketAddr, what: &str, e: &RpcError) -> Response {
     // Whom a token speaks of is not said where the token itself may be what is wrong.
-    front.record.refused(&Who { address, claims: &Claims::default() }, what, e);
+    front.record.refused(&Caller { address, claims: &Claims::default() }, what, e);
     problem(e)
 }
 
@@ -114,7 +114,7 @@ pub fn asked(q: &mut HashMap<String, String>) -> Result<QueryRef, RpcError> {
 ///
 /// # Errors
 /// One that is not known, and those that are.
-pub fn nothing_else(q: &HashMap<String, String>, known: &str) -> Result<(), RpcError> {
+pub fn refuse_unknown(q: &HashMap<String, String>, known: &str) -> Result<(), RpcError> {
     match q.keys().next() {
         None => Ok(()),
         Some(stray) => {

@@ -24,12 +24,12 @@ use tokio::sync::mpsc;
 use tokio::time::{Instant, sleep_until, timeout};
 
 use crate::auth::{Accepted, KeyId};
-use crate::connection::{Known, STUCK, changed};
+use crate::connection::{ConnectedClient, STUCK, changed};
 use crate::node::{Client, Command};
 use crate::now;
 use crate::outbox::Style;
 use crate::query_ref::{QueryRef, owner};
-use crate::requests::{Front, asked, bearer, nothing_else, refuse};
+use crate::requests::{Front, asked, bearer, refuse, refuse_unknown};
 use crate::writers::tell;
 use gossip_protocol::call::MAX_EVERY_MS;
 
@@ -86,7 +86,7 @@ async fn make_ticket(
     body: Result<Body<ForTicket>, JsonRejection>,
 ) -> Result<Json, RpcError> {
     let Some(token) = bearer(headers) else {
-        let text = "a ticket stands for a token: send one in Authorization";
+        let text = "a ticket is issued for a token: send one in Authorization";
         return Err(RpcError::new(code::NOT_AUTHENTICATED, text));
     };
     let who = front.who(Some(&token)).await?;
@@ -149,7 +149,7 @@ async fn begin(
             (Some(token), QueryRef { query, name, grant, params })
         }
     };
-    nothing_else(&q, "ticket, or query, name or grant with params; cursor, every_ms, send")?;
+    refuse_unknown(&q, "ticket, or query, name or grant with params; cursor, every_ms, send")?;
     let who = front.who(token.as_deref()).await?;
     let (claims, expires, key) = match who {
         None => (Claims::anonymous(), None, None),
@@ -163,7 +163,7 @@ async fn begin(
     client.outbox.open_to_take();
     let style = Style { batch: usize::MAX, only_changed };
     let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
-    let known = Known { client: client.clone(), asks: front.asks.clone() };
+    let known = ConnectedClient { client: client.clone(), asks: front.asks.clone() };
     let connected = Connected { front: front.clone(), client: client.clone(), _known: known };
     front.asks.send(Command::Connected(client.clone())).await.map_err(|_| stops(()))?;
     let subscribe = Command::Subscribe { client: client.id, call: 1.into(), request, style, observed: None };
@@ -176,8 +176,8 @@ async fn begin(
     };
     let mut cursor = None;
     let first = match in_words(&first, &mut cursor) {
-        Said::Event(event, over) => (event, over),
-        Said::Refused(e) => return Err(e),
+        Parsed::Event(event, over) => (event, over),
+        Parsed::Refused(e) => return Err(e),
     };
     let (events, body) = mpsc::channel(AHEAD);
     tokio::spawn(connected.pump(first, cursor, (expires, key), events));
@@ -193,7 +193,7 @@ async fn begin(
 struct Connected {
     front: Arc<Front>,
     client: Arc<Client>,
-    _known: Known,
+    _known: ConnectedClient,
 }
 
 impl Connected {
@@ -244,9 +244,9 @@ impl Connected {
                 |why: &str| (event("closed", &json!({"why": format!("expired: {why}")}).to_string(), None), true);
             next = tokio::select! {
                 next = self.next() => match next.map(|n| in_words(&n, &mut cursor)) {
-                    Ok(Said::Event(event, over)) => (event, over),
+                    Ok(Parsed::Event(event, over)) => (event, over),
                     // Nothing else was called.
-                    Ok(Said::Refused(_)) | Err(()) => return,
+                    Ok(Parsed::Refused(_)) | Err(()) => return,
                 },
                 () = events.closed() => return,
                 _ = stopping.wait_for(|s| *s) => return,
@@ -259,14 +259,14 @@ impl Connected {
     }
 }
 
-enum Said {
+enum Parsed {
     /// An event, and whether it is the last.
     Event(Event, bool),
     Refused(RpcError),
 }
 
 /// A message as the socket's protocol has it, as an event. The cursor of a result counts once all of it is there.
-fn in_words(message: &[u8], cursor: &mut Option<String>) -> Said {
+fn in_words(message: &[u8], cursor: &mut Option<String>) -> Parsed {
     #[derive(Deserialize)]
     struct Message<'a> {
         method: Option<&'a str>,
@@ -283,10 +283,10 @@ fn in_words(message: &[u8], cursor: &mut Option<String>) -> Said {
         more: bool,
     }
     let Ok(Message { method, params, result, error }) = serde_json::from_slice(message) else {
-        return Said::Refused(RpcError::new(code::UNAVAILABLE, "a message that cannot be read"));
+        return Parsed::Refused(RpcError::new(code::UNAVAILABLE, "a message that cannot be read"));
     };
     if let Some(e) = error {
-        return Said::Refused(e);
+        return Parsed::Refused(e);
     }
     let name = method.unwrap_or("rows");
     let content = params.or(result).map_or("{}", RawValue::get);
@@ -298,7 +298,7 @@ fn in_words(message: &[u8], cursor: &mut Option<String>) -> Said {
             if told.more { None } else { cursor.take() }
         }
     };
-    Said::Event(event(name, content, id.as_deref()), name == "closed")
+    Parsed::Event(event(name, content, id.as_deref()), name == "closed")
 }
 
 /// One event. Line breaks in JSON stand between its parts, never in a text: a blank is as good.

@@ -14,7 +14,7 @@ use gossip_protocol::system::{ColumnType, Shape, SystemRow, TABLES};
 use gossip_core::local_source::Own;
 
 /// Entries of a stream that are kept.
-const KEPT: usize = 2_000;
+const MAX_TRANSACTIONS: usize = 2_000;
 
 /// A system table's row as the engine has it.
 pub fn values<R: SystemRow>(row: R) -> Row {
@@ -101,7 +101,7 @@ impl SystemTables {
         let Some(table) = self.tables.get(name) else { return };
         let row = values(row);
         let stream = self.streams.entry(name).or_default();
-        if stream.len() == KEPT {
+        if stream.len() == MAX_TRANSACTIONS {
             stream.pop_front();
         }
         stream.push_back(row.clone());

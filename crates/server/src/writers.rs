@@ -13,7 +13,7 @@ use tokio::sync::{Notify, mpsc};
 
 use crate::node::command::{Client, Command};
 use crate::now;
-use crate::outbox::{Flushed, Told};
+use crate::outbox::{FlushReport, Flushed};
 use crate::supervisor::{Supervisor, faults};
 
 /// Clients that a writer serves before others on its thread have their turn.
@@ -138,7 +138,7 @@ async fn write(lane: Arc<Lane>, asks: mpsc::WeakSender<Command>, sealer: Arc<Sea
 ///
 /// # Errors
 /// The loop has ended.
-pub async fn tell(told: Told, asks: &mpsc::Sender<Command>) -> Result<(), ()> {
+pub async fn tell(told: FlushReport, asks: &mpsc::Sender<Command>) -> Result<(), ()> {
     let at = now();
     for id in told.lagging {
         asks.send(Command::CatchUp(id)).await.map_err(drop)?;

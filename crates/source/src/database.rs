@@ -119,7 +119,7 @@ pub trait Store: Send {
     fn place(&mut self) -> Result<u64>;
 
     /// SQL that is written for SQLite, in this database's words.
-    fn in_own_words(&self, sql: &str) -> String {
+    fn in_dialect(&self, sql: &str) -> String {
         sql.into()
     }
 

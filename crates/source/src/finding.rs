@@ -34,14 +34,14 @@ pub struct Finding {
     /// What is wrong and what follows from it.
     pub text: String,
     /// SQL or a command that mends it, if there is one.
-    pub mend: Option<String>,
+    pub fix: Option<String>,
 }
 
 impl fmt::Display for Finding {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}: {}", self.about, self.text)?;
-        match &self.mend {
-            Some(mend) => write!(f, "\n    fix: {mend}"),
+        match &self.fix {
+            Some(fix) => write!(f, "\n    fix: {fix}"),
             None => Ok(()),
         }
     }

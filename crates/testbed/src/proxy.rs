@@ -46,7 +46,7 @@ impl Proxy {
         self.port
     }
 
-    /// Ends all connections, and makes none, until [`Proxy::mend`].
+    /// Ends all connections, and makes none, until [`Proxy::fix`].
     pub fn cut(&self) {
         self.cut.store(true, Relaxed);
         for socket in self.open.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
@@ -54,13 +54,13 @@ impl Proxy {
         }
     }
 
-    /// Passes nothing on, on connections that stand and on new ones, and says nothing of it, until [`Proxy::mend`].
+    /// Passes nothing on, on connections that stand and on new ones, and says nothing of it, until [`Proxy::fix`].
     pub fn freeze(&self) {
         self.frozen.store(true, Relaxed);
     }
 
     /// Lets connections through again.
-    pub fn mend(&self) {
+    pub fn restore(&self) {
         self.cut.store(false, Relaxed);
         self.frozen.store(false, Relaxed);
     }

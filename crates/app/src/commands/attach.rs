@@ -46,14 +46,14 @@ fn personas(args: &Args) -> Result<Given, Failure> {
     for one in own.into_iter().chain(given) {
         let (name, file) = one?;
         let token = read_token(&file)?;
-        who.insert(name.clone(), said(&token));
+        who.insert(name.clone(), persona_of(&token));
         tokens.insert(name, token);
     }
     Ok((who, tokens))
 }
 
 /// What a token says of its owner, unchecked: it is only shown. The instance is what checks it.
-fn said(token: &str) -> Persona {
+fn persona_of(token: &str) -> Persona {
     let payload = token.split('.').nth(1).and_then(|p| URL_SAFE_NO_PAD.decode(p).ok());
     let claims: Map<String, Json> = payload.and_then(|p| serde_json::from_slice(&p).ok()).unwrap_or_default();
     let roles = match claims.get("roles") {

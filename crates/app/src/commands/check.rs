@@ -37,7 +37,7 @@ pub async fn run(args: &Args) -> Outcome {
             blocks: true,
             about: "relay".into(),
             text: e.to_string(),
-            mend: Some("start the broker, or change relay.url".into()),
+            fix: Some("start the broker, or change relay.url".into()),
         }),
     }
     tell(args, &findings, &names)
@@ -52,7 +52,7 @@ fn findings(config: &Config) -> Result<Vec<Finding>, Failure> {
     let queries = check_queries(&config.queries, &*source, config.topics.values()).map_err(Failure::connect)?;
     for problem in rules.into_iter().chain(queries) {
         let (line, text) = problem.trim_start_matches("line ").split_once(": ").unwrap_or(("?", &problem));
-        findings.push(Finding { blocks: true, about: format!("{path}:{line}"), text: text.to_string(), mend: None });
+        findings.push(Finding { blocks: true, about: format!("{path}:{line}"), text: text.to_string(), fix: None });
     }
     let has_rule = |table: &&String| config.rules.iter().any(|r| source.is_table(table, &r.table));
     for table in source.tables().iter().filter(|t| !has_rule(t)) {
@@ -60,17 +60,17 @@ fn findings(config: &Config) -> Result<Vec<Finding>, Failure> {
             blocks: false,
             about: table.clone(),
             text: "no rule grants anything on it: nobody can read it".into(),
-            mend: Some("add a [[rule]] with this table".into()),
+            fix: Some("add a [[rule]] with this table".into()),
         });
     }
     let tokens = config.auth.as_ref().map(|auth| Tokens::from_env(auth.clone(), config.base())).transpose();
     let tokens = tokens.unwrap_or_else(|e| {
-        findings.push(Finding { blocks: true, about: "auth".into(), text: e, mend: None });
+        findings.push(Finding { blocks: true, about: "auth".into(), text: e, fix: None });
         None
     });
-    let relay = |blocks, text: String, mend: Option<&str>| {
-        let (about, mend) = ("relay".into(), mend.map(String::from));
-        Finding { blocks, about, text, mend }
+    let relay = |blocks, text: String, fix: Option<&str>| {
+        let (about, fix) = ("relay".into(), fix.map(String::from));
+        Finding { blocks, about, text, fix }
     };
     match keys(config, tokens.as_ref()) {
         Err(e) => findings.push(relay(true, e.text, None)),
@@ -87,7 +87,7 @@ fn tell(args: &Args, findings: &[Finding], names: &[(&str, String)]) -> Outcome 
     if args.json {
         let list: Vec<_> = findings
             .iter()
-            .map(|f| json!({"blocks": f.blocks, "about": f.about, "text": f.text, "mend": f.mend}))
+            .map(|f| json!({"blocks": f.blocks, "about": f.about, "text": f.text, "fix": f.fix}))
             .collect();
         let names: Vec<_> = names.iter().map(|(what, name)| json!({"what": what, "name": name})).collect();
         print_line(&json!({"ok": blocking == 0, "findings": list, "on_the_broker": names}).to_string())?;

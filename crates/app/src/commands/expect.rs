@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use gossip_client::{Incoming, Session};
 use gossip_core::explain::{Passed, Step};
-use gossip_protocol::call::{Explain, Subscribe, Whom};
+use gossip_protocol::call::{Explain, QuestionTarget, Subscribe};
 use gossip_protocol::{Call, ChangeEntry, Notification};
 use gossip_server::auth::Tokens;
 use gossip_server::config::{Auth, Config};
@@ -237,7 +237,9 @@ async fn position(operator: &mut Session, changes: u64) -> Result<String, Failur
     let next = async {
         loop {
             let (incoming, _) = operator.next().await?;
-            let Incoming::Told(Notification::Delta { subscription, changes: rows, .. }) = incoming else { continue };
+            let Incoming::Notification(Notification::Delta { subscription, changes: rows, .. }) = incoming else {
+                continue;
+            };
             let added = rows.iter().find_map(|c| match c {
                 ChangeEntry::Add { row, .. } => row.get("position").and_then(Json::as_str),
                 _ => None,
@@ -268,7 +270,7 @@ impl Listener {
                     }
                     return Ok(told);
                 }
-                Incoming::Told(Notification::Delta { subscription, changes, .. })
+                Incoming::Notification(Notification::Delta { subscription, changes, .. })
                     if subscription == self.subscription =>
                 {
                     told.extend(changes);
@@ -279,7 +281,7 @@ impl Listener {
     }
 
     async fn why(&self, operator: &mut Session, position: &str) -> Result<Vec<Step>, Failure> {
-        let whom = Whom::Anybody {
+        let whom = QuestionTarget::Anybody {
             query: self.query.clone(),
             claims: self.persona.claims.clone(),
             roles: Some(self.persona.roles.clone()).filter(|roles| !roles.is_empty()),

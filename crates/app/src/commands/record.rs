@@ -95,7 +95,7 @@ pub async fn run(args: Args) -> Outcome {
             _ = interrupted.recv() => break,
         };
         match told {
-            Incoming::Told(Notification::Delta { subscription, changes, .. }) => {
+            Incoming::Notification(Notification::Delta { subscription, changes, .. }) => {
                 let Some(table) = tables.get(&subscription) else { continue };
                 for change in changes {
                     if let ChangeEntry::Add { row, .. } | ChangeEntry::Replace { row, .. } = change {
@@ -103,7 +103,7 @@ pub async fn run(args: Args) -> Outcome {
                     }
                 }
             }
-            Incoming::Told(
+            Incoming::Notification(
                 Notification::Rows { subscription, rows, .. } | Notification::Snapshot { subscription, rows, .. },
             ) => {
                 let Some(table) = tables.get(&subscription) else { continue };

@@ -68,7 +68,7 @@ pub async fn run(args: Args) -> Outcome {
             next = session.next() => next?,
             () = &mut until => return Ok(()),
         };
-        let Incoming::Told(told) = incoming else { continue };
+        let Incoming::Notification(told) = incoming else { continue };
         match live.apply(&told).map_err(|e| Failure::check(format!("the instance sent what does not fit: {e}")))? {
             gossip_client::result_set::Applied::NotMine => continue,
             gossip_client::result_set::Applied::Closed(why) => return Err(ClientError::Ended(why).into()),

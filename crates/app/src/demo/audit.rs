@@ -51,7 +51,7 @@ pub fn witness(db: &mut dyn Store) -> Vec<String> {
 }
 
 fn ask(db: &mut dyn Store, sql: &str) -> std::result::Result<String, String> {
-    let sql = db.in_own_words(sql);
+    let sql = db.in_dialect(sql);
     let row = |cells: Cells| {
         let mut cells = cells.into_iter().flatten();
         Some((cells.next()?.parse::<i64>().ok()?, cells.next()?))

@@ -53,7 +53,7 @@ pub struct Options {
 
 /// What one watcher heard.
 #[derive(Clone, Debug)]
-pub struct Heard {
+pub struct WatcherReport {
     /// The persona.
     pub persona: String,
     /// The instance.
@@ -76,7 +76,7 @@ pub struct Summary {
     /// Instances.
     pub instances: usize,
     /// What each watcher heard.
-    pub watchers: Vec<Heard>,
+    pub watchers: Vec<WatcherReport>,
     /// Deltas for which a whole result came: what was unsent when rights ended, or too much for a slow reader.
     pub with_a_whole: u64,
     /// Deltas that should have arrived and did not.
@@ -98,7 +98,7 @@ impl Summary {
 
     /// As one JSON object.
     pub fn to_json(&self) -> Json {
-        let watcher = |w: &Heard| json!({"persona": w.persona, "instance": w.instance, "heard": w.heard, "withheld": w.withheld, "outside": w.outside});
+        let watcher = |w: &WatcherReport| json!({"persona": w.persona, "instance": w.instance, "heard": w.heard, "withheld": w.withheld, "outside": w.outside});
         json!({
             "seconds": self.seconds,
             "seed": self.seed,
@@ -140,7 +140,7 @@ impl Summary {
 
 /// What a watcher's task has taken in.
 #[derive(Default)]
-struct Taken {
+struct WatcherLog {
     live: ResultSet,
     arrived: Vec<(i64, Arrived)>,
     position: u64,
@@ -190,7 +190,7 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
         let mut session = Session::connect(&url(&instance), token.as_deref()).await?;
         let observed = Some(i.to_string());
         let answer = session.subscribe(Subscribe { observed, ..Subscribe::from(&w.query) }).await?;
-        let taken = Arc::new(Mutex::new(Taken { live: ResultSet::new(answer), ..Taken::default() }));
+        let taken = Arc::new(Mutex::new(WatcherLog { live: ResultSet::new(answer), ..WatcherLog::default() }));
         let lose = options.lose.filter(|(who, _)| *who == i).map(|(_, lose)| lose);
         tasks.push(tokio::spawn(watch(session, taken.clone(), lose, stopped.clone())));
         watchers.push(Listener { persona: w.persona.clone(), instance, taken });
@@ -233,7 +233,7 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
 struct Listener {
     persona: String,
     instance: String,
-    taken: Arc<Mutex<Taken>>,
+    taken: Arc<Mutex<WatcherLog>>,
 }
 
 /// Compares what each received with what the database says that they had to.
@@ -274,7 +274,7 @@ fn summarize(
         let rows: Vec<String> = taken.live.rows.values().map(|r| canonical(&Json::Object(r.clone()))).collect();
         summary.wrong_rows += history.wrong_rows(i, &rows) as u64;
         let count = |verdict: &str| operated.verdicts.get(&(i.to_string(), verdict.to_string())).copied().unwrap_or(0);
-        summary.watchers.push(Heard {
+        summary.watchers.push(WatcherReport {
             persona: w.persona.clone(),
             instance: w.instance.clone(),
             heard: arrived.iter().filter(|a| matches!(a, Arrived::Delta(_))).count() as u64,
@@ -285,7 +285,12 @@ fn summarize(
     Ok(summary)
 }
 
-async fn watch(mut session: Session, taken: Arc<Mutex<Taken>>, lose: Option<Lose>, mut stopped: watch::Receiver<bool>) {
+async fn watch(
+    mut session: Session,
+    taken: Arc<Mutex<WatcherLog>>,
+    lose: Option<Lose>,
+    mut stopped: watch::Receiver<bool>,
+) {
     let mut deltas = 0;
     loop {
         let next = tokio::select! {
@@ -295,7 +300,7 @@ async fn watch(mut session: Session, taken: Arc<Mutex<Taken>>, lose: Option<Lose
         let at = now();
         let mut taken = taken.lock();
         let told = match next {
-            Ok((Incoming::Told(told), _)) => told,
+            Ok((Incoming::Notification(told), _)) => told,
             Ok(_) => continue,
             Err(e) => {
                 taken.error = Some(e.to_string());
@@ -356,7 +361,7 @@ async fn operate(mut session: Session, operated: Arc<Mutex<Operated>>, mut stopp
             next = session.next() => next,
             _ = stopped.changed() => return session.close().await,
         };
-        let Ok((Incoming::Told(Notification::Delta { changes, .. }), _)) = next else {
+        let Ok((Incoming::Notification(Notification::Delta { changes, .. }), _)) = next else {
             if next.is_err() {
                 return;
             }

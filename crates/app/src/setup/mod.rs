@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 
 use crossterm::event::{Event, KeyEventKind};
 use gossip_source::sqlite::SqliteSource;
-use gossip_source::sqlite::schema::{Found, count_rows, describe, table_names};
+use gossip_source::sqlite::schema::{Lookup, count_rows, describe, table_names};
 use gossip_source::sqlite::triggers;
 
 use crate::workbench::theme::Theme;
@@ -47,15 +47,15 @@ fn name_of(file: &str) -> String {
     if name.is_empty() || name == "gossip" { "main".into() } else { name }
 }
 
-fn look(folder: &Path, file: &str) -> Result<Vec<Choice>, String> {
+fn find_tables(folder: &Path, file: &str) -> Result<Vec<Choice>, String> {
     let mut db = source(folder, file, vec![])?.connect_to_write().map_err(|e| e.to_string())?;
     let mut choices = Vec::new();
     for name in table_names(&db).map_err(|e| e.to_string())? {
         let rows = count_rows(&mut db, &name);
         let (columns, key) = match describe(&db, &name).map_err(|e| e.to_string())? {
-            Found::Table(t) => (t.columns.len(), Ok(t.key_names().collect::<Vec<_>>().join(", "))),
-            Found::Unfit(why, mend) => (0, Err((why, mend))),
-            Found::Nothing(_) => continue,
+            Lookup::Table(t) => (t.columns.len(), Ok(t.key_names().collect::<Vec<_>>().join(", "))),
+            Lookup::Unfit(why, fix) => (0, Err((why, fix))),
+            Lookup::Nothing(_) => continue,
         };
         choices.push(Choice { name, size: (columns, rows), chosen: key.is_ok(), key });
     }
@@ -123,7 +123,7 @@ fn lead(
         let done = match setup.key(key) {
             None => Ok(()),
             Some(Do::Leave) => return Ok(false),
-            Some(Do::Look(file)) => look(folder, &file).map(|all| setup.stage = Stage::Tables(all, 0)),
+            Some(Do::Look(file)) => find_tables(folder, &file).map(|all| setup.stage = Stage::Tables(all, 0)),
             Some(Do::Plan(chosen)) => {
                 let plan = source(folder, &setup.file, chosen.clone()).and_then(|s| {
                     let db = s.connect().map_err(|e| e.to_string())?;

@@ -70,7 +70,7 @@ fn trail(s: &Setup) -> Text<'static> {
         Stage::Tables(..) => 1,
         Stage::Plan(_) => 2,
     };
-    let steps = ["source", "tables and keys", "what it takes"].into_iter().enumerate().map(|(i, name)| {
+    let steps = ["source", "tables and keys", "what will change"].into_iter().enumerate().map(|(i, name)| {
         let (shape, style) = match i.cmp(&at) {
             Ordering::Less => ("✓ ", t.heard()),
             Ordering::Equal => ("▸ ", t.accent()),
@@ -132,13 +132,13 @@ fn tables(s: &Setup, all: &[Choice], at: usize, page: &mut Page<'_, '_>) -> Keys
             about,
         ]);
     }
-    if let Some(Err((why, mend))) = all.get(at).map(|c| &c.key) {
+    if let Some(Err((why, fix))) = all.get(at).map(|c| &c.key) {
         page.line("");
         for part in wrap(&format!("{}: {why}", all[at].name), width) {
             page.line(Text::styled(part, t.withheld()));
         }
-        if let Some(mend) = mend {
-            page.line(Text::styled(page.fit(&format!("fix: {mend}")), t.dim()));
+        if let Some(fix) = fix {
+            page.line(Text::styled(page.fit(&format!("fix: {fix}")), t.dim()));
         }
     }
     &[("enter", "go on"), ("space", "choose"), ("↑↓", "move"), ("esc", "back")]
@@ -155,7 +155,7 @@ fn effects(plan: &Plan, page: &mut Page<'_, '_>) -> Keys {
     }
     page.line("");
     let count = plan.statements.len();
-    let text = format!("{count} statements in one transaction; gossip prepare --remove takes all of it away again.");
+    let text = format!("{count} statements in one transaction; gossip prepare --remove undoes it.");
     page.line(Text::styled(page.fit(&text), t.dim()));
     page.line(Text::styled("Then gossip.toml is written, and the workbench opens.", t.dim()));
     &[("enter", "do it"), ("esc", "back")]

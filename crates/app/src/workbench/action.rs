@@ -80,15 +80,15 @@ pub enum Action {
     /// Back to the left.
     FewerColumns,
     /// Keep the query under a name.
-    Keep,
+    SaveQuery,
     /// Let a role read a table.
     Grant,
     /// Do the next step.
     NextStep,
     /// Let the chosen table stream, or no longer.
     Stream,
-    /// Mend the chosen finding.
-    Mend,
+    /// Fix the chosen finding.
+    Fix,
     /// The next finding.
     NextFinding,
     /// One step back.

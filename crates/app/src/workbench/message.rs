@@ -7,7 +7,7 @@ use gossip_core::explain::Step;
 use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
 use gossip_protocol::ColumnInfo;
-use gossip_protocol::call::Whom;
+use gossip_protocol::call::QuestionTarget;
 use gossip_protocol::system::{ChangesRow, InstanceRow, LinkRow, RuleRow, TableRow, TrafficRow, VerdictRow};
 use gossip_source::database::{Look, Made};
 use serde_json::{Map, Value as Json};
@@ -76,7 +76,7 @@ pub enum Message {
     /// A change made here was carried out.
     Made(u64, Made),
     /// Something about a live query that was asked.
-    Asked(u32, Told),
+    Asked(u32, QueryUpdate),
     /// A row of `gossip.tables` by its table's name, or that it is gone.
     Table(String, Option<Box<TableRow>>),
     /// A change is no longer repeated, and what came of it.
@@ -107,7 +107,7 @@ pub enum Message {
 
 /// What is told of a live query that was asked.
 #[derive(Clone, Debug)]
-pub enum Told {
+pub enum QueryUpdate {
     /// The result as it is now.
     Rows {
         /// Its columns.
@@ -224,7 +224,7 @@ pub enum Effect {
         /// Whom it is about, and the same as the instance knows them.
         watchers: Vec<WatcherId>,
         /// See `watchers`.
-        asked: Vec<Whom>,
+        asked: Vec<QuestionTarget>,
         /// All rules.
         rules: Vec<RuleText>,
     },
@@ -262,7 +262,7 @@ pub enum InstanceAction {
     EndOrStart,
     /// Lose the next relay message on its way in.
     LoseNext,
-    /// Cut it off from the relay, or mend that.
+    /// Cut it off from the relay, or fix that.
     CutOrMend,
     /// Let it go politely: its clients are told to come back elsewhere.
     Drain,

@@ -14,7 +14,7 @@ use crate::workbench::views::ask::update as ask;
 use crate::workbench::views::relay::update as relay;
 use crate::workbench::views::rules::update as rules;
 use crate::workbench::views::tables::update as tables;
-use crate::workbench::watchers::kept_watchers;
+use crate::workbench::watchers::watchers_to_save;
 
 pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
     match action {
@@ -46,7 +46,7 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
         Action::MoreColumns => ask::aside(s, 1),
         Action::FewerColumns => ask::aside(s, -1),
         Action::Who => s.overlay = Overlay::Who(0),
-        Action::Keep => s.overlay = Overlay::Form(open::keep_query()),
+        Action::SaveQuery => s.overlay = Overlay::Form(open::save_query()),
         Action::Stream => return tables::switch(s),
         Action::Record => s.overlay = Overlay::Form(open::record()),
         Action::Copy => return copy(s),
@@ -63,7 +63,7 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
                 .and_then(|i| crate::workbench::views::steps::list::steps(s).into_iter().nth(i));
             return step.map_or(vec![], |step| act(s, step.action));
         }
-        Action::Mend => return tables::mend(s),
+        Action::Fix => return tables::fix(s),
         Action::NextFinding => s.tables.finding += 1,
         Action::Up => step(s, -1),
         Action::Down => step(s, 1),
@@ -89,7 +89,7 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
         Action::Why => {
             if s.why.take().is_none() {
                 hold(s);
-                return ask_why(s);
+                return explain_selected(s);
             }
         }
         Action::Journey => {
@@ -144,7 +144,7 @@ fn drop_watcher(s: &mut State) -> Vec<Effect> {
     let gone = s.watchers.remove(s.column);
     s.column = s.column.min(s.watchers.len().saturating_sub(1));
     s.why = s.why.take().filter(|w| w.watcher != gone.id);
-    vec![Effect::Hush(gone.id), Effect::KeepWatchers(kept_watchers(s))]
+    vec![Effect::Hush(gone.id), Effect::KeepWatchers(watchers_to_save(s))]
 }
 
 /// Leaves what lies on top: an overlay, a filter, an explanation, the hold.
@@ -207,17 +207,17 @@ pub(super) fn step_line(s: &mut State, by: isize) {
 
 pub(super) fn choose_column(s: &mut State, column: usize) -> Vec<Effect> {
     s.column = column;
-    if s.why.is_some() { ask_why(s) } else { vec![] }
+    if s.why.is_some() { explain_selected(s) } else { vec![] }
 }
 
-pub(super) fn ask_why(s: &mut State) -> Vec<Effect> {
+pub(super) fn explain_selected(s: &mut State) -> Vec<Effect> {
     let (Some(line), Some(w)) = (s.chosen_line(), s.watchers.get(s.column)) else { return vec![] };
     let (id, watcher, place, at) = (line.id, w.id, w.place, line.at.clone());
     let subscription = w.subscription;
     let judged = line.cells.contains_key(&watcher);
     let mark = s.mark(line, w).word();
     let unanswerable = match (&at, &line.made) {
-        _ if s.recorded => Some(format!("{mark}; a recording has no instance that could be asked for the steps")),
+        _ if s.recorded => Some(format!("{mark}; a recording has no instance to ask for the steps")),
         (None, Some((_, Stage::NeverComes(why)))) => Some(why.clone()),
         (None, _) => Some("it has not been seen in the stream yet".to_string()),
         _ if w.refused.is_some() => w.refused.clone(),
@@ -225,7 +225,7 @@ pub(super) fn ask_why(s: &mut State) -> Vec<Effect> {
         (Some(at), _) if !judged && w.listens_after.as_ref().is_none_or(|after| at <= after) => {
             Some("it was not listening yet when this was committed".to_string())
         }
-        _ if subscription.is_none() => Some("its instance has not told of anything for it yet".to_string()),
+        _ if subscription.is_none() => Some("its instance has reported nothing for it yet".to_string()),
         _ => None,
     };
     s.why = Some(Why { line: id, watcher, steps: unanswerable.clone().map(Err) });

@@ -27,7 +27,7 @@ use crate::workbench::views::tables::state::{Proposal, Tables};
 use gossip_source::database::Look;
 
 /// Events that are kept for a recording; the oldest go first.
-pub const MAX_KEPT: usize = 20_000;
+pub const MAX_RETAINED: usize = 20_000;
 
 /// Lines that are kept; the oldest go first.
 pub const MAX_LINES: usize = 4_000;
@@ -293,7 +293,7 @@ impl State {
         if self.recorded {
             return;
         }
-        if self.kept.len() >= MAX_KEPT {
+        if self.kept.len() >= MAX_RETAINED {
             self.kept.pop_front();
         }
         let instance = self.places.get(place).map(|p| p.name.clone()).unwrap_or_default();
@@ -309,7 +309,7 @@ impl State {
             row: p.info.to_json(),
         };
         let name = self.places.first().map(|p| p.name.clone()).unwrap_or_default();
-        let table = |t: &crate::workbench::views::tables::state::Known| Event {
+        let table = |t: &crate::workbench::views::tables::state::TableInfo| Event {
             instance: name.clone(),
             table: "tables",
             at: self.now,

@@ -138,8 +138,8 @@ fn draw_rail(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
         };
         let name =
             if area.width > 6 { format!(" {}  {:<8}", view.key(), view.name()) } else { format!(" {}", view.key()) };
-        let mend = if mends { "▴" } else { "" };
-        let line = Line::from(vec![Span::styled(name, style), Span::styled(mend, s.theme.withheld())]);
+        let fix = if mends { "▴" } else { "" };
+        let line = Line::from(vec![Span::styled(name, style), Span::styled(fix, s.theme.withheld())]);
         put(frame, area, i, line);
         let here = Rect { y: area.y + i, height: 1, ..area };
         s.places_on_screen.push((here, Click::View(view)));
@@ -166,7 +166,7 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
                 ("e", "end or start"),
                 ("d", "drain"),
                 ("l", "lose next change"),
-                ("c", "cut off or mend"),
+                ("c", "cut off or reconnect"),
                 ("esc", "back"),
             ]
         }

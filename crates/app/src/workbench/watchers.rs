@@ -37,7 +37,7 @@ pub fn choosable(s: &State) -> Vec<String> {
 }
 
 /// The watchers as the configuration has them.
-pub(super) fn kept_watchers(s: &State) -> Vec<Watcher> {
+pub(super) fn watchers_to_save(s: &State) -> Vec<Watcher> {
     let kept = |w: &WatcherState| Watcher {
         persona: w.persona.clone(),
         query: w.query.clone(),

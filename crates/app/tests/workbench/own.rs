@@ -260,7 +260,7 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     t.wait("only that row", |s| s.contains("shown with “again”") && !s.contains("fruit 60"));
     t.key("Escape");
     t.wait_text("fruit 60");
-    reach(Ask, Action::Keep, "Keep the query");
+    reach(Ask, Action::SaveQuery, "Keep the query");
     back(Ask, "who asks");
 
     reach(Ask, Action::Go(Tables), "journal mode is delete");
@@ -273,7 +273,7 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     reach(Tables, Action::Grant, "Nothing is readable without one");
     back(Tables, "what is in the way");
     reach(Tables, Action::NextFinding, "PRAGMA journal_mode = WAL");
-    reach(Tables, Action::Mend, "enter do it");
+    reach(Tables, Action::Fix, "enter do it");
     t.key("Enter");
     t.wait("it is mended", |s| s.contains("done") && !s.contains("journal mode is delete"));
     t.key("Down");

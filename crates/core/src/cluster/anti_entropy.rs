@@ -35,7 +35,7 @@ pub struct AntiEntropy {
 
 impl AntiEntropy {
     /// What this instance tells of a topic that it has.
-    pub fn record_own(&mut self, topic: &str, digest: u64) {
+    pub fn record_local(&mut self, topic: &str, digest: u64) {
         let topic = self.topics.entry(topic.into()).or_default();
         topic.mine = Some((digest, topic.mine.is_some_and(|(before, _)| before == digest)));
     }
@@ -74,10 +74,10 @@ mod tests {
     fn only_what_differs_at_rest_is_asked_for_and_more_and_more_seldom() {
         let mut anti_entropy = AntiEntropy::default();
         assert!(!anti_entropy.compare("two", "tide", 1, 0), "not a topic of this instance");
-        anti_entropy.record_own("tide", 1);
+        anti_entropy.record_local("tide", 1);
         anti_entropy.compare("two", "tide", 2, 0);
         assert!(!anti_entropy.compare("two", "tide", 2, 0), "it may have changed here just now");
-        anti_entropy.record_own("tide", 1);
+        anti_entropy.record_local("tide", 1);
         assert!(!anti_entropy.compare("two", "tide", 3, 0), "it changes there");
         assert!(anti_entropy.compare("two", "tide", 3, 0));
         let asked: Vec<i64> = (1..40).filter(|s| anti_entropy.compare("two", "tide", 3, s * 1_000_000)).collect();
@@ -85,9 +85,9 @@ mod tests {
         assert!(!anti_entropy.compare("two", "tide", 1, 40_000_000));
         anti_entropy.compare("two", "tide", 4, 41_000_000);
         assert!(anti_entropy.compare("two", "tide", 4, 41_000_000), "another difference is another question");
-        anti_entropy.record_own("tide", 5);
+        anti_entropy.record_local("tide", 5);
         anti_entropy.forget("two");
-        anti_entropy.record_own("tide", 5);
+        anti_entropy.record_local("tide", 5);
         assert!(!anti_entropy.compare("two", "tide", 4, 900_000_000), "what it said before it went does not count");
     }
 }

@@ -28,7 +28,7 @@ use siphasher::sip::SipHasher13;
 
 use crate::position::{Interval, Micros};
 use crate::schema::Row;
-use crate::topic::{Floor, Keep, Topic};
+use crate::topic::{Floor, Retention, Topic};
 use anti_entropy::AntiEntropy;
 use message::{Message, Status};
 use presence::{Location, MAX_PEOPLE, Presence, PresenceChange};
@@ -196,7 +196,7 @@ impl Cluster {
     }
 
     /// This instance's own rows of `gossip.topics`.
-    pub fn own_topics(&self) -> Vec<TopicRow> {
+    pub fn local_topics(&self) -> Vec<TopicRow> {
         self.topics.iter().map(|(name, ..)| name).filter_map(|name| self.topics.row(name, &self.name)).collect()
     }
 
@@ -207,7 +207,7 @@ impl Cluster {
 
     /// Requests from the others the events that topics keep: at the start, and after the relay was unreachable.
     pub fn request_history(&self) -> Vec<Output> {
-        let kept = self.topics.iter().filter(|(_, s, _)| s.topic().keep != Keep::Nothing);
+        let kept = self.topics.iter().filter(|(_, s, _)| s.topic().keep != Retention::Nothing);
         let topics: Vec<String> = kept.map(|(name, ..)| name.to_string()).collect();
         if topics.is_empty() {
             return vec![];
@@ -228,10 +228,10 @@ impl Cluster {
         }
         let mut digests = BTreeMap::new();
         for (name, state, _) in self.topics.iter() {
-            self.anti_entropy.record_own(name, state.digest());
+            self.anti_entropy.record_local(name, state.digest());
             digests.insert(name.to_string(), state.digest());
         }
-        let (run, reads, topics) = (self.presence.run(), self.reads.clone(), self.own_topics());
+        let (run, reads, topics) = (self.presence.run(), self.reads.clone(), self.local_topics());
         let status = Status { run, sent: now, instance, link, topics, alarms, digests, reads };
         let mut out = vec![Output::Broadcast(Message::Status(Box::new(status)))];
         self.reports += 1;
@@ -292,7 +292,7 @@ impl Cluster {
         let mut out = Vec::new();
         let own = *from == *self.name;
         match message {
-            Message::Status(status) if own => self.own_status(&status, now, &mut out),
+            Message::Status(status) if own => self.local_status(&status, now, &mut out),
             // This instance knows what it has said. Above all it must not answer its own requests: the others would take
             // them for answered.
             _ if own => {}
@@ -334,7 +334,7 @@ impl Cluster {
         out
     }
 
-    fn own_status(&mut self, status: &Status, now: Micros, out: &mut Vec<Output>) {
+    fn local_status(&mut self, status: &Status, now: Micros, out: &mut Vec<Output>) {
         if status.run == self.presence.run() {
             self.round_trip = Some(now.saturating_sub(status.sent));
         } else if !std::mem::replace(&mut self.warned_of_name, true) {
@@ -512,7 +512,7 @@ impl Cluster {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::topic::From;
+    use crate::topic::ColumnSource;
     use crate::value::Type;
     use gossip_protocol::timestamp::rfc3339;
     use serde_json::json;
@@ -532,8 +532,8 @@ mod tests {
     }
 
     fn cluster(name: &str) -> Cluster {
-        let columns = vec![("text".into(), Type::Text, From::Path(vec!["text".into()]))];
-        let notes = Topic::new("notes", columns, &[], Keep::Newest(8), None).unwrap();
+        let columns = vec![("text".into(), Type::Text, ColumnSource::Path(vec!["text".into()]))];
+        let notes = Topic::new("notes", columns, &[], Retention::Newest(8), None).unwrap();
         Cluster::new(name, 1, 1, 1..=1, &[Arc::new(notes)])
     }
 

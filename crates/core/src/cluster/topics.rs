@@ -12,7 +12,7 @@ use crate::datetime;
 use crate::local_source::Own;
 use crate::position::{Interval, Micros, Position};
 use crate::schema::{Row, TOPIC_SOURCE, Table};
-use crate::topic::{Floor, Keep, Taken, Topic, TopicEvent, TopicState};
+use crate::topic::{Floor, Retention, Topic, TopicEvent, TopicState, TopicUpdate};
 
 /// What an event did to its topic.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -74,10 +74,10 @@ impl Topics {
     pub fn row(&self, name: &str, instance: &str) -> Option<TopicRow> {
         let (state, counts) = self.states.get(name)?;
         let keep = match state.topic().keep {
-            Keep::Nothing => "nothing".to_string(),
-            Keep::Last => "last".to_string(),
-            Keep::Newest(n) => n.to_string(),
-            Keep::During(time) => format!("{} s", time / 1_000_000),
+            Retention::Nothing => "nothing".to_string(),
+            Retention::Last => "last".to_string(),
+            Retention::Newest(n) => n.to_string(),
+            Retention::During(time) => format!("{} s", time / 1_000_000),
         };
         let last = self.last_malformed.as_ref().filter(|why| why.starts_with(&format!("{name}:")));
         Some(TopicRow {
@@ -104,7 +104,7 @@ impl Topics {
     pub fn apply(&mut self, name: &str, event: &CloudEvent, now: Micros) -> Result<Applied, String> {
         let Some((state, counts)) = self.states.get_mut(name) else { return Ok(Applied::Duplicate) };
         match from_cloudevent(event, state.topic(), None).and_then(|event| Ok((event.time, state.take(event)?))) {
-            Ok((time, Taken::Changed(change))) => {
+            Ok((time, TopicUpdate::Changed(change))) => {
                 counts.taken += 1;
                 // By a clock that is ahead it would have happened after it was heard.
                 self.happened = time.min(now);
@@ -113,7 +113,7 @@ impl Topics {
             }
             Ok((_, taken)) => {
                 counts.passed += 1;
-                Ok(if taken == Taken::Older { Applied::Stale } else { Applied::Duplicate })
+                Ok(if taken == TopicUpdate::Older { Applied::Stale } else { Applied::Duplicate })
             }
             Err(why) => {
                 counts.malformed += 1;
@@ -163,7 +163,7 @@ pub fn from_cloudevent(event: &CloudEvent, topic: &Topic, or_now: Option<Micros>
         }
         (None, Some(now)) => now,
         // What nobody keeps is in no order.
-        (None, None) if topic.keep == Keep::Nothing => 0,
+        (None, None) if topic.keep == Retention::Nothing => 0,
         (None, None) => return Err("time: missing; it says which event is the last".into()),
     };
     Ok(TopicEvent {

@@ -1,4 +1,4 @@
-//! Topics and presence: what instances tell each other over the same relay, those who listen, and what each of them
+//! Topics and presence: messages between instances over the same relay, those who listen, and what each of them
 //! must have heard in the end.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -15,7 +15,7 @@ use gossip_core::position::{Interval, Old, Position, RowChange};
 use gossip_core::schema::{Column, Identified, Key, PRESENCE, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
 use gossip_core::seal::Cursor;
 use gossip_core::send_queue::{QueueLimits, SendQueue};
-use gossip_core::topic::{From, Keep, Topic, TopicEvent};
+use gossip_core::topic::{ColumnSource, Retention, Topic, TopicEvent};
 use gossip_core::value::{Type, Value};
 use gossip_protocol::system::{InstanceRow, LinkRow, Moment, PresenceRow, SystemRow};
 use gossip_protocol::timestamp::rfc3339;
@@ -84,13 +84,14 @@ pub struct Listener {
 }
 
 fn topic(which: usize) -> Arc<Topic> {
-    let path = |name: &str| From::Path(vec![name.into()]);
+    let path = |name: &str| ColumnSource::Path(vec![name.into()]);
     let columns = vec![
         ("gauge".into(), Type::Text, path("gauge")),
         ("level".into(), Type::Int8, path("level")),
-        ("id".into(), Type::Text, From::Id),
+        ("id".into(), Type::Text, ColumnSource::Id),
     ];
-    let (key, keep) = if which == 0 { (vec!["gauge".into()], Keep::Last) } else { (vec![], Keep::Newest(KEPT)) };
+    let (key, keep) =
+        if which == 0 { (vec!["gauge".into()], Retention::Last) } else { (vec![], Retention::Newest(KEPT)) };
     Arc::new(Topic::new(TOPICS[which], columns, &key, keep, None).unwrap())
 }
 

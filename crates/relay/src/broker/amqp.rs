@@ -94,7 +94,7 @@ impl Amqp {
         let sent = channel.basic_publish(exchange, key, BasicPublishOptions::default(), &m.bytes, properties);
         match tokio::time::timeout(TIMEOUT, sent).await {
             Ok(sent) => sent.map(|confirm| confirm.boxed()).map_err(|e| unreachable(&e)),
-            Err(_) => Err(RelayError::Unreachable("the connection takes nothing".into())),
+            Err(_) => Err(RelayError::Unreachable("the connection does not accept data".into())),
         }
     }
 }
@@ -138,7 +138,7 @@ async fn run(
                     match delivery {
                         Some(Ok(delivery)) => shared.take(delivery),
                         Some(Err(e)) => break unreachable(&e),
-                        None => break RelayError::Unreachable("the connection is gone".into()),
+                        None => break RelayError::Unreachable("the connection was lost".into()),
                     }
                 }
             }
@@ -147,7 +147,7 @@ async fn run(
         };
         *shared.channel.lock() = None;
         if shared.connected.swap(false, Relaxed) {
-            tracing::warn!("the relay's broker is gone");
+            tracing::warn!("the relay's broker was closed");
         }
         if let Some(ready) = ready.take() {
             let _ = ready.send(Err(why));
@@ -197,7 +197,7 @@ impl Shared {
             Some(AMQPValue::ShortString(text)) => Some(text.to_string()),
             _ => None,
         };
-        self.listeners.hand_out(&Message::read(path, delivery.data.clone().into(), text));
+        self.listeners.deliver(&Message::read(path, delivery.data.clone().into(), text));
     }
 }
 
@@ -249,7 +249,7 @@ impl Broker for Amqp {
             ("row changes", keys("rows")),
             ("heartbeats", keys("beat")),
             ("events of topics", keys("topic")),
-            ("what instances tell each other", keys("member")),
+            ("messages between instances", keys("member")),
         ]
     }
 }

@@ -120,7 +120,7 @@ impl Listeners {
 
     /// Hands a message to all. Nothing may hold the connection up: what somebody has no room for is lost to them, and
     /// noticed.
-    pub fn hand_out(&self, message: &Message) {
+    pub fn deliver(&self, message: &Message) {
         let stays = |l: &mpsc::Sender<Message>| {
             !matches!(l.try_send(message.clone()), Err(mpsc::error::TrySendError::Closed(_)))
         };

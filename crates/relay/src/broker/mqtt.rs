@@ -153,7 +153,7 @@ async fn run(
             match event {
                 Ok(Event::Incoming(Packet::SubAck(ack))) => {
                     if !matches!(ack.return_codes.first(), Some(SubscribeReasonCode::Success(_))) {
-                        break RelayError::Unreachable(format!("the broker does not let us subscribe to {begin}#"));
+                        break RelayError::Unreachable(format!("the broker denies subscribing to {begin}#"));
                     }
                     let link = Link { client: client.clone(), unsent: VecDeque::new(), sent: HashMap::new() };
                     *shared.link.lock() = Some(link);
@@ -168,7 +168,7 @@ async fn run(
         // Whoever waits for an acknowledgement hears that there is none.
         *shared.link.lock() = None;
         if shared.connected.swap(false, Relaxed) {
-            tracing::warn!("the relay's broker is gone");
+            tracing::warn!("the relay's broker was closed");
         }
         if let Some(ready) = ready.take() {
             let _ = ready.send(Err(why));
@@ -203,7 +203,7 @@ impl Shared {
                 let properties = properties.map(|p| p.user_properties).unwrap_or_default();
                 let find = |name: &str| properties.iter().find(|(n, _)| n == name).map(|(_, v)| v.clone());
                 let message = Message::read(path, payload, find);
-                self.listeners.hand_out(&message);
+                self.listeners.deliver(&message);
             }
             _ => {}
         }
@@ -243,14 +243,14 @@ impl Broker for Mqtt {
                     // The order is lost with it: better another connection than an acknowledgement of something else.
                     *self.shared.link.lock() = None;
                     let _ = client.try_disconnect();
-                    return Err(RelayError::Unreachable("the connection takes nothing".into()));
+                    return Err(RelayError::Unreachable("the connection does not accept data".into()));
                 }
             }
         }
         for wait in waiting {
             match tokio::time::timeout(TIMEOUT, wait).await {
                 Ok(Ok(true)) => {}
-                Ok(Ok(false)) => return Err(RelayError::Unreachable("the broker does not let us publish".into())),
+                Ok(Ok(false)) => return Err(RelayError::Unreachable("the broker denies publishing".into())),
                 _ => return Err(RelayError::Unreachable("nothing was acknowledged".into())),
             }
         }
@@ -263,7 +263,7 @@ impl Broker for Mqtt {
         let sent = client.publish_bytes_with_properties(topic, QoS::AtMostOnce, false, m.bytes, properties);
         match tokio::time::timeout(TIMEOUT, sent).await {
             Ok(Ok(())) => Ok(()),
-            _ => Err(RelayError::Unreachable("the connection takes nothing".into())),
+            _ => Err(RelayError::Unreachable("the connection does not accept data".into())),
         }
     }
 
@@ -278,7 +278,7 @@ impl Broker for Mqtt {
             ("publish: row changes", flow("rows")),
             ("publish: heartbeats", flow("beat")),
             ("publish: events of topics", flow("topic")),
-            ("publish: what instances tell each other", flow("member")),
+            ("publish: messages between instances", flow("member")),
         ]
     }
 }

@@ -24,7 +24,7 @@ use super::{Broker, MOST_FETCHED, Protocol, TIMEOUT, WAITING};
 use crate::ingest::{Ingest, Place, Sink};
 use crate::message::{Message, Path, token};
 use crate::tls::TlsRoots;
-use crate::{Keep, RelayError, Settings, scheme};
+use crate::{RelayError, RetentionLimits, Settings, scheme};
 
 /// How often the connection is tried.
 const PING_EVERY: Duration = Duration::from_secs(5);
@@ -65,7 +65,7 @@ pub struct Nats {
     client: Client,
     jetstream: jetstream::Context,
     prefix: String,
-    keep: Keep,
+    keep: RetentionLimits,
     /// Sources whose stream is known to be there: a server that was away may have lost it.
     streams: Arc<Mutex<HashSet<String>>>,
 }
@@ -86,7 +86,7 @@ impl Nats {
                 async move {
                     match event {
                         Event::Connected => known.lock().clear(),
-                        Event::Disconnected => tracing::warn!("the relay's broker is gone"),
+                        Event::Disconnected => tracing::warn!("the relay's broker was closed"),
                         event => tracing::debug!("relay: {event}"),
                     }
                 }
@@ -279,7 +279,7 @@ impl Broker for Nats {
             ("publish: row changes", flow("rows")),
             ("publish: heartbeats", flow("beat")),
             ("publish: events of topics", flow("topic")),
-            ("publish: what instances tell each other", flow("member")),
+            ("publish: messages between instances", flow("member")),
             ("publish: streams", "$JS.API.>".into()),
             ("subscribe: answers", "_INBOX.>".into()),
         ]

@@ -21,7 +21,7 @@ use crate::ingest::{Ingest, Place, Sink};
 use crate::message::{Message, Path, token};
 use crate::parts::Part;
 use crate::tls::TlsRoots;
-use crate::{Keep, RelayError, Settings, scheme};
+use crate::{RelayError, RetentionLimits, Settings, scheme};
 
 /// Bytes of one message. The server takes more, but everybody waits while it does.
 const MOST: usize = 8 << 20;
@@ -52,7 +52,7 @@ pub struct Redis {
     /// For everything but listening. It connects anew by itself.
     commands: ConnectionManager,
     prefix: String,
-    keep: Keep,
+    keep: RetentionLimits,
     connected: Arc<AtomicBool>,
     added: AtomicU64,
 }
@@ -226,13 +226,13 @@ impl Broker for Redis {
                     }
                 }
                 connected.store(false, Relaxed);
-                tracing::warn!("the relay's broker is gone");
+                tracing::warn!("the relay's broker was closed");
             }
         });
         match is_ready.await {
             Ok(Ok(())) => Ok(heard),
             Ok(Err(e)) => Err(e),
-            Err(_) => Err(RelayError::Unreachable("nothing is heard".into())),
+            Err(_) => Err(RelayError::Unreachable("nothing arrives".into())),
         }
     }
 

@@ -15,7 +15,7 @@ pub fn object(bytes: &[u8]) -> Result<Map<String, Json>, String> {
         Ok(Unique(Json::Object(map))) => Ok(map),
         Ok(_) => Err("an object is expected".into()),
         // The reader's own words may repeat what stands in the token.
-        Err(e) if e.to_string().starts_with("a name stands twice") => Err("a name stands twice".into()),
+        Err(e) if e.to_string().starts_with("a name occurs twice") => Err("a name occurs twice".into()),
         Err(_) => Err("it cannot be read".into()),
     }
 }
@@ -73,7 +73,7 @@ impl<'de> Visitor<'de> for Values {
         let mut map = Map::new();
         while let Some((name, Unique(value))) = entries.next_entry::<String, Unique>()? {
             if map.insert(name, value).is_some() {
-                return Err(A::Error::custom("a name stands twice"));
+                return Err(A::Error::custom("a name occurs twice"));
             }
         }
         Ok(map.into())

@@ -21,7 +21,7 @@ pub enum Place {
 
 impl Place {
     /// How often it is looked whether the set is another one.
-    pub fn look_every(&self) -> Duration {
+    pub fn refresh_interval(&self) -> Duration {
         match self {
             Place::File(_) => Duration::from_secs(1),
             Place::Address(_) => Duration::from_secs(30),

@@ -160,7 +160,7 @@ impl Tokens {
     pub async fn accept(&self, token: &str) -> Result<Accepted, String> {
         let accepted = self.verify(token).await?;
         match accepted.claims.facts.contains_key(GRANT) {
-            true => Err("the token grants a query and says nothing else; give it to subscribe".into()),
+            true => Err("this token only grants a query; pass it to subscribe as grant".into()),
             false => Ok(accepted),
         }
     }
@@ -189,7 +189,7 @@ impl Tokens {
         let facts = accepted.claims.facts;
         let subject = facts.get("sub").and_then(Json::as_str);
         if subject.is_some_and(|s| claims.subject() != Some(s)) {
-            return Err("the grant is for somebody else".into());
+            return Err("the grant is for another subject".into());
         }
         let Some(Json::Object(grant)) = facts.get(GRANT) else { return Err("the token grants no query".into()) };
         let (query, params) = (grant.get("query").and_then(Json::as_str), grant.get("params"));
@@ -236,13 +236,13 @@ impl Tokens {
 
     /// Keeps the set as it is where it comes from, until `stopping`: a key that has left it lets nobody in any more. While
     /// the set cannot be read, the last one counts.
-    pub async fn keep_fresh(&self, mut stopping: watch::Receiver<bool>) {
+    pub async fn keep_refreshed(&self, mut stopping: watch::Receiver<bool>) {
         let Some(place) = &self.place else { return };
         let mut failing = false;
         loop {
             tokio::select! {
                 _ = stopping.wait_for(|s| *s) => return,
-                () = tokio::time::sleep(place.look_every()) => {}
+                () = tokio::time::sleep(place.refresh_interval()) => {}
             }
             match self.read_again(place).await {
                 Ok(()) => failing = false,

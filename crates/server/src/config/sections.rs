@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use gossip_core::schema::{SYSTEM_SCHEMA, TOPIC_SOURCE};
-use gossip_relay::Keep;
+use gossip_relay::RetentionLimits;
 use gossip_relay::ingest::Ingest;
 use gossip_relay::tls::TlsRoots;
 use gossip_source::{BadOption, Settings};
@@ -91,7 +91,7 @@ impl Sections<'_> {
         let Some((name, section)) = named.into_iter().next() else { return Settings::default() };
         let (offset, section) = (section.span().start, section.into_inner());
         if name == SYSTEM_SCHEMA || name == TOPIC_SOURCE {
-            self.fail(offset, format!("the name {name} is taken by Gossip itself; give the source another"));
+            self.fail(offset, format!("the name {name} is reserved for Gossip; choose another"));
         }
         let Source { url, tables, options } = section;
         let settings = Settings { name, url, tables, options };
@@ -118,7 +118,8 @@ impl Sections<'_> {
         let mb = r.keep_mb.unwrap_or(usual.keep.bytes >> 20);
         self.bounds(offset, "relay.keep_minutes", minutes, (1, 10_080));
         self.bounds(offset, "relay.keep_mb", mb, (1, 102_400));
-        let keep = Keep { age: Duration::from_secs(minutes.saturating_mul(60)), bytes: mb.saturating_mul(1 << 20) };
+        let keep =
+            RetentionLimits { age: Duration::from_secs(minutes.saturating_mul(60)), bytes: mb.saturating_mul(1 << 20) };
         let base = self.path.parent().unwrap_or(Path::new("."));
         let roots = r.ca.map(|ca| TlsRoots::file(&base.join(ca))).unwrap_or_else(|| Ok(TlsRoots::system()));
         let roots = roots.unwrap_or_else(|why| {

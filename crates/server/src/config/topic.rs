@@ -24,17 +24,19 @@ pub(super) fn topic_of(
         columns.push((column, ty, from));
     }
     let keep = match &section.keep {
-        None if section.key.is_empty() => topic::Keep::Nothing,
-        None => topic::Keep::Last,
-        Some(toml::Value::Integer(n @ 1..)) if *n as usize <= topic::MAX_KEPT => topic::Keep::Newest(*n as usize),
-        Some(toml::Value::String(text)) if text == "last" => topic::Keep::Last,
-        Some(toml::Value::String(text)) if text == "nothing" => topic::Keep::Nothing,
+        None if section.key.is_empty() => topic::Retention::Nothing,
+        None => topic::Retention::Last,
+        Some(toml::Value::Integer(n @ 1..)) if *n as usize <= topic::MAX_RETAINED => {
+            topic::Retention::Newest(*n as usize)
+        }
+        Some(toml::Value::String(text)) if text == "last" => topic::Retention::Last,
+        Some(toml::Value::String(text)) if text == "nothing" => topic::Retention::Nothing,
         Some(toml::Value::String(text)) if text.parse::<jiff::SignedDuration>().is_ok_and(|d| d.is_positive()) => {
             let time = text.parse::<jiff::SignedDuration>().map_or(0, |d| d.as_micros());
-            topic::Keep::During(time.min(i64::MAX as i128) as i64)
+            topic::Retention::During(time.min(i64::MAX as i128) as i64)
         }
         Some(_) => {
-            let most = topic::MAX_KEPT;
+            let most = topic::MAX_RETAINED;
             return Err(format!(
                 "keep: expected \"last\", \"nothing\", a number up to {most}, or a time like \"10 minutes\""
             ));
@@ -48,7 +50,7 @@ pub(super) fn topic_of(
 }
 
 /// A column of a topic: its type, or a table with the type and where the value comes from.
-fn column_of(name: &str, value: &toml::Value) -> Result<(Type, topic::From), String> {
+fn column_of(name: &str, value: &toml::Value) -> Result<(Type, topic::ColumnSource), String> {
     let ty = |text: &str| match Type::named(text) {
         Type::Any => {
             let known: Vec<String> = Type::declarable().map(|t| t.name().into_owned()).collect();
@@ -58,9 +60,9 @@ fn column_of(name: &str, value: &toml::Value) -> Result<(Type, topic::From), Str
         }
         ty => Ok(ty),
     };
-    let path = |text: &str| topic::From::Path(text.split('.').map(String::from).collect());
+    let path = |text: &str| topic::ColumnSource::Path(text.split('.').map(String::from).collect());
     match value {
-        toml::Value::String(text) => Ok((ty(text)?, topic::From::Path(vec![name.into()]))),
+        toml::Value::String(text) => Ok((ty(text)?, topic::ColumnSource::Path(vec![name.into()]))),
         toml::Value::Table(t) => {
             let text = |key: &str| t.get(key).and_then(toml::Value::as_str);
             if let Some(stray) = t.keys().find(|k| !["type", "path", "attribute"].contains(&k.as_str())) {
@@ -70,9 +72,9 @@ fn column_of(name: &str, value: &toml::Value) -> Result<(Type, topic::From), Str
             match (text("path"), text("attribute")) {
                 (Some(p), None) => Ok((declared, path(p))),
                 (None, Some(a)) => {
-                    let from = topic::From::attribute(a)
+                    let from = topic::ColumnSource::attribute(a)
                         .ok_or(format!("{a:?} is not an attribute; known: id, source, subject, time, sender"))?;
-                    let fits = if from == topic::From::Time { Type::Timestamptz } else { Type::Text };
+                    let fits = if from == topic::ColumnSource::Time { Type::Timestamptz } else { Type::Text };
                     if declared == fits { Ok((declared, from)) } else { Err(format!("{a} is of type {fits}")) }
                 }
                 _ => Err("expected path or attribute".into()),

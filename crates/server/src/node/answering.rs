@@ -94,7 +94,7 @@ impl Node {
             Command::Written(receipt, at) => {
                 let Receipt { subscription, source, position } = *receipt;
                 let passed = Passing { at, ..Passing::default() };
-                self.tell_verdict(&subscription, format!("{source}:{position}"), "written", passed);
+                self.record_verdict(&subscription, format!("{source}:{position}"), "written", passed);
                 self.flush_system();
             }
             Command::Operate(o) => self.operate(*o),
@@ -105,7 +105,7 @@ impl Node {
             }
             Command::Rules(rules) => {
                 self.handle(Input::Rules(rules));
-                self.tell_needs();
+                self.announce_needs();
                 self.leave_where_not_permitted(None);
             }
             Command::State(answer) => drop(answer.send(self.state())),

@@ -9,7 +9,7 @@ use gossip_protocol::{Call, RpcError, code};
 use serde_json::json;
 
 use super::outgoing::new_id;
-use super::question::{Answer, Explain, Held, Operate, WhatIf};
+use super::question::{Answer, Explain, Operate, Reservation, WhatIf};
 use super::state::Node;
 use crate::now;
 
@@ -40,7 +40,7 @@ impl Node {
                 let _ = answer.send(Explain::of(&asked).and_then(|question| self.explain(question)));
             }
             Call::WhatIf(asked) => match WhatIf::of(&asked) {
-                Ok(question) => self.what_if(question, answer, Held::default()),
+                Ok(question) => self.what_if(question, answer, Reservation::default()),
                 Err(e) => drop(answer.send(Err(e))),
             },
             Call::Drain { .. } => {

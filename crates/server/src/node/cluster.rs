@@ -85,15 +85,15 @@ fn event_of(name: &str, message: &Message) -> Arc<Event> {
 
 fn log(name: &str, notice: &Notice) {
     match notice {
-        Notice::Silent(other) => tracing::warn!("instance {other} is silent; it counts as gone"),
+        Notice::Silent(other) => tracing::warn!("instance {other} has been silent too long; treating it as stopped"),
         Notice::SameName => {
-            tracing::warn!("another instance is called {name} as well; give each a name of its own (instance.name)");
+            tracing::warn!("another instance is called {name} as well; give each a different instance.name");
         }
         Notice::NoCommonVersion => tracing::error!(
             "there is no version of the relay's format that all instances read; replace the oldest of them"
         ),
         Notice::TopicsDiffer(other, topics) => {
-            tracing::info!("instance {other} holds something else of {}; asking it", topics.join(", "));
+            tracing::info!("instance {other} has different contents for {}; comparing", topics.join(", "));
         }
     }
 }

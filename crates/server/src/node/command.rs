@@ -18,7 +18,7 @@ use parking_lot::Mutex;
 use serde_json::Value as Json;
 use tokio::sync::{mpsc, oneshot, watch};
 
-use super::question::{Answer, Held, OneResult, Operate, Publish, WhatIf};
+use super::question::{Answer, OneResult, Operate, Publish, Reservation, WhatIf};
 use crate::audit_log::AuditLog;
 use crate::authz_webhook::{Decided, Decisions, Undecided};
 use crate::outbox::{Outbox, Receipt, Style};
@@ -120,7 +120,7 @@ pub enum Command {
     /// A call of an operator.
     Operate(Box<Operate>),
     /// What other rules would have let be heard: goes on with what was found.
-    WhatIf(WhatIf, Answer, Held),
+    WhatIf(WhatIf, Answer, Reservation),
     /// One result, once.
     Rows(Request, oneshot::Sender<Result<OneResult, RpcError>>),
     /// Other rules from now on.

@@ -23,7 +23,7 @@ impl Node {
         let (params, claims) = (request.params.clone(), request.claims.clone());
         let outside = Outside { table, params, pending: Some(request), decided: None, next: None };
         self.outside.insert(id, outside);
-        self.ask_outside(id, claims);
+        self.request_decision(id, claims);
     }
 
     /// The table of a request, if its rights are decided outside. Whoever has no rule on it need not wait to be refused.
@@ -35,7 +35,7 @@ impl Node {
         (decisions.concern(&name) && self.engine.rules().texts().iter().any(concerns)).then_some(name)
     }
 
-    fn ask_outside(&self, id: SubId, claims: Arc<Claims>) {
+    fn request_decision(&self, id: SubId, claims: Arc<Claims>) {
         let (Some(decisions), Some(of)) = (self.start.decisions.clone(), self.outside.get(&id)) else { return };
         let (table, params, asks) = (of.table.clone(), of.params.clone(), self.start.asks.clone());
         let again = of.decided.is_some();
@@ -55,10 +55,10 @@ impl Node {
         };
         let now_claims = match &sub.target {
             Target::Client(client) => client.claims.lock().clone(),
-            Target::Once(_) | Target::Held(_) => claims.clone(),
+            Target::Once(_) | Target::Reservation(_) => claims.clone(),
         };
         if now_claims != claims {
-            return self.ask_outside(id, now_claims);
+            return self.request_decision(id, now_claims);
         }
         let half = self.start.decisions.as_ref().map_or(AGAIN, |d| d.cache() / 2);
         let again = AGAIN.min(half / 2);
@@ -71,7 +71,7 @@ impl Node {
                 of.decided = Some(decided);
                 let pending = of.pending.take();
                 if matches!(sub.target, Target::Client(_)) {
-                    self.look_again(id, next);
+                    self.recheck_later(id, next);
                 } else {
                     // One result, once.
                     self.forget_decision(id);
@@ -90,14 +90,14 @@ impl Node {
             }
             Err(Undecided::Failed(why)) => {
                 match of.decided.as_ref().map(|d| d.until).filter(|until| *until > Instant::now()) {
-                    Some(until) => self.look_again(id, until.min(Instant::now() + again)),
+                    Some(until) => self.recheck_later(id, until.min(Instant::now() + again)),
                     None => self.undecided(id, &why),
                 }
             }
         }
     }
 
-    fn look_again(&mut self, id: SubId, at: Instant) {
+    fn recheck_later(&mut self, id: SubId, at: Instant) {
         let Some(of) = self.outside.get_mut(&id) else { return };
         if let Some(before) = of.next.replace(at) {
             self.renewals.remove(&(before, id));
@@ -129,8 +129,8 @@ impl Node {
             match self.subs.get(&id).map(|s| &s.target) {
                 Some(Target::Client(client)) if until > now => {
                     let claims = client.claims.lock().clone();
-                    self.look_again(id, until);
-                    self.ask_outside(id, claims);
+                    self.recheck_later(id, until);
+                    self.request_decision(id, claims);
                 }
                 Some(Target::Client(_)) => self.undecided(id, "the last one is too old"),
                 _ => drop(self.outside.remove(&id)),
@@ -154,7 +154,7 @@ impl Node {
                 None => claims.clone(),
             };
             self.handle(Input::Claims(vec![id], claims_now));
-            self.ask_outside(id, claims.clone());
+            self.request_decision(id, claims.clone());
         }
     }
 }

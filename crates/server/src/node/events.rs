@@ -67,8 +67,7 @@ impl Node {
         if event.source.is_empty() {
             event.source = own;
         } else if event.source.starts_with(OWN_SOURCES) && event.source != own {
-            let why =
-                format!("source: what begins with {OWN_SOURCES} is somebody else's; leave it out, or name your own");
+            let why = format!("source: what begins with {OWN_SOURCES} is reserved; leave it out, or use another");
             let _ = answer.send(Err(invalid(why)));
             return;
         }

@@ -8,20 +8,22 @@ use gossip_core::plan::EffectivePlan;
 use gossip_protocol::{RpcError, code};
 use serde_json::{Value as Json, json};
 
-use super::question::{Explain, Whom};
+use super::question::{Explain, QuestionTarget};
 use super::refusal::refused;
 use super::state::Node;
 
 impl Node {
     pub(super) fn explain(&self, q: Explain) -> Result<Json, RpcError> {
         let (plan, standing) = match &q.whom {
-            Whom::Subscription(id) => self.engine.inquiry(*id).ok_or_else(|| {
+            QuestionTarget::Subscription(id) => self.engine.inquiry(*id).ok_or_else(|| {
                 RpcError::new(
                     code::UNKNOWN_NAME,
                     format!("this instance has no subscription {id}; gossip.clients lists them"),
                 )
             })?,
-            Whom::Anybody(request) => self.engine.hypothetical(request).map_err(|e| refused(&Refusal::Query(e)))?,
+            QuestionTarget::Anybody(request) => {
+                self.engine.hypothetical(request).map_err(|e| refused(&Refusal::Query(e)))?
+            }
         };
         let feed = self.engine.feed_of(&plan);
         let feed = feed.map(|f| json!({"id": f.id, "subscriptions": f.subscriptions, "deltas": f.deltas}));

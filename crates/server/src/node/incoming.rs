@@ -5,7 +5,7 @@ use std::sync::Arc;
 use gossip_core::column_pruning;
 use gossip_core::engine::Input;
 use gossip_core::position::{Interval, Micros};
-use gossip_relay::Heard;
+use gossip_relay::Received;
 
 use super::alarms::{LOG_WENT_BACK, NOT_STREAMING};
 use super::state::Node;
@@ -15,11 +15,11 @@ use crate::now;
 const REWOUND_FOR: Micros = 5_000_000;
 
 impl Node {
-    pub(super) fn take(&mut self, heard: Heard) {
-        self.tell_traffic(&heard);
+    pub(super) fn take(&mut self, heard: Received) {
+        self.count_traffic(&heard);
         match heard {
-            Heard::Interval(interval) => self.hear(interval),
-            Heard::Event(event) => self.told(&event),
+            Received::Interval(interval) => self.hear(interval),
+            Received::Event(event) => self.told(&event),
         }
     }
 
@@ -33,7 +33,7 @@ impl Node {
         let altered = !interval.resets.is_empty();
         self.handle(Input::Interval(interval));
         if altered {
-            self.tell_needs();
+            self.announce_needs();
         }
     }
 
@@ -47,7 +47,7 @@ impl Node {
         } else if interval.epoch >= progress.epoch {
             let since = *self.rewound.get_or_insert(self.received);
             if self.received - since > REWOUND_FOR {
-                let text = "it has gone back behind what was read: was the database restored? All feeds are read anew";
+                let text = "its log is behind what was read: was the database restored? All feeds are being read again";
                 self.alarms.raise(LOG_WENT_BACK, &interval.source, text.into());
                 self.rewound = None;
                 self.handle(Input::Forget(interval.source.clone()));
@@ -56,7 +56,7 @@ impl Node {
     }
 
     /// Tells the relay which columns are worth the way.
-    pub(super) fn tell_needs(&self) {
+    pub(super) fn announce_needs(&self) {
         self.start.relay.need(column_pruning::needed(self.engine.rules(), self.engine.catalog()));
     }
 

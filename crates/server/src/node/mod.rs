@@ -48,7 +48,7 @@ pub use command::{Client, Command, Start, State};
 use outgoing::Events;
 use outputs::AUDIT_EVERY;
 pub use publishing::Published;
-pub use question::{Explain, Held, OneResult, Operate, Publish, WhatIf, Whom};
+pub use question::{Explain, OneResult, Operate, Publish, QuestionTarget, Reservation, WhatIf};
 use state::{Counters, Node};
 
 use crate::now;
@@ -124,8 +124,8 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Command>, mut inbox: Inb
     node.handle(Input::Interval(Arc::new(sign)));
     let outputs = node.cluster.request_history();
     node.cluster_outputs(outputs);
-    node.tell_needs();
-    node.tell_compiler();
+    node.announce_needs();
+    node.publish_compiler();
     let mut tick = tokio::time::interval(HEARTBEAT);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
@@ -157,7 +157,7 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Command>, mut inbox: Inb
             }
         }
         node.writers.release();
-        node.tell_compiler();
+        node.publish_compiler();
     }
 }
 
@@ -186,7 +186,7 @@ impl Node {
     }
 
     /// Lets connections compile under the tables and rules that are in force now.
-    fn tell_compiler(&self) {
+    fn publish_compiler(&self) {
         let generation = self.engine.generation();
         if self.start.compiler.borrow().as_ref().is_none_or(|c| c.generation() != generation) {
             self.start.compiler.send_replace(Some(self.engine.compiler()));

@@ -16,7 +16,7 @@ use gossip_protocol::system::{
     SystemRow, TableColumn, TableRow, TrafficRow, VerdictRow,
 };
 use gossip_protocol::timestamp::rfc3339;
-use gossip_relay::{About, Heard};
+use gossip_relay::{About, Received};
 use serde_json::Value as Json;
 
 use super::state::Node;
@@ -37,7 +37,7 @@ const SAMPLED: [&str; 4] = ["feeds", "tables", "rules", "clients"];
 
 impl Node {
     /// Tells what became of a transaction for a subscription that is observed.
-    pub(super) fn tell_verdict(&mut self, sub: &Subscription, position: String, verdict: &str, passed: Passing) {
+    pub(super) fn record_verdict(&mut self, sub: &Subscription, position: String, verdict: &str, passed: Passing) {
         let Passing { tally, at, cursor } = passed;
         self.system.add(VerdictRow {
             position,
@@ -92,13 +92,13 @@ impl Node {
     }
 
     /// Tells of a message that has come over the relay, if an operator listens to that. Heartbeats are not worth a word.
-    pub(super) fn tell_traffic(&mut self, heard: &Heard) {
+    pub(super) fn count_traffic(&mut self, heard: &Received) {
         if !self.traffic_wanted {
             return;
         }
         let (name, sender, what) = match heard {
-            Heard::Interval(i) if i.from == i.to => return,
-            Heard::Interval(i) => {
+            Received::Interval(i) if i.from == i.to => return,
+            Received::Interval(i) => {
                 let rows: usize = i.transactions.iter().map(|t| t.changes.len()).sum();
                 let tables: BTreeSet<String> =
                     i.transactions.iter().flat_map(|t| &t.changes).map(|c| c.table.to_string()).collect();
@@ -108,7 +108,7 @@ impl Node {
                 let what = format!("({}, {}]  {transactions}, {rows}  {tables}", i.from, i.to);
                 (format!("rows.{}", i.source), i.reader.to_string(), what)
             }
-            Heard::Event(e) => {
+            Received::Event(e) => {
                 let name = match &e.about {
                     About::Topic(name) => format!("topic.{name}"),
                     About::Members => format!("member.{}", e.event.source.trim_start_matches("/gossip/")),
@@ -140,7 +140,7 @@ impl Node {
     }
 
     pub(super) fn sample(&mut self) {
-        let (instance, link, topics) = (self.instance_row(), self.link_row(), self.cluster.own_topics());
+        let (instance, link, topics) = (self.instance_row(), self.link_row(), self.cluster.local_topics());
         let alarms = self.alarms.rows(&self.start.name);
         let outputs = self.cluster.report_status(instance.clone(), link.clone(), alarms.clone(), now());
         self.cluster_outputs(outputs);

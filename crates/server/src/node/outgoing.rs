@@ -42,9 +42,9 @@ impl Events {
         let (queue, mut waiting) = mpsc::channel::<Arc<Event>>(WAITING);
         tokio::spawn(async move {
             while let Some(event) = waiting.recv().await {
-                let outcome = tokio::time::timeout(SEND_WITHIN, relay.tell(event)).await;
+                let outcome = tokio::time::timeout(SEND_WITHIN, relay.broadcast(event)).await;
                 if !matches!(outcome, Ok(Ok(()))) {
-                    tracing::debug!("an event was not taken by the relay");
+                    tracing::debug!("the relay did not accept an event");
                 }
             }
         });

@@ -20,7 +20,7 @@ use super::operators::Passing;
 use super::question::OneResult;
 use super::refusal::refused;
 use super::state::{Node, Sub, Target};
-use crate::audit_log::Who;
+use crate::audit_log::Caller;
 use crate::now;
 use crate::outbox::{self, Receipt, Then, WholeResult};
 use crate::reading::HEARTBEAT;
@@ -59,7 +59,7 @@ impl Node {
                     let cursor = matched.map(|e| wire::cursor(&e, term, position, &self.start.sealer));
                     let subscription = s.subscription.clone();
                     let passed = Passing { tally, at: now(), cursor };
-                    self.tell_verdict(&subscription, format!("{source}:{position}"), verdict.word(), passed);
+                    self.record_verdict(&subscription, format!("{source}:{position}"), verdict.word(), passed);
                 }
             }
             Output::Describe(source) => self.describe(&source),
@@ -105,7 +105,7 @@ impl Node {
                         .push_result(id, WholeResult { subscription, why, feed, rows, cursor, next: 0, part: 0 });
                     self.writers.due(client);
                 }
-                Target::Held(settled) => {
+                Target::Reservation(settled) => {
                     if let Some(settled) = settled.take() {
                         let _ = settled.send(());
                     }
@@ -163,7 +163,8 @@ impl Node {
         self.counters.audits += u64::from(rows > 0 || difference.is_some());
         let Some(difference) = difference else { return };
         self.counters.audit_differences += 1;
-        let text = format!("a feed held something else than the database ({difference}); all its feeds are read anew");
+        let text =
+            format!("a feed differed from the database ({difference}); all feeds of the table are being read again");
         self.alarms.raise(AUDIT, &feed.table().name.to_string(), text);
     }
 
@@ -221,7 +222,7 @@ impl Node {
         self.forget_decision(id);
         let error = refused(&refusal);
         match sub.target {
-            Target::Held(_) => {}
+            Target::Reservation(_) => {}
             Target::Once(answer) => {
                 if let Some(answer) = answer {
                     let _ = answer.send(Err(error));
@@ -233,7 +234,11 @@ impl Node {
                 }
                 client.outbox.discard(id);
                 let claims = client.claims.lock().clone();
-                self.start.record.refused(&Who { address: &client.address, claims: &claims }, "a subscription", &error);
+                self.start.record.refused(
+                    &Caller { address: &client.address, claims: &claims },
+                    "a subscription",
+                    &error,
+                );
                 if sub.subscription.answered.swap(true, Relaxed) {
                     let why = match refusal {
                         Refusal::SchemaChanged(e) => format!("schema-changed: {e}"),

@@ -31,7 +31,7 @@ pub struct Explain {
     /// The transaction's source and position; without it only the effective plan is told.
     pub at: Option<(String, Position)>,
     /// Whom it concerns.
-    pub whom: Whom,
+    pub whom: QuestionTarget,
 }
 
 /// What is asked and of whom, without any value.
@@ -42,15 +42,15 @@ impl std::fmt::Display for Explain {
             None => f.write_str("the effective query of ")?,
         }
         match &self.whom {
-            Whom::Subscription(id) => write!(f, "subscription {id}"),
-            Whom::Anybody(request) => write!(f, "roles {}", request.claims.roles.join(", ")),
+            QuestionTarget::Subscription(id) => write!(f, "subscription {id}"),
+            QuestionTarget::Anybody(request) => write!(f, "roles {}", request.claims.roles.join(", ")),
         }
     }
 }
 
 /// Whom an explanation concerns.
 #[derive(Clone, Debug)]
-pub enum Whom {
+pub enum QuestionTarget {
     /// A subscription of this instance.
     Subscription(SubId),
     /// Anybody with these claims and this query.
@@ -63,12 +63,12 @@ pub struct WhatIf {
     /// The rules to be tried, all of them.
     pub rules: Arc<RuleSet>,
     /// Whose queries.
-    pub asked: Vec<Whom>,
+    pub asked: Vec<QuestionTarget>,
 }
 
 /// What a question takes while it is under way.
 #[derive(Debug, Default)]
-pub struct Held {
+pub struct Reservation {
     /// Its place among those that are being answered.
     pub(super) place: Option<OwnedSemaphorePermit>,
     /// Subscriptions that let lookups be known. Nobody is told their results.
@@ -113,14 +113,14 @@ impl Explain {
 }
 
 /// A subscription, or a query with roles, claims and parameters.
-fn whom(asked: &call::Whom) -> Whom {
+fn whom(asked: &call::QuestionTarget) -> QuestionTarget {
     match asked {
-        call::Whom::Subscription { subscription } => Whom::Subscription(*subscription),
-        call::Whom::Anybody { query, claims, roles, params } => {
+        call::QuestionTarget::Subscription { subscription } => QuestionTarget::Subscription(*subscription),
+        call::QuestionTarget::Anybody { query, claims, roles, params } => {
             let roles = roles.clone().unwrap_or_else(|| vec![gossip_core::rule::ANONYMOUS.to_string()]);
             let claims = Arc::new(Claims { roles, facts: claims.clone(), operator: false });
             let (query, params) = (query.clone(), params.clone());
-            Whom::Anybody(Box::new(Request { query, params, claims, ..Request::default() }))
+            QuestionTarget::Anybody(Box::new(Request { query, params, claims, ..Request::default() }))
         }
     }
 }

@@ -27,7 +27,7 @@ pub(super) enum Target {
     Client(Arc<Client>),
     Once(Option<oneshot::Sender<Result<OneResult, RpcError>>>),
     /// Nobody: only that there is a result is told, and it is kept up to date.
-    Held(Option<oneshot::Sender<()>>),
+    Reservation(Option<oneshot::Sender<()>>),
 }
 
 /// A subscription.

@@ -14,7 +14,7 @@ use tokio::sync::oneshot;
 
 use super::command::Command;
 use super::operators::show_change;
-use super::question::{Answer, Held, WhatIf, Whom};
+use super::question::{Answer, QuestionTarget, Reservation, WhatIf};
 use super::state::{Node, Target};
 
 /// Questions that are being answered.
@@ -24,7 +24,7 @@ pub const MAX_UNDER_WAY: usize = 8;
 const PATIENCE: Duration = Duration::from_secs(5);
 
 impl Node {
-    pub(super) fn what_if(&mut self, question: WhatIf, answer: Answer, mut held: Held) {
+    pub(super) fn what_if(&mut self, question: WhatIf, answer: Answer, mut held: Reservation) {
         if held.place.is_none() {
             let Ok(place) = self.tries.clone().try_acquire_owned() else {
                 let text = format!("limit reached: what_if at the same time, at most {MAX_UNDER_WAY}");
@@ -51,34 +51,34 @@ impl Node {
         self.release(held);
         // The loop has other things to do than to judge thousands of changes.
         tokio::task::spawn_blocking(move || {
-            let _ = answer.send(Ok(told(&trial, problems)));
+            let _ = answer.send(Ok(report(&trial, problems)));
             drop(place);
         });
     }
 
     fn requests(&self, question: &WhatIf) -> Result<Vec<Request>, RpcError> {
-        let request = |whom: &Whom| match whom {
-            Whom::Subscription(id) => {
+        let request = |whom: &QuestionTarget| match whom {
+            QuestionTarget::Subscription(id) => {
                 let known = self.engine.request(*id);
                 let known = known.map(|r| Request { observed: false, resume: None, ..r });
                 known.ok_or_else(|| {
                     RpcError::new(code::UNKNOWN_NAME, format!("this instance has no subscription {id} any more"))
                 })
             }
-            Whom::Anybody(request) => Ok((**request).clone()),
+            QuestionTarget::Anybody(request) => Ok((**request).clone()),
         };
         question.asked.iter().map(request).collect()
     }
 
     /// Subscribes to what is asked, so that what sub-selects find is read, and asks again then.
-    fn hold(&mut self, question: WhatIf, requests: &[Request], answer: Answer, mut held: Held) {
+    fn hold(&mut self, question: WhatIf, requests: &[Request], answer: Answer, mut held: Reservation) {
         let mut ids = Vec::new();
         let mut waiting = Vec::new();
         for r in requests {
             for under in [None, Some(question.rules.clone())] {
                 let (sender, receiver) = oneshot::channel();
                 let request = Request { under, every: 0, owner: None, ..r.clone() };
-                let id = self.new_sub(Target::Held(Some(sender)), &request);
+                let id = self.new_sub(Target::Reservation(Some(sender)), &request);
                 ids.push(id);
                 waiting.push(receiver);
                 self.handle(Input::Subscribe(id, Box::new(request)));
@@ -100,7 +100,7 @@ impl Node {
         });
     }
 
-    fn release(&mut self, held: Held) {
+    fn release(&mut self, held: Reservation) {
         for id in held.subscriptions.unwrap_or_default() {
             if self.subs.remove(&id).is_some() {
                 self.handle(Input::Unsubscribe(id));
@@ -109,9 +109,9 @@ impl Node {
     }
 }
 
-fn told(trial: &Trial, problems: Vec<Json>) -> Json {
+fn report(trial: &Trial, problems: Vec<Json>) -> Json {
     let outcomes = trial.run();
-    let asked: Vec<Json> = trial.asked.iter().zip(outcomes).map(|(t, o)| told_of(t, &o)).collect();
+    let asked: Vec<Json> = trial.asked.iter().zip(outcomes).map(|(t, o)| report_of(t, &o)).collect();
     let since = trial.transactions.front().map(|(_, t)| rfc3339(t.committed.from));
     let unknown: Vec<String> = trial.unknown().iter().map(|l| l.to_string()).collect();
     json!({
@@ -123,7 +123,7 @@ fn told(trial: &Trial, problems: Vec<Json>) -> Json {
     })
 }
 
-fn told_of(tried: &Tried, o: &Outcome) -> Json {
+fn report_of(tried: &Tried, o: &Outcome) -> Json {
     let refused = |e: &Result<Arc<EffectivePlan>, QueryError>| e.as_ref().err().map(ToString::to_string);
     let table = tried.now.as_ref().or(tried.then.as_ref()).ok().map(|e| e.table().clone());
     let difference = |d: &Difference| {

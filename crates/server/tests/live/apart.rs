@@ -61,7 +61,7 @@ async fn whoever_comes_while_rows_with_large_values_are_written_gets_a_result() 
     };
     let follow = async {
         while all.iter().any(|live| shows(live) != truth) {
-            if let Incoming::Told(told) = session.next().await.unwrap().0 {
+            if let Incoming::Notification(told) = session.next().await.unwrap().0 {
                 all.iter_mut().for_each(|live| drop(live.apply(&told).unwrap()));
             }
         }

@@ -50,7 +50,7 @@ async fn what_was_lost_without_a_trace_is_found_and_repaired() {
     };
     let follow = async |session: &mut gossip_client::Session, live: &mut ResultSet, key: &str, v: i64| {
         while live.rows.get(key).is_none_or(|row| row["v"] != json!(v)) {
-            if let Incoming::Told(told) = session.next().await.unwrap().0 {
+            if let Incoming::Notification(told) = session.next().await.unwrap().0 {
                 live.apply(&told).unwrap();
             }
         }

@@ -236,7 +236,7 @@ async fn hostile_clients_do_not_keep_others_waiting() {
             continue;
         }
         let next = tokio::time::timeout(PATIENCE, well.next()).await.expect("it is not kept waiting");
-        let Incoming::Told(told) = next.expect("its connection holds").0 else { continue };
+        let Incoming::Notification(told) = next.expect("its connection holds").0 else { continue };
         live.apply(&told).unwrap();
         let now_at = live.rows["[1]"]["at"].as_i64().unwrap();
         if now_at > at {

@@ -51,7 +51,7 @@ impl Watching {
                 if now == truth {
                     return;
                 }
-                if let Incoming::Told(told) = self.session.next().await.unwrap().0 {
+                if let Incoming::Notification(told) = self.session.next().await.unwrap().0 {
                     assert!(!matches!(self.live.apply(&told).unwrap(), Applied::Closed(_)), "{told:?}");
                 }
             }
@@ -102,7 +102,7 @@ async fn events_are_heard_everywhere_once(c: &Cluster, instances: &[Option<Insta
         let mut heard: BTreeMap<String, Vec<u32>> = BTreeMap::new();
         let read = async {
             while heard.values().map(Vec::len).sum::<usize>() < 63 {
-                let (Incoming::Told(_), text) = s.next().await.unwrap() else { continue };
+                let (Incoming::Notification(_), text) = s.next().await.unwrap() else { continue };
                 let message: Json = serde_json::from_str(&text).unwrap();
                 for change in message["params"]["changes"].as_array().into_iter().flatten() {
                     let (who, n) = change["row"]["text"].as_str().unwrap().split_once(':').unwrap();
@@ -122,7 +122,7 @@ async fn events_are_heard_everywhere_once(c: &Cluster, instances: &[Option<Insta
         let mut live = ResultSet::new(s.subscribe("SELECT name FROM gossip.instances").await.unwrap());
         let read = async {
             while live.rows.len() < 3 {
-                if let Incoming::Told(told) = s.next().await.unwrap().0 {
+                if let Incoming::Notification(told) = s.next().await.unwrap().0 {
                     live.apply(&told).unwrap();
                 }
             }
@@ -286,7 +286,7 @@ async fn what_no_rule_shows_is_not_on_the_broker() {
                     .any(|(key, row)| key != "[1]" && row["note"] != json!(format!("note-{}", row["id"])))
                 || w.live.rows["[1]"]["note"] != json!(format!("note-1-{n}"))
             {
-                if let Incoming::Told(told) = w.session.next().await.unwrap().0 {
+                if let Incoming::Notification(told) = w.session.next().await.unwrap().0 {
                     w.live.apply(&told).unwrap();
                 }
             }

@@ -60,7 +60,7 @@ impl Set {
                 if done(&row) {
                     return;
                 }
-                if let Incoming::Told(told) = ops.next().await.unwrap().0 {
+                if let Incoming::Notification(told) = ops.next().await.unwrap().0 {
                     live.apply(&told).unwrap();
                 }
             }
@@ -90,7 +90,7 @@ async fn until(
 ) -> Notification {
     let read = async {
         loop {
-            if let Incoming::Told(told) = session.next().await.unwrap().0 {
+            if let Incoming::Notification(told) = session.next().await.unwrap().0 {
                 if !matches!(told, Notification::Closed { .. }) {
                     live.apply(&told).unwrap();
                 }
@@ -157,7 +157,7 @@ async fn slow_dead_and_lying_answers_close_and_it_recovers() {
         (says("{\"claims\": [1]}"), "no object claims"),
         (says(r#"{"claims": {"teams": [1]}, "rows": "1 = 1"}"#), "more than claims"),
         (says(token_has), "a claim that the token has"),
-        (says(r#"{"claims": {"teams": [2], "teams": [1]}}"#), "a name stands twice"),
+        (says(r#"{"claims": {"teams": [2], "teams": [1]}}"#), "a name occurs twice"),
         (says(&deep), "not as it should be"),
         (says(&long), "more than 65536 bytes"),
     ] {

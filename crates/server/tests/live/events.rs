@@ -217,7 +217,7 @@ async fn a_stream_ends_with_its_token_and_brings_a_slow_reader_up_to_date() {
         let prefix = format!("{n} ");
         let read = async {
             while !live.rows["[1]"]["status"].as_str().unwrap().starts_with(&prefix) {
-                if let gossip_client::Incoming::Told(told) = watcher.next().await.unwrap().0 {
+                if let gossip_client::Incoming::Notification(told) = watcher.next().await.unwrap().0 {
                     live.apply(&told).unwrap();
                 }
             }

@@ -230,7 +230,7 @@ impl Listener {
             }
             let next = tokio::time::timeout(Duration::from_millis(300), session.next()).await;
             let Ok(next) = next else { continue };
-            let (Incoming::Told(told), text) = next? else { continue };
+            let (Incoming::Notification(told), text) = next? else { continue };
             let was_unfinished = self.live.unfinished;
             match self.live.apply(&told).map_err(|e| ClientError::NotUnderstood(format!("{e}: {text}")))? {
                 Applied::Closed(why) => return Err(ClientError::Ended(why)),
@@ -443,7 +443,7 @@ async fn a_lost_slot_is_an_alarm_and_a_new_one_begins_with_snapshots() {
     let mut live = ResultSet::new(session.subscribe("SELECT id FROM acct WHERE id > 0").await.unwrap());
     run(&url, "INSERT INTO acct VALUES (1, 0, 0, 0)").await;
     while live.rows.is_empty() {
-        if let Incoming::Told(told) = session.next().await.unwrap().0 {
+        if let Incoming::Notification(told) = session.next().await.unwrap().0 {
             live.apply(&told).unwrap();
         }
     }
@@ -460,7 +460,7 @@ async fn a_lost_slot_is_an_alarm_and_a_new_one_begins_with_snapshots() {
     tokio::task::spawn_blocking(move || of.carry_out(&of.plan().unwrap().statements).unwrap()).await.unwrap();
     let why = loop {
         let next = tokio::time::timeout(testbed::PATIENCE, session.next()).await.expect("a snapshot");
-        let Incoming::Told(told) = next.unwrap().0 else { continue };
+        let Incoming::Notification(told) = next.unwrap().0 else { continue };
         if let Applied::Whole(why) = live.apply(&told).unwrap() {
             break why;
         }
@@ -468,7 +468,7 @@ async fn a_lost_slot_is_an_alarm_and_a_new_one_begins_with_snapshots() {
     assert_eq!((why.as_str(), live.rows.keys().map(String::as_str).collect::<Vec<_>>()), ("gap", vec!["[2]"]));
     run(&url, "INSERT INTO acct VALUES (3, 0, 0, 0)").await;
     while live.rows.len() < 2 {
-        if let Incoming::Told(told) = session.next().await.unwrap().0 {
+        if let Incoming::Notification(told) = session.next().await.unwrap().0 {
             live.apply(&told).unwrap();
         }
     }
@@ -507,7 +507,7 @@ async fn an_instance_that_starts_again_goes_on_where_the_relay_is() {
             run(&url, &format!("INSERT INTO acct VALUES ({}, 0, 0, 0)", round * 100 + i)).await;
         }
         while (live.rows.len() as i64) < before + 10 {
-            if let Incoming::Told(told) = session.next().await.unwrap().0 {
+            if let Incoming::Notification(told) = session.next().await.unwrap().0 {
                 live.apply(&told).unwrap();
             }
         }
@@ -554,7 +554,7 @@ async fn a_broker_that_stays_away_costs_no_more_log_than_is_allowed() {
     let mut live = ResultSet::new(session.subscribe("SELECT id FROM acct WHERE id > 0").await.unwrap());
     run(&url, "INSERT INTO acct VALUES (1, 0, 0, 0)").await;
     while live.rows.is_empty() {
-        if let Incoming::Told(told) = session.next().await.unwrap().0 {
+        if let Incoming::Notification(told) = session.next().await.unwrap().0 {
             live.apply(&told).unwrap();
         }
     }
@@ -575,7 +575,7 @@ async fn a_broker_that_stays_away_costs_no_more_log_than_is_allowed() {
     broker.run();
     let why = loop {
         let next = tokio::time::timeout(testbed::PATIENCE, session.next()).await.expect("a snapshot");
-        let Incoming::Told(told) = next.unwrap().0 else { continue };
+        let Incoming::Notification(told) = next.unwrap().0 else { continue };
         if let Applied::Whole(why) = live.apply(&told).unwrap() {
             break why;
         }

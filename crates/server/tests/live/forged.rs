@@ -134,7 +134,8 @@ async fn a_key_that_left_the_set_lets_nobody_in_and_keeps_nobody_in() {
         session.subscribe("SELECT * FROM calls").await.unwrap();
     }
     write("ES256");
-    let closed = async { while !matches!(out.next().await.unwrap().0, Incoming::Told(Notification::Closed { .. })) {} };
+    let closed =
+        async { while !matches!(out.next().await.unwrap().0, Incoming::Notification(Notification::Closed { .. })) {} };
     tokio::time::timeout(PATIENCE, closed).await.expect("what it opened is closed");
     let stranger = out.subscribe("SELECT * FROM calls").await.unwrap_err().to_string();
     assert!(stranger.contains("not known or not permitted"), "{stranger}");

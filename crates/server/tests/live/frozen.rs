@@ -50,7 +50,7 @@ async fn a_database_that_hangs_is_noticed_and_gone_on_with() {
         tokio::time::timeout(PATIENCE, noticed).await.expect("that it does not read");
         let noticed = begun.elapsed();
         assert!(!instance.state().await.ready, "it does not claim to be current");
-        proxy.mend();
+        proxy.restore();
         let begun = Instant::now();
         run(&direct, "UPDATE t SET n = n + 1").await;
         let truth = tokio::task::spawn_blocking({
@@ -62,7 +62,7 @@ async fn a_database_that_hangs_is_noticed_and_gone_on_with() {
         let truth = truth.await.unwrap();
         let right = async {
             while live.rows.values().any(|row| row["n"] != json!(truth)) {
-                if let Incoming::Told(told) = session.next().await.unwrap().0 {
+                if let Incoming::Notification(told) = session.next().await.unwrap().0 {
                     live.apply(&told).unwrap();
                 }
             }

@@ -54,7 +54,7 @@ async fn hear(s: &mut Session, live: &mut ResultSet, done: impl Fn(&ResultSet) -
     let mut told = Vec::new();
     while !done(live) {
         let (incoming, text) = tokio::time::timeout(testbed::PATIENCE, s.next()).await.expect("a delta").unwrap();
-        let Incoming::Told(n) = incoming else { continue };
+        let Incoming::Notification(n) = incoming else { continue };
         if live.apply(&n).unwrap() != Applied::NotMine {
             told.push(text);
         }

@@ -29,7 +29,7 @@ pub async fn until(
 ) -> Notification {
     let read = async {
         loop {
-            if let Incoming::Told(told) = session.next().await.unwrap().0 {
+            if let Incoming::Notification(told) = session.next().await.unwrap().0 {
                 live.apply(&told).unwrap();
                 if done(&told, live) {
                     return told;
@@ -161,7 +161,7 @@ async fn one_instance_is_killed_and_comes_back_and_the_other_goes_on() {
     let lost = async {
         loop {
             match north.next().await {
-                Ok((Incoming::Told(told), _)) => drop(on_north.apply(&told)),
+                Ok((Incoming::Notification(told), _)) => drop(on_north.apply(&told)),
                 Ok(_) => {}
                 Err(_) => return,
             }
@@ -243,7 +243,7 @@ async fn changed_claims_replace_the_result_or_end_it() {
     s.call("authenticate", json!({"token": token})).await.unwrap();
     let closed = async {
         loop {
-            if let Incoming::Told(told) = s.next().await.unwrap().0
+            if let Incoming::Notification(told) = s.next().await.unwrap().0
                 && let Applied::Closed(why) = live.apply(&told).unwrap()
             {
                 return why;
@@ -310,7 +310,7 @@ async fn what_is_unsent_when_rules_change_is_never_sent() {
             loop {
                 let (incoming, text) = session.next().await.unwrap();
                 assert!(!text.contains("REVOKED"), "unsent when the rule went, and sent all the same");
-                let Incoming::Told(told) = incoming else { continue };
+                let Incoming::Notification(told) = incoming else { continue };
                 match live.apply(&told).unwrap() {
                     Applied::Closed(why) => return format!("closed: {why}"),
                     Applied::Whole(why) => return format!("whole: {why}"),
@@ -389,7 +389,7 @@ async fn a_subscription_is_paced_cut_and_worded_as_asked() {
     let mut deltas = Vec::new();
     while live.rows.len() > 1 || live.rows["[21]"]["status"] != "gone" {
         let (incoming, text) = s.next().await.unwrap();
-        let Incoming::Told(told) = incoming else { continue };
+        let Incoming::Notification(told) = incoming else { continue };
         live.apply(&told).unwrap();
         if matches!(told, Notification::Delta { .. }) {
             assert!(!text.contains("\"note\"") && !text.contains("[23]"), "{text}");

@@ -66,7 +66,7 @@ async fn read(session: &mut Session, person: &Person, live: &mut ResultSet, unti
             let others = AGENCIES.iter().filter(|a| **a != agency);
             others.for_each(|a| assert!(!text.contains(a), "a withheld row in a frame to {agency}: {text}"));
         }
-        let Incoming::Told(told) = incoming else { continue };
+        let Incoming::Notification(told) = incoming else { continue };
         live.apply(&told).unwrap_or_else(|e| panic!("{e}: {text}"));
         match told {
             Notification::Current { position: Some(position), .. } => {

@@ -24,7 +24,7 @@ fn rows(path: &Path) -> Vec<Json> {
 async fn right(session: &mut Session, live: &mut ResultSet, path: &Path) {
     let follow = async {
         while live.rows.values().map(|row| Json::Object(row.clone())).collect::<Vec<_>>() != rows(path) {
-            if let Incoming::Told(told) = session.next().await.unwrap().0 {
+            if let Incoming::Notification(told) = session.next().await.unwrap().0 {
                 live.apply(&told).unwrap();
             }
         }

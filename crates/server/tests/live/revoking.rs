@@ -97,7 +97,7 @@ impl Listener {
             while !self.ended && !self.live.rows.is_empty() {
                 let (incoming, text) = self.session.next().await.unwrap();
                 every_frame(&text);
-                let Incoming::Told(told) = incoming else { continue };
+                let Incoming::Notification(told) = incoming else { continue };
                 self.ended |= matches!(self.live.apply(&told).unwrap(), Applied::Closed(_));
             }
             self.session.send_named("explain", json!({})).await.unwrap();
@@ -118,7 +118,7 @@ impl Listener {
 async fn hear(session: &mut Session, live: &mut ResultSet, key: &str, note: &str) {
     let read = async {
         while live.rows[key]["note"] != note {
-            if let Incoming::Told(told) = session.next().await.unwrap().0 {
+            if let Incoming::Notification(told) = session.next().await.unwrap().0 {
                 live.apply(&told).unwrap();
             }
         }
@@ -227,7 +227,7 @@ async fn a_membership_brings_its_rows_and_a_token_is_renewed_without_a_break() {
         }
         let (incoming, text) = tokio::time::timeout(testbed::PATIENCE, s.next()).await.expect(end).unwrap();
         assert!(!text.contains("private") || rows.contains(&"[6]"), "{text}");
-        let Incoming::Told(told) = incoming else { continue };
+        let Incoming::Notification(told) = incoming else { continue };
         assert!(!matches!(told, Notification::Expired { .. } | Notification::Snapshot { .. }), "a break: {text}");
         live.apply(&told).unwrap();
     };

@@ -316,7 +316,7 @@ struct Heard {
 
 async fn listen(mut session: Session, heard: Arc<Mutex<Heard>>) {
     loop {
-        let Ok((Incoming::Told(told), text)) = session.next().await else { return };
+        let Ok((Incoming::Notification(told), text)) = session.next().await else { return };
         let mut heard = heard.lock();
         let Heard { live, rows } = &mut *heard;
         match live.apply(&told).unwrap_or_else(|e| panic!("{e}: {text}")) {
@@ -539,7 +539,7 @@ async fn a_table_that_a_rule_asks_is_truncated_and_altered() {
         while !live.rows.keys().map(String::as_str).eq(keys.iter().copied()) {
             let (incoming, text) = tokio::time::timeout(PATIENCE, s.next()).await.expect("its rows").unwrap();
             assert!(!text.contains("two"), "{text}");
-            if let Incoming::Told(told) = incoming
+            if let Incoming::Notification(told) = incoming
                 && let Applied::Closed(why) = live.apply(&told).unwrap()
             {
                 return Some(why);

@@ -356,7 +356,7 @@ async fn every_change_of_a_table_ends_right_or_closed() {
             told = session.next() => {
                 let (told, text) = told.unwrap();
                 assert!(!text.contains("SECRET:"), "a withheld value: {text:.200}");
-                let Incoming::Told(told) = told else { continue };
+                let Incoming::Notification(told) = told else { continue };
                 for (i, s) in shown.values_mut() {
                     let case = &cases[*i];
                     match s.live.apply(&told).unwrap_or_else(|e| panic!("{} ({:?}, {:?}): {e}", case.what, case.identity, case.timing)) {
@@ -429,7 +429,7 @@ async fn a_publication_that_brings_less_is_noticed() {
     .await;
     let mut expect = async |live: &mut ResultSet, rows: serde_json::Value| {
         while json!(live.rows.values().collect::<Vec<_>>()) != rows {
-            if let Incoming::Told(told) = session.next().await.unwrap().0 {
+            if let Incoming::Notification(told) = session.next().await.unwrap().0 {
                 assert!(!matches!(live.apply(&told).unwrap(), Applied::Closed(_)));
             }
         }
@@ -440,7 +440,7 @@ async fn a_publication_that_brings_less_is_noticed() {
     run("ALTER PUBLICATION gossip SET (publish = 'insert')").await;
     let closed = async {
         loop {
-            if let Incoming::Told(told) = session.next().await.unwrap().0
+            if let Incoming::Notification(told) = session.next().await.unwrap().0
                 && let Applied::Closed(why) = live.apply(&told).unwrap()
             {
                 return why;

@@ -79,7 +79,7 @@ impl Listening {
     async fn delta(&mut self) -> Vec<Json> {
         let read = async {
             loop {
-                let (Incoming::Told(told), text) = self.session.next().await.unwrap() else { continue };
+                let (Incoming::Notification(told), text) = self.session.next().await.unwrap() else { continue };
                 match self.live.apply(&told).unwrap() {
                     Applied::Changed => {
                         let message: Json = serde_json::from_str(&text).unwrap();

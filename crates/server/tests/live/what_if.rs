@@ -29,7 +29,7 @@ async fn an_operator_asks_what_other_rules_would_let_be_heard() {
         let judged = |v: &ResultSet| v.stream.iter().filter(|r| r["verdict"] != "written").count();
         let read = async {
             while judged(&verdicts) < id {
-                if let Incoming::Told(told) = ops.next().await.unwrap().0 {
+                if let Incoming::Notification(told) = ops.next().await.unwrap().0 {
                     verdicts.apply(&told).unwrap();
                 }
             }

@@ -46,7 +46,7 @@ fn write(url: &str, stop: &AtomicBool) -> u32 {
 /// Reads for ever, and keeps the result. No row goes back, nothing is closed.
 async fn read(mut session: Session, mut live: ResultSet, rows: Arc<Mutex<Rows>>) {
     loop {
-        let Incoming::Told(told) = session.next().await.expect("the connection holds").0 else { continue };
+        let Incoming::Notification(told) = session.next().await.expect("the connection holds").0 else { continue };
         if let Applied::Closed(why) = live.apply(&told).unwrap() {
             panic!("closed: {why}");
         }

@@ -15,7 +15,7 @@ use crate::Result;
 
 /// Which tables are looked for, and under which publications they stream.
 #[derive(Clone, Debug)]
-pub struct Wanted<'a> {
+pub struct CatalogRequest<'a> {
     /// The tables, as the configuration names them.
     pub tables: &'a [String],
     /// The schema of those that are named without one.
@@ -24,7 +24,7 @@ pub struct Wanted<'a> {
     pub publications: [String; 2],
 }
 
-impl Wanted<'_> {
+impl CatalogRequest<'_> {
     fn names(&self) -> Vec<(String, String)> {
         self.tables.iter().map(|w| split_name(w, self.schema)).collect()
     }
@@ -122,7 +122,7 @@ impl Described {
     }
 
     /// Whether updates and deletes can be told, that is, whether they say which row they are about.
-    pub fn tells_changes(&self) -> bool {
+    pub fn publishes_changes(&self) -> bool {
         let key: Vec<&str> = self.key.iter().map(|&i| self.columns[i].name.as_str()).collect();
         let tells = |l: &Leaf| l.identity == 'f' || key.iter().all(|k| l.identity_columns.iter().any(|c| c == k));
         !self.key.is_empty() && self.leaves.iter().all(tells)
@@ -135,7 +135,7 @@ impl Described {
 
     /// Whether all its changes stream that can be told: it is in a publication of ours, whole.
     pub fn is_published(&self) -> bool {
-        let whole = |l: &Leaf| l.published.inserts && (l.published.changes || !self.tells_changes());
+        let whole = |l: &Leaf| l.published.inserts && (l.published.changes || !self.publishes_changes());
         self.leaves.iter().all(whole)
     }
 
@@ -156,7 +156,7 @@ impl Described {
             column.reading.encode(&mut incarnation);
         }
         incarnation.list(&self.labels);
-        let tells = self.tells_changes();
+        let tells = self.publishes_changes();
         Arc::new(Table {
             name: self.name.clone(),
             source: source.clone(),
@@ -335,7 +335,7 @@ fn published(db: &mut Client, oids: Vec<Oid>, publications: &[String; 2]) -> Res
 ///
 /// # Errors
 /// The connection is lost, or what the server says.
-pub fn describe(db: &mut Client, wanted: &Wanted<'_>) -> Result<BTreeMap<usize, Described>> {
+pub fn describe(db: &mut Client, wanted: &CatalogRequest<'_>) -> Result<BTreeMap<usize, Described>> {
     let names = wanted.names();
     let (schemas, tables): (Vec<&str>, Vec<&str>) = names.iter().map(|(s, t)| (s.as_str(), t.as_str())).unzip();
     let mut found: BTreeMap<usize, Described> = BTreeMap::new();
@@ -465,7 +465,11 @@ pub const SIGNATURE: &str = "\
 ///
 /// # Errors
 /// The connection is lost, or what the server says.
-pub fn signature(db: &mut Client, statement: &(impl ToStatement + ?Sized), wanted: &Wanted<'_>) -> Result<String> {
+pub fn signature(
+    db: &mut Client,
+    statement: &(impl ToStatement + ?Sized),
+    wanted: &CatalogRequest<'_>,
+) -> Result<String> {
     let names = wanted.names();
     let (schemas, tables): (Vec<&str>, Vec<&str>) = names.iter().map(|(s, t)| (s.as_str(), t.as_str())).unzip();
     Ok(db.query_one(statement, &[&schemas, &tables, &&wanted.publications[..]])?.get(0))

@@ -15,14 +15,14 @@ struct Findings<'a> {
 }
 
 impl Findings<'_> {
-    fn add(&mut self, blocks: bool, about: &str, text: impl Into<String>, mend: impl Into<Option<String>>) {
-        self.found.push(Finding { blocks, about: about.into(), text: text.into(), mend: mend.into() });
+    fn add(&mut self, blocks: bool, about: &str, text: impl Into<String>, fix: impl Into<Option<String>>) {
+        self.found.push(Finding { blocks, about: about.into(), text: text.into(), fix: fix.into() });
     }
 
     /// About the source as a whole.
-    fn general(&mut self, blocks: bool, text: impl Into<String>, mend: impl Into<Option<String>>) {
+    fn general(&mut self, blocks: bool, text: impl Into<String>, fix: impl Into<Option<String>>) {
         let name = self.source.name.to_string();
-        self.add(blocks, &name, text, mend);
+        self.add(blocks, &name, text, fix);
     }
 
     fn server(&mut self, db: &mut Client) -> Result<()> {
@@ -42,18 +42,18 @@ impl Findings<'_> {
         let (level, user): (String, String) = (r.get(1), r.get(2));
         if level != "logical" {
             let text =
-                format!("wal_level is {level}: row changes are not in the log; the mend needs a restart of the server");
+                format!("wal_level is {level}: row changes are not in the log; the fix needs a restart of the server");
             self.general(true, text, Some("ALTER SYSTEM SET wal_level = 'logical'".into()));
         }
         if !r.get::<_, bool>(3) {
-            let mend = format!("ALTER ROLE {} REPLICATION", quote(&user));
-            self.general(true, format!("role {user} may not stream changes"), Some(mend));
+            let fix = format!("ALTER ROLE {} REPLICATION", quote(&user));
+            self.general(true, format!("role {user} may not stream changes"), Some(fix));
         }
         if r.get::<_, String>(4) == "-1" {
             let text = "max_slot_wal_keep_size is not set: while no instance runs, the log that is kept for us can fill \
                         the disk";
-            let mend = "ALTER SYSTEM SET max_slot_wal_keep_size = '16GB';\nSELECT pg_reload_conf()";
-            self.general(false, text, Some(mend.into()));
+            let fix = "ALTER SYSTEM SET max_slot_wal_keep_size = '16GB';\nSELECT pg_reload_conf()";
+            self.general(false, text, Some(fix.into()));
         }
         Ok(())
     }
@@ -88,8 +88,8 @@ impl Findings<'_> {
                 );
                 // Only past a record that a checkpoint writes can the slot let go.
                 let advance = format!("SELECT pg_replication_slot_advance({}, pg_current_wal_lsn())", literal(name));
-                let mend = format!("CHECKPOINT;\n{advance}");
-                self.general(false, text, Some(mend));
+                let fix = format!("CHECKPOINT;\n{advance}");
+                self.general(false, text, Some(fix));
             }
             Some(_) => {}
         }
@@ -125,8 +125,8 @@ impl Findings<'_> {
         d: &Described,
         publications: &[Option<Publication>],
     ) -> Result<()> {
-        if let Some((why, mend)) = unfit(d) {
-            self.add(true, wanted, why, mend);
+        if let Some((why, fix)) = unfit(d) {
+            self.add(true, wanted, why, fix);
             return Ok(());
         }
         let sql = "SELECT has_schema_privilege(c.relnamespace, 'usage'), has_table_privilege(c.oid, 'select'), \
@@ -136,12 +136,12 @@ impl Findings<'_> {
         let (usage, select, filtered): (bool, bool, bool) = (r.get(0), r.get(1), r.get(2));
         let (user, schema): (String, String) = (quote(r.get(3)), quote(r.get(4)));
         if !usage {
-            let mend = format!("GRANT USAGE ON SCHEMA {schema} TO {user}");
-            self.add(true, wanted, format!("is in a schema that role {user} may not use"), Some(mend));
+            let fix = format!("GRANT USAGE ON SCHEMA {schema} TO {user}");
+            self.add(true, wanted, format!("is in a schema that role {user} may not use"), Some(fix));
         }
         if !select {
-            let mend = format!("GRANT SELECT ON {} TO {user}", d.sql_name);
-            self.add(true, wanted, format!("may not be read by role {user}"), Some(mend));
+            let fix = format!("GRANT SELECT ON {} TO {user}", d.sql_name);
+            self.add(true, wanted, format!("may not be read by role {user}"), Some(fix));
         }
         if filtered {
             let text = format!(
@@ -154,8 +154,8 @@ impl Findings<'_> {
         self.published(wanted, d, publications);
         for column in &d.generated {
             let text = format!("has the generated column {column}, which does not stream: queries cannot name it");
-            let mend = format!("ALTER TABLE {} ALTER COLUMN {} DROP EXPRESSION", d.sql_name, quote(column));
-            self.add(false, wanted, text, Some(mend));
+            let fix = format!("ALTER TABLE {} ALTER COLUMN {} DROP EXPRESSION", d.sql_name, quote(column));
+            self.add(false, wanted, text, Some(fix));
         }
         if d.has_children {
             let text =
@@ -166,15 +166,15 @@ impl Findings<'_> {
     }
 
     fn key(&mut self, db: &mut Client, wanted: &str, d: &Described) -> Result<()> {
-        if d.tells_changes() {
+        if d.publishes_changes() {
             return Ok(());
         }
         let nothing = d.leaves.iter().find(|l| l.identity == 'n');
         if let (Some(leaf), false) = (nothing, d.key.is_empty()) {
             let text =
                 "writes nothing of old rows to the log (REPLICA IDENTITY NOTHING): only inserts and truncates stream";
-            let mend = format!("ALTER TABLE {} REPLICA IDENTITY DEFAULT", leaf.sql_name);
-            self.add(false, wanted, text, Some(mend));
+            let fix = format!("ALTER TABLE {} REPLICA IDENTITY DEFAULT", leaf.sql_name);
+            self.add(false, wanted, text, Some(fix));
             return Ok(());
         }
         // An index that would do as a key, if there is one.
@@ -184,7 +184,7 @@ impl Findings<'_> {
                      AND i.indexprs IS NULL AND NOT EXISTS (SELECT FROM pg_attribute a \
                          WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey) AND NOT a.attnotnull) LIMIT 1";
         let index = db.query_opt(sql, &[&d.oid])?.map(|r| r.get::<_, String>(1));
-        let mend = match index {
+        let fix = match index {
             Some(index) if d.kind == 'r' => format!("ALTER TABLE {} REPLICA IDENTITY USING INDEX {index}", d.sql_name),
             _ => format!(
                 "ALTER TABLE {} ADD COLUMN gossip_id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY",
@@ -192,12 +192,12 @@ impl Findings<'_> {
             ),
         };
         let text = "has no key by which the log tells its rows apart: only inserts and truncates stream";
-        self.add(false, wanted, text, Some(mend));
+        self.add(false, wanted, text, Some(fix));
         Ok(())
     }
 
     fn published(&mut self, wanted: &str, d: &Described, publications: &[Option<Publication>]) {
-        let (which, other) = if d.tells_changes() { (0, 1) } else { (1, 0) };
+        let (which, other) = if d.publishes_changes() { (0, 1) } else { (1, 0) };
         let name = match which {
             0 => self.source.publication.clone(),
             _ => self.source.keyless_publication(),
@@ -219,24 +219,24 @@ impl Findings<'_> {
                 };
                 let wrong =
                     if other == 0 { self.source.publication.clone() } else { self.source.keyless_publication() };
-                let (text, mend) = match misplaced {
+                let (text, fix) = match misplaced {
                     false => (format!("is not in publication {name}: its changes do not stream"), add),
                     true => (
                         format!("is in publication {wrong} but belongs in {name}, as its key is now"),
                         format!("ALTER PUBLICATION {} DROP TABLE {};\n{add}", quote(&wrong), d.sql_name),
                     ),
                 };
-                self.add(true, wanted, text, Some(mend));
+                self.add(true, wanted, text, Some(fix));
             }
             (Some((_, true)), _) => {
                 let text = "is published with a row filter or a list of columns: what those leave out is missing \
                                     from every feed; rules say who sees what";
                 let p = quote(&name);
-                let mend = format!(
+                let fix = format!(
                     "ALTER PUBLICATION {p} DROP TABLE {0};\nALTER PUBLICATION {p} ADD TABLE {only}{0}",
                     d.sql_name
                 );
-                self.add(true, wanted, text, Some(mend));
+                self.add(true, wanted, text, Some(fix));
             }
             (Some((_, false)), _) => {}
         }
@@ -245,8 +245,8 @@ impl Findings<'_> {
     fn publication(&mut self, p: &Publication, wants: &str) {
         if p.publishes != wants {
             let text = format!("publication {} publishes only {:?}; other changes do not stream", p.name, p.publishes);
-            let mend = format!("ALTER PUBLICATION {} SET (publish = '{wants}')", quote(&p.name));
-            self.general(true, text, Some(mend));
+            let fix = format!("ALTER PUBLICATION {} SET (publish = '{wants}')", quote(&p.name));
+            self.general(true, text, Some(fix));
         }
         if p.via_root {
             let text = format!(
@@ -254,8 +254,8 @@ impl Findings<'_> {
                                 single ones",
                 p.name
             );
-            let mend = format!("ALTER PUBLICATION {} SET (publish_via_partition_root = false)", quote(&p.name));
-            self.general(true, text, Some(mend));
+            let fix = format!("ALTER PUBLICATION {} SET (publish_via_partition_root = false)", quote(&p.name));
+            self.general(true, text, Some(fix));
         }
     }
 
@@ -266,7 +266,7 @@ impl Findings<'_> {
             leaves.join(";\n")
         };
         let column = |name: &String| d.columns.iter().find(|k| k.name == *name);
-        if d.tells_changes() && !d.old_values() {
+        if d.publishes_changes() && !d.old_values() {
             let large: Vec<&str> =
                 c.columns.iter().filter_map(column).filter(|k| k.may_be_apart).map(|k| k.name.as_str()).collect();
             if large.is_empty() {
@@ -291,9 +291,9 @@ impl Findings<'_> {
                 "{} compares {} with < or >: here texts are compared by bytes, in the database by its own collation",
                 c.place, k.name
             );
-            let mend =
+            let fix =
                 format!("ALTER TABLE {} ALTER COLUMN {} TYPE {} COLLATE \"C\"", d.sql_name, quote(&k.name), k.declared);
-            self.add(false, wanted, text, Some(mend));
+            self.add(false, wanted, text, Some(fix));
         }
     }
 }

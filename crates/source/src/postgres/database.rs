@@ -12,7 +12,7 @@ use crate::database::{CHOOSABLE, Column, Inspected, KnownBy, Look, Made, Runner,
 use crate::sql_name::name;
 use crate::{Database, Source, SourceError};
 
-fn said(e: SourceError) -> String {
+fn message_of(e: SourceError) -> String {
     e.to_string().trim_start_matches("database: ").to_string()
 }
 
@@ -51,14 +51,14 @@ fn columns(db: &mut Client, (schema, table): &(String, String)) -> Result<Vec<Co
 /// A connection like any other program's, on which names without a schema mean the source's.
 fn open(source: &PostgresSource) -> Result<Client, String> {
     let mut db = connect_plainly(&source.address).map_err(|e| e.to_string())?;
-    db.batch_execute(&format!("SET search_path = {}, public", quote(&source.schema))).map_err(said)?;
+    db.batch_execute(&format!("SET search_path = {}, public", quote(&source.schema))).map_err(message_of)?;
     Ok(db)
 }
 
 fn run(source: &PostgresSource, sql: &str) -> Result<Made, String> {
     let mut db = open(source)?;
-    db.batch_execute("BEGIN").map_err(said)?;
-    db.batch_execute(sql).map_err(said)?;
+    db.batch_execute("BEGIN").map_err(message_of)?;
+    db.batch_execute(sql).map_err(message_of)?;
     // Which tables it changed, by the session's own counts; in the same transaction, or nothing is to be found.
     let counts = "SELECT c.oid, n.nspname::text, c.relname::text, \
                       pg_stat_get_xact_tuples_inserted(c.oid) + pg_stat_get_xact_tuples_updated(c.oid) \
@@ -66,14 +66,15 @@ fn run(source: &PostgresSource, sql: &str) -> Result<Made, String> {
                   FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
                   WHERE c.relkind = 'r' AND n.nspname NOT IN ('pg_catalog', 'information_schema', 'pg_toast')";
     let mut touched: Vec<(u32, (String, String), u64)> = Vec::new();
-    for r in db.query(counts, &[]).map_err(said)? {
+    for r in db.query(counts, &[]).map_err(message_of)? {
         let rows: i64 = r.get(3);
         if rows > 0 {
             touched.push((r.get(0), (r.get(1), r.get(2)), rows.unsigned_abs()));
         }
     }
-    let xid: Option<String> = db.query_one("SELECT pg_current_xact_id_if_assigned()::text", &[]).map_err(said)?.get(0);
-    db.batch_execute("COMMIT").map_err(said)?;
+    let xid: Option<String> =
+        db.query_one("SELECT pg_current_xact_id_if_assigned()::text", &[]).map_err(message_of)?.get(0);
+    db.batch_execute("COMMIT").map_err(message_of)?;
     let described = catalog::describe(&mut db, &source.wanted(&source.tables)).map_err(|e| e.to_string())?;
     let streams = |oid: u32| described.values().any(|d| d.leaves.iter().any(|l| l.oid == oid));
     let heard = touched.iter().any(|(oid, ..)| streams(*oid));
@@ -98,7 +99,7 @@ impl Database for PostgresSource {
         for name in names {
             let own = split_name(&name, &self.schema);
             let wanted = self.tables.iter().any(|t| split_name(t, &self.schema) == own);
-            let columns = columns(&mut db, &own).map_err(said)?;
+            let columns = columns(&mut db, &own).map_err(message_of)?;
             tables.push(Inspected { wanted, columns, rows: count(&mut db, &own), name });
         }
         Ok(tables)
@@ -107,7 +108,7 @@ impl Database for PostgresSource {
     fn look_at(&self, table: &str) -> Result<Look, String> {
         let mut db = connect(&self.address).map_err(|e| e.to_string())?;
         let own = split_name(table, &self.schema);
-        let columns = columns(&mut db, &own).map_err(said)?;
+        let columns = columns(&mut db, &own).map_err(message_of)?;
         let wanted = [format!("{}.{}", quote(&own.0), quote(&own.1))];
         let described = catalog::describe(&mut db, &self.wanted(&wanted)).map_err(|e| e.to_string())?;
         let readings = described.into_values().next().map(|d| d.columns).unwrap_or_default();
@@ -115,7 +116,7 @@ impl Database for PostgresSource {
         // Without a key the place of the row in its file picks it out, for as long as nobody changes it.
         let sql = format!("SELECT ctid::text, {} FROM {} LIMIT {CHOOSABLE}", names.join(", "), in_sql(&own));
         let mut look = Look::default();
-        for message in db.simple_query(&sql).map_err(said)? {
+        for message in db.simple_query(&sql).map_err(message_of)? {
             let SimpleQueryMessage::Row(r) = message else { continue };
             let keys: Vec<String> = columns
                 .iter()
@@ -156,7 +157,7 @@ impl Database for PostgresSource {
 
     fn runner(&self) -> Result<Runner, String> {
         let mut db = open(self)?;
-        Ok(Box::new(move |sql: &str| db.batch_execute(sql).map_err(said)))
+        Ok(Box::new(move |sql: &str| db.batch_execute(sql).map_err(message_of)))
     }
 
     fn stop_streaming(&self, table: &str) -> Result<Vec<String>, String> {

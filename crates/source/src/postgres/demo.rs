@@ -15,20 +15,20 @@ const MARK: &str = "made by gossip demo; removed at its end";
 /// A connection to the server.
 struct Server(Client);
 
-fn said(e: SourceError) -> String {
+fn message_of(e: SourceError) -> String {
     e.to_string()
 }
 
 /// Connects as any other program would.
 pub(super) fn open(source: &PostgresSource) -> Result<Box<dyn Store>> {
-    let mut db = connect_plainly(&source.address).map_err(said)?;
-    db.batch_execute(&format!("SET search_path = {}", quote(&source.schema))).map_err(said)?;
+    let mut db = connect_plainly(&source.address).map_err(message_of)?;
+    db.batch_execute(&format!("SET search_path = {}", quote(&source.schema))).map_err(message_of)?;
     Ok(Box::new(Server(db)))
 }
 
 impl Store for Server {
     fn run(&mut self, sql: &str) -> Result<()> {
-        self.0.batch_execute(sql).map_err(said)
+        self.0.batch_execute(sql).map_err(message_of)
     }
 
     fn rows(&mut self, sql: &str) -> Result<Vec<Cells>> {
@@ -36,7 +36,7 @@ impl Store for Server {
             SimpleQueryMessage::Row(r) => Some((0..r.len()).map(|i| r.get(i).map(String::from)).collect()),
             _ => None,
         };
-        Ok(self.0.simple_query(sql).map_err(said)?.into_iter().filter_map(cells).collect())
+        Ok(self.0.simple_query(sql).map_err(message_of)?.into_iter().filter_map(cells).collect())
     }
 
     fn begin(&mut self) -> Result<()> {
@@ -48,13 +48,13 @@ impl Store for Server {
         self.number("SELECT (pg_current_wal_insert_lsn() - '0/0')::int8 + 1").map(i64::unsigned_abs)
     }
 
-    fn in_own_words(&self, sql: &str) -> String {
+    fn in_dialect(&self, sql: &str) -> String {
         sql.replace("json_object(", "json_build_object(")
     }
 }
 
 /// The scenario's schema, which is written for SQLite, for PostgreSQL.
-fn in_own_words(schema: &str) -> String {
+fn in_dialect(schema: &str) -> String {
     let lines = schema.lines().filter(|l| !l.starts_with("PRAGMA"));
     lines
         .collect::<Vec<_>>()
@@ -77,12 +77,12 @@ pub(super) fn make(source: &PostgresSource, schema: &str) -> Result<()> {
     }
     let name = quote(&source.schema);
     db.run(&format!("CREATE SCHEMA {name}; COMMENT ON SCHEMA {name} IS {}", literal(MARK)))?;
-    db.run(&in_own_words(schema))
+    db.run(&in_dialect(schema))
 }
 
 /// Takes everything of the demo out of the server again.
 pub(super) fn remove(source: &PostgresSource) -> Result<()> {
-    let plan = source.removal().map_err(said)?;
-    source.carry_out(&plan.statements).map_err(said)?;
+    let plan = source.removal().map_err(message_of)?;
+    source.carry_out(&plan.statements).map_err(message_of)?;
     open(source)?.run(&format!("DROP SCHEMA {} CASCADE", quote(&source.schema)))
 }

@@ -42,7 +42,7 @@ use gossip_core::schema::Table;
 use crate::settings::BadOption;
 use crate::{Result, Settings, SourceError};
 use address::Address;
-use catalog::{Described, Wanted};
+use catalog::{CatalogRequest, Described};
 use client::Client;
 use options::Options;
 use pool::Pool;
@@ -146,7 +146,11 @@ impl PostgresSource {
     }
 
     /// These tables, as the catalog is asked for them.
-    pub fn wanted<'a>(&'a self, tables: &'a [String]) -> Wanted<'a> {
-        Wanted { tables, schema: &self.schema, publications: [self.publication.clone(), self.keyless_publication()] }
+    pub fn wanted<'a>(&'a self, tables: &'a [String]) -> CatalogRequest<'a> {
+        CatalogRequest {
+            tables,
+            schema: &self.schema,
+            publications: [self.publication.clone(), self.keyless_publication()],
+        }
     }
 }

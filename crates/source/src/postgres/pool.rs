@@ -14,7 +14,7 @@ use super::connect::connect;
 use crate::Result;
 
 /// Connections that are kept for the next snapshot.
-const KEPT: usize = 4;
+const MAX_IDLE: usize = 4;
 
 /// Idle connections, and what tables are.
 #[derive(Debug)]
@@ -63,7 +63,7 @@ impl Pool {
 
     pub(super) fn keep(&self, connection: Connection) {
         let mut idle = self.idle.lock();
-        if idle.len() < KEPT {
+        if idle.len() < MAX_IDLE {
             idle.push(connection);
         }
     }

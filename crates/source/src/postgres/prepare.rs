@@ -49,16 +49,16 @@ pub struct Slot {
 /// Why something cannot stream, as a clause that follows its name, and what mends it.
 pub fn unfit(d: &Described) -> Option<(String, Option<String>)> {
     let text = match (d.kind, d.persistence) {
-        ('v', _) => "is a view; views have no changes of their own: stream the tables it reads",
+        ('v', _) => "is a view, and views do not change by themselves: stream the tables it reads",
         ('m', _) => "is a materialised view; its changes cannot stream: stream the tables it reads",
         ('f', _) => "is a foreign table; its changes happen elsewhere: make that database the source",
         (_, 't') => "is a temporary table; its changes are not logged and cannot stream",
         (_, 'u') => {
-            let mend = format!("ALTER TABLE {} SET LOGGED", d.sql_name);
-            return Some(("is an unlogged table; its changes are not logged and cannot stream".into(), Some(mend)));
+            let fix = format!("ALTER TABLE {} SET LOGGED", d.sql_name);
+            return Some(("is an unlogged table; its changes are not logged and cannot stream".into(), Some(fix)));
         }
         ('r' | 'p', _) if d.name.schema.as_ref() == gossip_core::schema::SYSTEM_SCHEMA => {
-            "is in the schema gossip, whose name is taken by Gossip's own tables; name it in another"
+            "is in the schema gossip, which is reserved for Gossip's tables; use another schema"
         }
         ('r' | 'p', _) => return None,
         _ => "is not a table",
@@ -235,9 +235,9 @@ impl PostgresSource {
                 let hint = hint.map_or(String::new(), |h| format!("; did you mean {h}?"));
                 return Err(SourceError::NotReady(format!("there is no table {wanted} in the database{hint}")));
             };
-            if let Some((why, mend)) = unfit(d) {
-                let mend = mend.map_or(String::new(), |m| format!("; fix: {m}"));
-                return Err(SourceError::NotReady(format!("table {wanted} {why}{mend}")));
+            if let Some((why, fix)) = unfit(d) {
+                let fix = fix.map_or(String::new(), |m| format!("; fix: {m}"));
+                return Err(SourceError::NotReady(format!("table {wanted} {why}{fix}")));
             }
             let full = self.wants_old_values(wanted) && !d.key.is_empty();
             if full && !d.old_values() {
@@ -249,7 +249,7 @@ impl PostgresSource {
                     "{wanted}: every UPDATE and DELETE writes the whole old row to the write-ahead log, not only its key"
                 ));
             }
-            if full || d.tells_changes() {
+            if full || d.publishes_changes() {
                 keyed.push(d);
             } else {
                 keyless.push(d);

@@ -61,7 +61,7 @@ const NO_SUCH_SLOT: &str = "42704";
 const NOT_IN_STATE: &str = "55000";
 
 /// A relation of the stream.
-enum Known {
+enum StreamedRelation {
     Ours(Arc<Mapped>),
     /// A table of ours that was otherwise when its rows were written: what they did is not known.
     Past(TableName),
@@ -121,7 +121,7 @@ pub struct PostgresReader {
     tables: HashMap<TableName, Arc<Table>>,
     by_oid: HashMap<Oid, usize>,
     /// What the stream has described, and what it is to us.
-    relations: HashMap<Oid, (Relation, Known)>,
+    relations: HashMap<Oid, (Relation, StreamedRelation)>,
     signature: String,
     building: Option<Building>,
     parts: Option<Parts>,
@@ -166,7 +166,7 @@ impl PostgresReader {
             return match refused.code.as_str() {
                 IN_USE => Ok(None),
                 NO_SUCH_SLOT | NOT_IN_STATE => Err(SourceError::NotReady(format!(
-                    "replication slot {}: {}; gossip prepare makes it anew",
+                    "replication slot {}: {}; gossip prepare creates it again",
                     source.slot, refused.message
                 ))),
                 _ => Err(SourceError::Database(refused.message)),
@@ -215,7 +215,7 @@ impl PostgresReader {
             looked_catalog: Instant::now(),
             spoke: Instant::now(),
         };
-        reader.look_at_catalog(ResetReason::Described)?;
+        reader.reread_catalog(ResetReason::Described)?;
         for wanted in &source.tables {
             let (schema, table) = catalog::split_name(wanted, &source.schema);
             let name = catalog::table_name(&schema, &table, &source.schema);
@@ -228,7 +228,7 @@ impl PostgresReader {
     }
 
     /// Describes the tables again if anything about them may have changed, and notes what has for the next interval.
-    fn look_at_catalog(&mut self, why: ResetReason) -> Result<()> {
+    fn reread_catalog(&mut self, why: ResetReason) -> Result<()> {
         self.looked_catalog = Instant::now();
         let wanted = self.source.wanted(&self.source.tables);
         // All of it as it was at one moment.
@@ -269,7 +269,7 @@ impl PostgresReader {
         }
         // What was mapped to tables as they were is mapped anew; rows of another shape are of the past from now on.
         for (oid, (relation, _)) in std::mem::take(&mut self.relations) {
-            let known = self.known(&relation);
+            let known = self.streamed_relation(&relation);
             self.relations.insert(oid, (relation, known));
         }
         Ok(())
@@ -287,29 +287,29 @@ impl PostgresReader {
     }
 
     fn on_relation(&mut self, relation: Relation) -> Result<()> {
-        let mut known = self.known(&relation);
-        if !matches!(known, Known::Ours(_)) {
+        let mut known = self.streamed_relation(&relation);
+        if !matches!(known, StreamedRelation::Ours(_)) {
             // The catalog may have changed since it was looked at; or this is a row of before it changed.
-            self.look_at_catalog(ResetReason::SchemaChanged)?;
-            known = self.known(&relation);
+            self.reread_catalog(ResetReason::SchemaChanged)?;
+            known = self.streamed_relation(&relation);
         }
         self.relations.insert(relation.id, (relation, known));
         Ok(())
     }
 
     /// What a relation is to us, as the catalog was looked at last.
-    fn known(&self, relation: &Relation) -> Known {
+    fn streamed_relation(&self, relation: &Relation) -> StreamedRelation {
         let by_oid = self.by_oid.get(&relation.id).map(|i| &self.described[*i]);
         let mapped = by_oid.and_then(|d| Mapped::new(relation, d, self.tables.get(&d.name)?.clone()));
         if let Some(mapped) = mapped {
-            return Known::Ours(Arc::new(mapped));
+            return StreamedRelation::Ours(Arc::new(mapped));
         }
         // Ours under another name or shape; or another table that had the name of ours.
         let name = catalog::table_name(&relation.schema, &relation.name, &self.source.schema);
         match by_oid {
-            Some(d) => Known::Past(d.name.clone()),
-            None if self.tables.contains_key(&name) => Known::Past(name),
-            None => Known::Foreign,
+            Some(d) => StreamedRelation::Past(d.name.clone()),
+            None if self.tables.contains_key(&name) => StreamedRelation::Past(name),
+            None => StreamedRelation::Foreign,
         }
     }
 
@@ -341,8 +341,8 @@ impl PostgresReader {
             Message::Delete(oid, old) => (oid, RowMessage::Delete(old)),
         };
         match (self.relations.get(&oid).map(|(_, known)| known), &mut self.building) {
-            (Some(Known::Ours(mapped)), Some(building)) => building.take(mapped, row, size),
-            (Some(Known::Past(name)), Some(_)) => {
+            (Some(StreamedRelation::Ours(mapped)), Some(building)) => building.take(mapped, row, size),
+            (Some(StreamedRelation::Past(name)), Some(_)) => {
                 // The table may look today as it did before: only this says that it was written to meanwhile.
                 let (name, table) = (name.clone(), self.tables.get(name).cloned());
                 if !self.resets.iter().any(|r| r.name == name) {
@@ -350,7 +350,7 @@ impl PostgresReader {
                 }
                 Ok(())
             }
-            (Some(Known::Foreign), Some(_)) => Ok(()),
+            (Some(StreamedRelation::Foreign), Some(_)) => Ok(()),
             _ => Err(SourceError::Protocol(
                 "a row of a table that was not described, or outside of a transaction".into(),
             )),
@@ -360,7 +360,7 @@ impl PostgresReader {
     fn on_truncate(&mut self, tables: &[Oid]) -> Result<()> {
         // Emptying a table gives it another file; looking now spares a second reset when that is noticed.
         self.signature.clear();
-        self.look_at_catalog(ResetReason::Truncated)?;
+        self.reread_catalog(ResetReason::Truncated)?;
         for oid in tables {
             let Some(described) = self.by_oid.get(oid).map(|i| &self.described[*i]) else { continue };
             let (name, table) = (described.name.clone(), self.tables.get(&described.name).cloned());
@@ -462,7 +462,7 @@ impl PostgresReader {
     }
 
     /// Looks which of the transactions that were sent others see.
-    fn look_visible(&mut self) -> Result<()> {
+    fn poll_visibility(&mut self) -> Result<()> {
         self.looked_visible = Instant::now();
         let text: String = self.side.query_one(&self.current, &[])?.get(0);
         let seen = visibility(&text)?;
@@ -478,7 +478,7 @@ impl PostgresReader {
     }
 
     /// Tells the server what it may forget: what is kept elsewhere and visible to all.
-    fn tell(&mut self, answer: bool) -> Result<()> {
+    fn send_status(&mut self, answer: bool) -> Result<()> {
         self.spoke = Instant::now();
         let done = self.at.min(self.settled);
         // Within a large transaction, everything before it.
@@ -487,15 +487,15 @@ impl PostgresReader {
     }
 
     /// What is due by the clock.
-    fn look_around(&mut self) -> Result<()> {
+    fn keep_house(&mut self) -> Result<()> {
         if self.looked_visible.elapsed() >= LOOK_VISIBLE && self.settled < self.at {
-            self.look_visible()?;
+            self.poll_visibility()?;
         }
         if self.looked_catalog.elapsed() >= LOOK_CATALOG {
-            self.look_at_catalog(ResetReason::SchemaChanged)?;
+            self.reread_catalog(ResetReason::SchemaChanged)?;
         }
         if self.spoke.elapsed() >= TELL {
-            self.tell(true)?;
+            self.send_status(true)?;
         }
         Ok(())
     }
@@ -514,7 +514,7 @@ impl PostgresReader {
                     let sent = Position::at(sent);
                     self.gathered.to = Some(self.gathered.to.map_or(sent, |to| to.max(sent)));
                 }
-                if answer { self.tell(false) } else { Ok(()) }
+                if answer { self.send_status(false) } else { Ok(()) }
             }
         }
     }
@@ -531,7 +531,7 @@ impl ChangeReader for PostgresReader {
 
     fn next(&mut self, longest: Duration) -> Result<Option<Interval>> {
         let end = Instant::now() + longest;
-        self.look_around()?;
+        self.keep_house()?;
         if self.unsettled.len() >= MAX_UNSETTLED {
             std::thread::sleep(longest.min(LOOK_VISIBLE));
             return Ok(None);
@@ -563,7 +563,7 @@ impl ChangeReader for PostgresReader {
             }
             // Within a very long transaction the clock goes on as well. Else what has come is told first.
             if self.spoke.elapsed() >= 2 * TELL {
-                self.look_around()?;
+                self.keep_house()?;
             }
         }
     }

@@ -241,12 +241,12 @@ impl Stream {
                     scram = Some(begun);
                 }
                 Message::AuthenticationSaslContinue(body) => {
-                    let scram = scram.as_mut().ok_or_else(|| self.lost("an answer that was not asked for"))?;
+                    let scram = scram.as_mut().ok_or_else(|| self.lost("an unexpected answer"))?;
                     scram.update(body.data()).map_err(|e| self.lost(e))?;
                     frontend::sasl_response(scram.message(), &mut out).map_err(|e| self.lost(e))?;
                 }
                 Message::AuthenticationSaslFinal(body) => {
-                    let scram = scram.as_mut().ok_or_else(|| self.lost("an answer that was not asked for"))?;
+                    let scram = scram.as_mut().ok_or_else(|| self.lost("an unexpected answer"))?;
                     scram.finish(body.data()).map_err(|e| self.lost(e))?;
                 }
                 Message::ParameterStatus(body) => {

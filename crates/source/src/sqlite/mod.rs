@@ -82,7 +82,7 @@ impl SqliteSource {
     pub fn connect(&self) -> Result<Connection> {
         let fail = |problem: String| SourceError::Open { path: self.path.display().to_string(), problem };
         if !self.path.exists() {
-            return Err(fail("there is no such file; create the database first or mend the url".into()));
+            return Err(fail("there is no such file; create the database first or fix the url".into()));
         }
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let db = Connection::open_with_flags(&self.path, flags).map_err(|e| fail(e.to_string()))?;

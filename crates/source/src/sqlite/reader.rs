@@ -12,7 +12,7 @@ use rusqlite::types::Value as Stored;
 use rusqlite::{Connection, OptionalExtension, Transaction as Read};
 
 use super::leadership::{FileIdentity, ReaderLock, try_lock};
-use super::schema::{Described, Found, describe};
+use super::schema::{Described, Lookup, describe};
 use super::{SqliteSource, quote, to_value, triggers};
 use crate::{Last, Result, SourceError, now as wall_clock};
 use gossip_core::position::{CommitTime, Interval, Micros, Old, Position, Reset, ResetReason, RowChange, Transaction};
@@ -201,7 +201,7 @@ impl Reader {
     fn learn_layouts(&mut self) -> Result<()> {
         self.layouts.clear();
         for wanted in self.source.tables.clone() {
-            let Found::Table(described) = describe(&self.db, &wanted)? else { continue };
+            let Lookup::Table(described) = describe(&self.db, &wanted)? else { continue };
             let Some((layout, _)) = triggers::layout_of(&self.db, &wanted)? else { continue };
             let names: Vec<String> = described.columns.iter().map(|(n, _)| quote(n)).collect();
             let of_key: Vec<String> = described.key_names().map(|k| format!("{} = ?", quote(k))).collect();

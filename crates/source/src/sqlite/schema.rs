@@ -93,7 +93,7 @@ impl Described {
 
 /// What a name in the configuration turned out to be.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Found {
+pub enum Lookup {
     /// A table that can be followed.
     Table(Described),
     /// Nothing of that name; the most similar table, if any is.
@@ -144,23 +144,23 @@ pub fn count_rows(db: &mut Connection, table: &str) -> Option<u64> {
 ///
 /// # Errors
 /// The file is busy, or what SQLite says.
-pub fn describe(db: &Connection, wanted: &str) -> Result<Found> {
+pub fn describe(db: &Connection, wanted: &str) -> Result<Lookup> {
     let sql = "SELECT name, type, coalesce(sql, '') FROM sqlite_master WHERE name = ?1 COLLATE NOCASE \
                AND type IN ('table', 'view')";
     let row =
         db.query_row(sql, [wanted], |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?)));
     let Some((name, kind, sql)) = row.optional()? else {
         let names = table_names(db)?;
-        return Ok(Found::Nothing(gossip_protocol::spelling::similar(wanted, names.iter().map(String::as_str))));
+        return Ok(Lookup::Nothing(gossip_protocol::spelling::similar(wanted, names.iter().map(String::as_str))));
     };
     if kind == "view" {
-        return Ok(Found::Unfit(
-            "is a view; views have no changes of their own: stream the tables it reads".into(),
+        return Ok(Lookup::Unfit(
+            "is a view, and views do not change by themselves: stream the tables it reads".into(),
             None,
         ));
     }
     if sql.trim_start().to_ascii_uppercase().starts_with("CREATE VIRTUAL") {
-        return Ok(Found::Unfit("is a virtual table; triggers cannot follow it".into(), None));
+        return Ok(Lookup::Unfit("is a virtual table; triggers cannot follow it".into(), None));
     }
     let mut columns = Vec::new();
     let mut key: Vec<(i64, usize)> = Vec::new();
@@ -197,7 +197,7 @@ pub fn describe(db: &Connection, wanted: &str) -> Result<Found> {
             Some(parts) => unique.push(UniqueIndex { parts }),
             None => {
                 let text = format!("has the unique index {index} on an expression that cannot be read");
-                return Ok(Found::Unfit(text, Some(format!("DROP INDEX {}", quote(&index)))));
+                return Ok(Lookup::Unfit(text, Some(format!("DROP INDEX {}", quote(&index)))));
             }
         }
     }
@@ -221,10 +221,10 @@ pub fn describe(db: &Connection, wanted: &str) -> Result<Found> {
     if key.is_empty() {
         let text =
             "has no primary key and no unique index over columns that are NOT NULL: its rows cannot be told apart";
-        let mend = format!("CREATE UNIQUE INDEX … ON {} (…)  -- over NOT NULL columns", quote(&name));
-        return Ok(Found::Unfit(text.into(), Some(mend)));
+        let fix = format!("CREATE UNIQUE INDEX … ON {} (…)  -- over NOT NULL columns", quote(&name));
+        return Ok(Lookup::Unfit(text.into(), Some(fix)));
     }
-    Ok(Found::Table(Described { name, columns, key, given_key, unique }))
+    Ok(Lookup::Table(Described { name, columns, key, given_key, unique }))
 }
 
 /// The parts of a unique index; `None` if an expression in it cannot be found in its text.

@@ -26,7 +26,7 @@ pub fn snapshot(
     let read = db.transaction()?;
     let at: i64 = read.query_row("SELECT max(seq) FROM gossip_log", [], |r| r.get(0))?;
     let now = match super::schema::describe(&read, &table.name.name)? {
-        super::schema::Found::Table(t) => t.table(&source.name),
+        super::schema::Lookup::Table(t) => t.table(&source.name),
         _ => return Err(SourceError::Changed(table.name.to_string())),
     };
     if *now != **table {

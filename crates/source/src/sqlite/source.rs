@@ -8,7 +8,7 @@ use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::SnapshotPoint;
 use gossip_core::schema::{Row, Table, TableName};
 
-use super::schema::{self, Found};
+use super::schema::{self, Lookup};
 use super::{SqliteSource, follow, reader, snapshot, triggers};
 use crate::settings::BadOption;
 use crate::{ChangeReader, Condition, Database, Finding, Kind, Last, Plan, Result, Settings, Source, SourceError};
@@ -80,7 +80,7 @@ impl Source for SqliteSource {
         let db = self.connect()?;
         let mut tables = Vec::new();
         for wanted in &self.tables {
-            if let Found::Table(t) = schema::describe(&db, wanted)? {
+            if let Lookup::Table(t) = schema::describe(&db, wanted)? {
                 tables.push(t.table(&self.name));
             }
         }

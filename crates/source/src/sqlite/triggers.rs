@@ -19,7 +19,7 @@
 
 use rusqlite::{Connection, OptionalExtension, params};
 
-use super::schema::{Described, Found, IndexPart, describe};
+use super::schema::{Described, IndexPart, Lookup, describe};
 use super::tokens::{Token, tokens};
 use super::{SqliteSource, quote};
 use crate::{Finding, Plan, Result, SourceError};
@@ -202,14 +202,14 @@ pub fn plan(db: &Connection, source: &SqliteSource) -> Result<Plan> {
     let mut described = Vec::new();
     for wanted in &source.tables {
         match describe(db, wanted)? {
-            Found::Table(t) => described.push(t),
-            Found::Nothing(similar) => {
+            Lookup::Table(t) => described.push(t),
+            Lookup::Nothing(similar) => {
                 let hint = similar.map_or(String::new(), |s| format!("; did you mean {s}?"));
                 return Err(SourceError::NotReady(format!("there is no table {wanted} in the database{hint}")));
             }
-            Found::Unfit(why, mend) => {
-                let mend = mend.map_or(String::new(), |m| format!("; fix: {m}"));
-                return Err(SourceError::NotReady(format!("table {wanted} {why}{mend}")));
+            Lookup::Unfit(why, fix) => {
+                let fix = fix.map_or(String::new(), |m| format!("; fix: {m}"));
+                return Err(SourceError::NotReady(format!("table {wanted} {why}{fix}")));
             }
         }
     }
@@ -306,8 +306,8 @@ pub fn reinstall(db: &mut Connection, source: &SqliteSource) -> Result<bool> {
     let mut statements = Vec::new();
     for wanted in &source.tables {
         match describe(&write, wanted)? {
-            Found::Table(_) => present.tables.push(wanted.clone()),
-            Found::Nothing(_) | Found::Unfit(..) => {
+            Lookup::Table(_) => present.tables.push(wanted.clone()),
+            Lookup::Nothing(_) | Lookup::Unfit(..) => {
                 // Followed before, and now gone: say so once, in the log.
                 let gone = layout_of(&write, wanted)?.is_some_and(|(_, signature)| !signature.is_empty());
                 if gone {
@@ -343,18 +343,18 @@ pub fn reinstall(db: &mut Connection, source: &SqliteSource) -> Result<bool> {
 pub fn check(source: &SqliteSource) -> Result<Vec<Finding>> {
     let db = source.connect()?;
     let mut findings = Vec::new();
-    let mut find = |blocks, about: &str, text: String, mend: Option<String>| {
-        findings.push(Finding { blocks, about: about.into(), text, mend });
+    let mut find = |blocks, about: &str, text: String, fix: Option<String>| {
+        findings.push(Finding { blocks, about: about.into(), text, fix });
     };
     let prepared = is_prepared(&db)?;
     for wanted in &source.tables {
         match describe(&db, wanted)? {
-            Found::Nothing(similar) => {
+            Lookup::Nothing(similar) => {
                 let hint = similar.map_or(String::new(), |s| format!("; did you mean {s}?"));
                 find(true, wanted, format!("there is no such table{hint}"), None);
             }
-            Found::Unfit(why, mend) => find(true, wanted, why, mend),
-            Found::Table(t) if !prepared || !is_followed(&db, &t)? => {
+            Lookup::Unfit(why, fix) => find(true, wanted, why, fix),
+            Lookup::Table(t) if !prepared || !is_followed(&db, &t)? => {
                 find(
                     true,
                     wanted,
@@ -362,7 +362,7 @@ pub fn check(source: &SqliteSource) -> Result<Vec<Finding>> {
                     Some("gossip prepare".into()),
                 );
             }
-            Found::Table(_) => {}
+            Lookup::Table(_) => {}
         }
     }
     if source.tables.is_empty() {

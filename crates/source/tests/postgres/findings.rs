@@ -29,10 +29,10 @@ fn find(bench: &Bench, conditions: &[Condition], says: &str) -> Option<Finding> 
 }
 
 /// Runs a finding's SQL as the owner does.
-fn mend(bench: &Bench, finding: &Finding) {
+fn fix(bench: &Bench, finding: &Finding) {
     let owner = gossip_source::Settings { url: bench.server.url(), ..bench.settings.clone() };
     let owner = gossip_source::from_settings(&owner, std::path::Path::new("/")).unwrap();
-    let sql = finding.mend.clone().unwrap_or_else(|| panic!("{finding} has no mend"));
+    let sql = finding.fix.clone().unwrap_or_else(|| panic!("{finding} has no fix"));
     owner.carry_out(&[sql]).unwrap_or_else(|e| panic!("{finding}: {e}"));
 }
 
@@ -102,8 +102,8 @@ fn what_is_wrong_with_tables_is_found_and_its_sql_mends_it() {
         let look = || find(&bench, &[], says);
         let found = testbed::wait_for(|| format!("{says} after {provoke}"), look);
         assert_eq!((found.about.as_str(), found.blocks), (about, blocks), "{found}");
-        mend(&bench, &found);
-        testbed::wait_for(|| format!("the mend of: {found}"), || find(&bench, &[], says).is_none().then_some(()));
+        fix(&bench, &found);
+        testbed::wait_for(|| format!("the fix of: {found}"), || find(&bench, &[], says).is_none().then_some(()));
         bench.prepare_again();
     }
     assert_eq!(bench.source().check(&[]).unwrap(), []);
@@ -127,12 +127,12 @@ fn what_rules_need_of_tables_is_found() {
     assert!(!found.blocks);
     let large = on_t(&["id", "big"], &[]);
     let of_large = find(&bench, std::slice::from_ref(&large), "has a condition on big, whose large values").unwrap();
-    assert_eq!(found.mend, of_large.mend);
+    assert_eq!(found.fix, of_large.fix);
     let order = on_t(&["v"], &["v"]);
     let of_order = find(&bench, std::slice::from_ref(&order), "compares v with < or >").unwrap();
     assert_eq!(find(&bench, &[on_t(&["v"], &[])], "compares v"), None, "equality is the same in every collation");
-    mend(&bench, &found);
-    mend(&bench, &of_order);
+    fix(&bench, &found);
+    fix(&bench, &of_order);
     assert_eq!(bench.source().check(&[plain, large, order]).unwrap(), []);
 }
 
@@ -152,11 +152,11 @@ fn tables_without_a_key_stream_inserts_and_never_make_a_write_fail() {
         INSERT INTO late VALUES (1, 1); UPDATE late SET v = 2; INSERT INTO unique_one VALUES (1, 1); UPDATE unique_one SET b = 2");
     for (table, sql) in [("bare", "ADD COLUMN gossip_id"), ("unique_one", "REPLICA IDENTITY USING INDEX \"U x\"")] {
         let found = about(&bench, table, "has no key").unwrap();
-        assert!(!found.blocks && found.mend.as_ref().unwrap().contains(sql), "{found}");
-        mend(&bench, &found);
+        assert!(!found.blocks && found.fix.as_ref().unwrap().contains(sql), "{found}");
+        fix(&bench, &found);
         let moved = about(&bench, table, "belongs in gossip").unwrap();
         assert!(moved.blocks);
-        mend(&bench, &moved);
+        fix(&bench, &moved);
         assert_eq!(about(&bench, table, ""), None);
     }
     assert!(about(&bench, "late", "has no key").is_some(), "a key that is checked late tells the log nothing");
@@ -202,7 +202,7 @@ fn a_slot_that_holds_much_back_or_was_given_up_is_found() {
     bench.run("CREATE TABLE noise AS SELECT repeat('n', 1000) AS v FROM generate_series(1, 20000)");
     let found = find(&bench, &[], "holds back").unwrap();
     assert!(!found.blocks && found.text.contains("nobody reads it"), "{found}");
-    mend(&bench, &found);
+    fix(&bench, &found);
     assert_eq!(find(&bench, &[], "holds back"), None);
 
     bench.run("ALTER SYSTEM SET max_slot_wal_keep_size = '1MB'");
@@ -219,7 +219,7 @@ fn a_slot_that_holds_much_back_or_was_given_up_is_found() {
     assert!(e.contains("changes since the last one read are lost"), "{e}");
     bench.run("ALTER SYSTEM SET max_slot_wal_keep_size = '1GB'");
     bench.run("SELECT pg_reload_conf()");
-    mend(&bench, &found);
+    fix(&bench, &found);
     assert_eq!(bench.source().check(&[]).unwrap(), []);
 }
 
@@ -227,7 +227,7 @@ fn a_slot_that_holds_much_back_or_was_given_up_is_found() {
 fn a_server_that_is_not_the_right_one_is_found() {
     let mut bench = Bench::on(Postgres::start_with(&["wal_level=replica"]), SCHEMA, &["t"]);
     let found = find(&bench, &[], "wal_level is replica").unwrap();
-    mend(&bench, &found);
+    fix(&bench, &found);
     bench.server.stop();
     bench.server.start_again();
     assert_eq!(find(&bench, &[], "wal_level"), None);

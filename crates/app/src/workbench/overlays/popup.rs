@@ -155,9 +155,9 @@ pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
     }
     let note = match s.has_cluster {
         true => {
-            "a adds one · e ends or starts it · d drains it · l loses the next change to it · c cuts it off the relay, or mends that"
+            "a adds one · e ends or starts it · d drains it · l loses the next change to it · c cuts it off the relay, or reconnects it"
         }
-        false => "d drains it: no new connections, its clients are told to come back elsewhere, its process ends",
+        false => "d drains it: no new connections, clients are asked to reconnect elsewhere, the process exits",
     };
     put(frame, inside, s.places.len() as u16 * 2, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
 }
@@ -165,7 +165,7 @@ pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
 /// Who asks, to be chosen.
 pub fn who(s: &State, frame: &mut Frame<'_>, area: Rect, at: usize) {
     let all = choosable(s);
-    let inside = sheet(s, frame, area, (80, all.len() as u16 + 6), "Who asks, at most five side by side");
+    let inside = sheet(s, frame, area, (80, all.len() as u16 + 6), "Run as, at most five side by side");
     for (i, name) in all.iter().enumerate() {
         let p = s.personas.get(name).cloned().unwrap_or_default();
         let roles = if p.roles.is_empty() { "anyone, without a token".to_string() } else { p.roles.join(", ") };

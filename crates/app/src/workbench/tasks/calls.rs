@@ -5,7 +5,7 @@ use std::time::Duration;
 use gossip_core::explain::Step;
 use gossip_core::rule::RuleText;
 use gossip_protocol::Call;
-use gossip_protocol::call::{Explain, TriedRule, WhatIf, Whom};
+use gossip_protocol::call::{Explain, QuestionTarget, TriedRule, WhatIf};
 use serde::de::DeserializeOwned;
 use serde_json::{Map, Value as Json};
 use tokio::sync::oneshot;
@@ -14,7 +14,7 @@ use super::Tasks;
 use super::operating::Question;
 use crate::personas::Persona;
 use crate::workbench::line::At;
-use crate::workbench::message::{Message, Told};
+use crate::workbench::message::{Message, QueryUpdate};
 use crate::workbench::views::ask::state::About;
 
 /// Longest wait for an operator's answer.
@@ -58,7 +58,7 @@ impl Tasks {
         at: At,
         message: impl FnOnce(Result<Vec<Step>, String>) -> Message + Send + 'static,
     ) {
-        let whom = Whom::Subscription { subscription };
+        let whom = QuestionTarget::Subscription { subscription };
         let call = Explain { instance: None, position: Some(at.to_string()), whom };
         let steps = |mut answer: Json| read(answer["steps"].take());
         self.tell(place, Call::Explain(Box::new(call)), move |answer| message(answer.and_then(steps)));
@@ -67,21 +67,23 @@ impl Tasks {
     /// What an instance makes of a query of somebody's.
     pub(super) fn describe(&self, id: u32, identity: Persona, query: String, params: Map<String, Json>) {
         let roles = Some(identity.roles).filter(|roles| !roles.is_empty());
-        let whom = Whom::Anybody { query, claims: identity.claims, roles, params };
+        let whom = QuestionTarget::Anybody { query, claims: identity.claims, roles, params };
         let call = Explain { instance: None, position: None, whom };
         let about = |a: Json| About {
             query: a["query"].as_str().unwrap_or("").into(),
             feed: a["feed"]["id"].as_u64().zip(a["feed"]["subscriptions"].as_u64()),
             cost_ns: a["cost_ns"].as_u64(),
         };
-        self.tell(0, Call::Explain(Box::new(call)), move |answer| Message::Asked(id, Told::About(answer.map(about))));
+        self.tell(0, Call::Explain(Box::new(call)), move |answer| {
+            Message::Asked(id, QueryUpdate::About(answer.map(about)))
+        });
     }
 
     /// What other rules would have let be heard.
     pub(super) fn try_rules<T: DeserializeOwned>(
         &self,
         place: usize,
-        asked: Vec<Whom>,
+        asked: Vec<QuestionTarget>,
         rules: Vec<RuleText>,
         message: impl FnOnce(Result<T, String>) -> Message + Send + 'static,
     ) {
@@ -101,7 +103,7 @@ impl Tasks {
         let call = Call::Drain { instance: Some(name.clone()) };
         self.tell(through, call, move |answer| {
             Message::Notice(match answer {
-                Ok(_) => format!("{name} goes: its clients are told to come back elsewhere"),
+                Ok(_) => format!("{name} is draining: its clients are asked to reconnect elsewhere"),
                 Err(why) => format!("{name} cannot be drained: {why}"),
             })
         });

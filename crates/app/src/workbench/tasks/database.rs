@@ -55,11 +55,11 @@ pub fn plan_stream(source: &dyn Source, table: &str, on: bool) -> Result<Proposa
     let what = Proposed::Stream(table.to_string(), on);
     if !on {
         let sql = source.database().stop_streaming(table)?;
-        let effects = vec!["clients that listen to it are told that it is gone".to_string()];
-        return Ok(Proposal { title: format!("Stream {table} no longer"), effects, sql, what });
+        let effects = vec!["subscriptions to it are closed, with the reason".to_string()];
+        return Ok(Proposal { title: format!("Stop streaming {table}"), effects, sql, what });
     }
     let plan = with(source, table, on).plan().map_err(|e| e.to_string())?;
-    Ok(Proposal { title: format!("Let {table} stream"), effects: plan.effects, sql: plan.statements, what })
+    Ok(Proposal { title: format!("Stream {table}"), effects: plan.effects, sql: plan.statements, what })
 }
 
 /// The source with a table more, or one less.

@@ -44,7 +44,7 @@ async fn instance_action(cluster: &mut crate::local::Cluster, i: usize, action: 
         },
         InstanceAction::Drain => {
             cluster.drain(i).await;
-            format!("{name} has been drained: its clients were told to come back elsewhere")
+            format!("{name} has been drained: its clients were asked to reconnect elsewhere")
         }
         InstanceAction::Add => String::new(),
         InstanceAction::LoseNext => {

@@ -14,7 +14,7 @@ use tokio::time::Instant;
 
 use crate::personas::Persona;
 use crate::workbench::ids::WatcherId;
-use crate::workbench::message::{Message, Told};
+use crate::workbench::message::{Message, QueryUpdate};
 use crate::workbench::overlays::frames::state::Log;
 use crate::workbench::tasks::again::{AGAIN, Messages};
 use crate::workbench::views::ask::state::{Refused, SHOWN};
@@ -107,11 +107,11 @@ impl Listener {
         let mut tell = Message::Listening(self.watcher, now(), live.rows.len());
         loop {
             if messages.send(tell).await.is_err() {
-                return ClientError::Ended("the workbench is gone".into());
+                return ClientError::Ended("the workbench has closed".into());
             }
             tell = loop {
                 let (told, text) = match session.next().await {
-                    Ok((Incoming::Told(told), text)) => (told, text),
+                    Ok((Incoming::Notification(told), text)) => (told, text),
                     Ok(_) => continue,
                     Err(e) => return e,
                 };
@@ -159,10 +159,10 @@ impl Asker {
     pub async fn run(self, messages: Messages) {
         loop {
             let told = match self.ask(&messages).await {
-                ClientError::Refused(e) if e.code != code::UNAVAILABLE => Told::Refused(refused(e)),
-                e => Told::Lost(e.to_string()),
+                ClientError::Refused(e) if e.code != code::UNAVAILABLE => QueryUpdate::Refused(refused(e)),
+                e => QueryUpdate::Lost(e.to_string()),
             };
-            let over = matches!(told, Told::Refused(_));
+            let over = matches!(told, QueryUpdate::Refused(_));
             if messages.send(Message::Asked(self.id, told)).await.is_err() || over {
                 return;
             }
@@ -194,13 +194,13 @@ impl Asker {
                 () = picture => {
                     due = None;
                     if messages.send(Message::Asked(self.id, picture_of(&live, deltas))).await.is_err() {
-                        return ClientError::Ended("the workbench is gone".into());
+                        return ClientError::Ended("the workbench has closed".into());
                     }
                 }
                 next = session.next() => match next {
                     Err(e) => return e,
                     Ok((Incoming::Answer(..), _)) => {}
-                    Ok((Incoming::Told(told), _)) => match live.apply(&told) {
+                    Ok((Incoming::Notification(told), _)) => match live.apply(&told) {
                         Err(e) => return ClientError::NotUnderstood(e),
                         Ok(Applied::NotMine) => {}
                         Ok(Applied::Closed(why)) => return ClientError::Refused(RpcError::new(0, why)),
@@ -222,7 +222,7 @@ fn refused(e: RpcError) -> Refused {
     Refused { place: number("line").zip(number("column")), text: e.message }
 }
 
-fn picture_of(live: &ResultSet, deltas: u64) -> Told {
+fn picture_of(live: &ResultSet, deltas: u64) -> QueryUpdate {
     let parsed = |key: &str| serde_json::from_str::<Json>(key).unwrap_or_default();
     let of_key = live.rows.iter().map(|(key, row)| (key.clone(), row.clone()));
     let rows: Vec<(String, JsonRow)> = if live.rows.len() > ORDERED {
@@ -235,7 +235,7 @@ fn picture_of(live: &ResultSet, deltas: u64) -> Told {
     // Rows without a key only come; the newest are shown.
     let stream = live.stream.iter().enumerate().rev().take(SHOWN).map(|(i, row)| (json!(i).to_string(), row.clone()));
     let rows: Vec<_> = rows.into_iter().chain(stream).collect();
-    Told::Rows { columns: live.columns.clone(), rows, total: live.rows.len() + live.stream.len(), deltas }
+    QueryUpdate::Rows { columns: live.columns.clone(), rows, total: live.rows.len() + live.stream.len(), deltas }
 }
 
 /// Numbers by their size, everything else by its text.

@@ -5,10 +5,10 @@ mod again;
 mod calls;
 mod database;
 mod instances;
-mod keeping;
 mod listening;
 mod operating;
 mod rules;
+mod saving;
 mod streaming;
 
 use std::collections::{BTreeMap, HashMap};
@@ -120,19 +120,19 @@ impl Tasks {
             Effect::Try { number, place, watchers, asked, rules } => {
                 self.try_rules(place, asked, rules, move |answer| Message::Tried(number, watchers, answer));
             }
-            Effect::KeepRules { role, table, before, text, all } => self.keep_rules(role, table, before, text, all),
+            Effect::KeepRules { role, table, before, text, all } => self.save_rules(role, table, before, text, all),
             Effect::KeepWatchers(watchers) => {
-                self.keep("the watchers are", |path| keeping::keep_watchers(path, &watchers));
+                self.keep("the watchers are", |path| saving::save_watchers(path, &watchers));
             }
             Effect::KeepQuery(name, sql) => {
                 let what = format!("query.{name} is");
-                if let Some(path) = self.keep(&what, |path| keeping::keep_query(path, &name, &sql)) {
+                if let Some(path) = self.keep(&what, |path| saving::save_query(path, &name, &sql)) {
                     let where_to = format!("{}; instances know it from their next start", path.display());
-                    self.notice(format!("kept as query.{name} in {where_to}"));
+                    self.notice(format!("saved as query.{name} in {where_to}"));
                 }
             }
             Effect::KeepPersona(name, persona) => {
-                self.keep(&format!("{name} is"), |path| keeping::keep_persona(path, &name, &persona));
+                self.keep(&format!("{name} is"), |path| saving::save_persona(path, &name, &persona));
             }
             Effect::Repeat { sql, times, second } => {
                 self.stopped = Arc::default();
@@ -152,7 +152,7 @@ impl Tasks {
                 })
             }),
             Effect::Export(page) => self.blocking(move || {
-                Message::Notice(match keeping::write_page(Path::new("."), &page) {
+                Message::Notice(match saving::write_page(Path::new("."), &page) {
                     Ok(name) => format!("written: {name}.svg, .pdf and .txt"),
                     Err(e) => format!("not written: {e}"),
                 })
@@ -188,7 +188,7 @@ impl Tasks {
         let path = self.access.config.clone()?;
         let kept = change(&path);
         if let Err(e) = &kept {
-            self.notice(format!("{what} not kept: {e}"));
+            self.notice(format!("{what} not saved: {e}"));
         }
         kept.is_ok().then_some(path)
     }

@@ -52,24 +52,24 @@ async fn operate_once(
             let name = |e: &RowEntry| TableRow::read(&e.row).ok().map(|row| row.name);
             let names = answer.rows.iter().filter_map(name).collect();
             if messages.send(Message::OnlyTables(names)).await.is_err() {
-                return ClientError::Ended("the workbench is gone".into());
+                return ClientError::Ended("the workbench has closed".into());
             }
         }
         if table == "rules" {
             let rules = answer.rows.iter().filter_map(|e| RuleRow::read(&e.row).ok()).collect();
             if messages.send(Message::OnlyRules(rules)).await.is_err() {
-                return ClientError::Ended("the workbench is gone".into());
+                return ClientError::Ended("the workbench has closed".into());
             }
             continue;
         }
         for entry in answer.rows {
             if messages.send(about(i, table, &entry.row)).await.is_err() {
-                return ClientError::Ended("the workbench is gone".into());
+                return ClientError::Ended("the workbench has closed".into());
             }
         }
     }
     if messages.send(Message::Place(i, now(), Ok(()))).await.is_err() {
-        return ClientError::Ended("the workbench is gone".into());
+        return ClientError::Ended("the workbench has closed".into());
     }
     let mut waiting: HashMap<u64, oneshot::Sender<Result<Json, String>>> = HashMap::new();
     loop {
@@ -81,10 +81,10 @@ async fn operate_once(
                         let _ = to.send(answer.map_err(|e| e.message));
                     }
                 }
-                Ok((Incoming::Told(told), _)) => {
+                Ok((Incoming::Notification(told), _)) => {
                     for m in understood(i, &tables, told) {
                         if messages.send(m).await.is_err() {
-                            return ClientError::Ended("the workbench is gone".into());
+                            return ClientError::Ended("the workbench has closed".into());
                         }
                     }
                 }

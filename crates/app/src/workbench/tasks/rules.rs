@@ -3,7 +3,7 @@
 use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
 
-use super::{Tasks, keeping};
+use super::{Tasks, saving};
 use crate::workbench::message::Message;
 
 impl Tasks {
@@ -13,9 +13,9 @@ impl Tasks {
         let messages = self.messages.clone();
         tokio::spawn(async move {
             let RuleText { role, table, .. } = &rule;
-            let text = match keeping::keep_rule(&path, &rule) {
+            let text = match saving::save_rule(&path, &rule) {
                 Ok(()) => format!("{role} may read {table}"),
-                Err(e) => format!("{role} may read {table} until the end, but the rule is not kept: {e}"),
+                Err(e) => format!("{role} may read {table} until the instances stop, but the rule was not saved: {e}"),
             };
             if let Some(cluster) = cluster.lock().await.as_mut() {
                 cluster.set_rules(all).await;
@@ -25,7 +25,7 @@ impl Tasks {
     }
 
     /// Keeps the rules of one role on one table in the configuration, and puts all in force once that is done.
-    pub(super) fn keep_rules(
+    pub(super) fn save_rules(
         &self,
         role: String,
         table: TableName,
@@ -37,9 +37,9 @@ impl Tasks {
         let messages = self.messages.clone();
         tokio::spawn(async move {
             let kept = match &config {
-                Some(path) => keeping::keep_rules(path, &role, &table, &before, &text)
+                Some(path) => saving::save_rules(path, &role, &table, &before, &text)
                     .map(|()| format!("kept in {}", path.display())),
-                None => keeping::hand_out_rules(&role, &table, &text),
+                None => saving::rules_to_share(&role, &table, &text),
             };
             if kept.is_ok()
                 && let Some(cluster) = &cluster

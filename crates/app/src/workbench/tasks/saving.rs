@@ -39,7 +39,7 @@ fn implicit() -> Item {
 ///
 /// # Errors
 /// As [`change`].
-pub fn keep_persona(path: &Path, name: &str, persona: &Persona) -> Result<(), String> {
+pub fn save_persona(path: &Path, name: &str, persona: &Persona) -> Result<(), String> {
     change(path, |doc| {
         let mut table = Table::new();
         table["roles"] = toml_edit::value(persona.roles.iter().collect::<Array>());
@@ -59,7 +59,7 @@ pub fn keep_persona(path: &Path, name: &str, persona: &Persona) -> Result<(), St
 ///
 /// # Errors
 /// As [`change`].
-pub fn keep_query(path: &Path, name: &str, sql: &str) -> Result<(), String> {
+pub fn save_query(path: &Path, name: &str, sql: &str) -> Result<(), String> {
     change(path, |doc| {
         let mut table = Table::new();
         table["sql"] = toml_edit::value(sql);
@@ -72,7 +72,7 @@ pub fn keep_query(path: &Path, name: &str, sql: &str) -> Result<(), String> {
 ///
 /// # Errors
 /// As [`change`].
-pub fn keep_rule(path: &Path, rule: &RuleText) -> Result<(), String> {
+pub fn save_rule(path: &Path, rule: &RuleText) -> Result<(), String> {
     change(path, |doc| {
         let mut table = Table::new();
         table["role"] = toml_edit::value(&rule.role);
@@ -94,7 +94,7 @@ pub fn keep_rule(path: &Path, rule: &RuleText) -> Result<(), String> {
 ///
 /// # Errors
 /// As [`change`]; also where the file has other rules there than `before`.
-pub fn keep_rules(path: &Path, role: &str, table: &TableName, before: &[RuleText], text: &str) -> Result<(), String> {
+pub fn save_rules(path: &Path, role: &str, table: &TableName, before: &[RuleText], text: &str) -> Result<(), String> {
     let new: DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| e.to_string())?;
     let config = Config::read(path).map_err(|e| e.to_string())?;
     let bare = |r: &RuleText| RuleText { line: 0, ..r.clone() };
@@ -156,7 +156,7 @@ fn plain(value: &toml_edit::Value) -> String {
 ///
 /// # Errors
 /// The file cannot be written.
-pub fn hand_out_rules(role: &str, table: &TableName, text: &str) -> Result<String, String> {
+pub fn rules_to_share(role: &str, table: &TableName, text: &str) -> Result<String, String> {
     let fits = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
     let name: String = format!("gossip-rules-{role}-{table}").chars().map(fits).collect();
     let path = free_name(&name, |name| !Path::new(&format!("{name}.toml")).exists())? + ".toml";
@@ -169,7 +169,7 @@ pub fn hand_out_rules(role: &str, table: &TableName, text: &str) -> Result<Strin
 ///
 /// # Errors
 /// As [`change`].
-pub fn keep_watchers(path: &Path, watchers: &[Watcher]) -> Result<(), String> {
+pub fn save_watchers(path: &Path, watchers: &[Watcher]) -> Result<(), String> {
     change(path, |doc| {
         let list = tables_of(doc, "watcher")?;
         let is = |t: &Table, w: &Watcher| {
@@ -226,7 +226,7 @@ fn tables_of<'a>(doc: &'a mut DocumentMut, name: &str) -> Result<&'a mut ArrayOf
 ///
 /// # Errors
 /// As [`change`].
-pub fn keep_stream(path: &Path, source: &str, table: &str, on: bool) -> Result<(), String> {
+pub fn save_stream(path: &Path, source: &str, table: &str, on: bool) -> Result<(), String> {
     change(path, |doc| {
         let section = doc.get_mut("source").and_then(|s| s.get_mut(source));
         let section = section.ok_or_else(|| format!("there is no [source.{source}]"))?;
@@ -269,11 +269,11 @@ mod tests {
         let path = dir.path().join("gossip.toml");
         let text = "# mine\n[source.s]\nurl = \"sqlite:a.db\"   # here\ntables = [\"a\", \"b\"]\n\n# the end\n";
         std::fs::write(&path, text).unwrap();
-        keep_stream(&path, "s", "B", false).unwrap();
-        keep_stream(&path, "s", "c", true).unwrap();
+        save_stream(&path, "s", "B", false).unwrap();
+        save_stream(&path, "s", "c", true).unwrap();
         let watcher = |query: &str| Watcher { persona: "Ada".into(), query: query.into(), instance: None };
-        keep_watchers(&path, &[watcher("SELECT a FROM a"), watcher("SELECT c FROM c")]).unwrap();
-        keep_watchers(&path, &[watcher("SELECT c FROM c")]).unwrap();
+        save_watchers(&path, &[watcher("SELECT a FROM a"), watcher("SELECT c FROM c")]).unwrap();
+        save_watchers(&path, &[watcher("SELECT c FROM c")]).unwrap();
         let rule = |role: &str| RuleText {
             role: role.into(),
             table: gossip_core::schema::TableName::plain("c"),
@@ -281,10 +281,10 @@ mod tests {
             columns: Some(vec!["x".into()]),
             ..RuleText::default()
         };
-        keep_rule(&path, &rule("r")).unwrap();
-        keep_rule(&path, &rule("q")).unwrap();
-        keep_query(&path, "q", "SELECT a\nFROM a").unwrap();
-        keep_persona(&path, "Ada", &Persona { roles: vec!["r".into()], claims: Default::default() }).unwrap();
+        save_rule(&path, &rule("r")).unwrap();
+        save_rule(&path, &rule("q")).unwrap();
+        save_query(&path, "q", "SELECT a\nFROM a").unwrap();
+        save_persona(&path, "Ada", &Persona { roles: vec!["r".into()], claims: Default::default() }).unwrap();
         let after = std::fs::read_to_string(&path).unwrap();
         let kept = text.replace("[\"a\", \"b\"]", "[\"a\", \"c\"]");
         assert!(after.starts_with(kept.trim_end_matches("# the end\n")), "{after}");

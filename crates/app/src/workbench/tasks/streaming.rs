@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use gossip_source::Source;
 
-use super::{Tasks, database, inspect, keeping};
+use super::{Tasks, database, inspect, saving};
 use crate::local::Cluster;
 use crate::workbench::message::Message;
 use crate::workbench::views::tables::state::{Proposal, Proposed};
@@ -64,7 +64,7 @@ async fn switch(
         in_database(sql.clone()).await?;
     }
     if let Some(path) = config {
-        keeping::keep_stream(&path, source.name(), table, on)?;
+        saving::save_stream(&path, source.name(), table, on)?;
     }
     if let Some(cluster) = cluster
         && let Some(cluster) = cluster.lock().await.as_mut()

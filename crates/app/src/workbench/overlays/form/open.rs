@@ -8,7 +8,7 @@ use crate::workbench::state::State;
 use crate::workbench::watchers::choosable;
 
 /// Under which name a query is kept.
-pub fn keep_query() -> Form {
+pub fn save_query() -> Form {
     form(FormKind::KeepQuery, vec![field("name", "", vec![])])
 }
 

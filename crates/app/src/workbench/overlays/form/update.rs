@@ -13,7 +13,7 @@ use crate::workbench::overlays::form::change;
 use crate::workbench::overlays::form::state::{Form, FormKind, field, form};
 use crate::workbench::rail::View;
 use crate::workbench::state::{Link, Overlay, State};
-use crate::workbench::watchers::{add_watcher, kept_watchers};
+use crate::workbench::watchers::{add_watcher, watchers_to_save};
 
 /// The form for a rule.
 pub(crate) fn grant(s: &State) -> Form {
@@ -134,11 +134,11 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
             }
             let place = s.places.iter().position(|p| p.name == *place).unwrap_or(0);
             let mut effects = add_watcher(s, persona, query, place);
-            effects.push(Effect::KeepWatchers(kept_watchers(s)));
+            effects.push(Effect::KeepWatchers(watchers_to_save(s)));
             s.column = s.watchers.len().saturating_sub(1);
             Ok(effects)
         }
-        (FormKind::Persona, [name, roles, claims]) => keep_persona(s, name, roles, claims),
+        (FormKind::Persona, [name, roles, claims]) => save_persona(s, name, roles, claims),
         _ => Ok(vec![]),
     }
 }
@@ -184,7 +184,7 @@ fn grant_rule(s: &mut State, role: &str, table: &str, rows: &str, columns: &str)
     Ok(vec![Effect::Grant(rule, s.tables.rules.clone())])
 }
 
-fn keep_persona(s: &mut State, name: &str, roles: &str, claims: &str) -> Result<Vec<Effect>, String> {
+fn save_persona(s: &mut State, name: &str, roles: &str, claims: &str) -> Result<Vec<Effect>, String> {
     if name.is_empty() || name.len() > 40 {
         return Err("give it a name of at most 40 characters".into());
     }

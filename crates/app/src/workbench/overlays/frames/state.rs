@@ -11,7 +11,7 @@ use crate::workbench::ids::{Micros, WatcherId};
 use crate::workbench::input::Input;
 
 /// Frames of one watcher that are kept.
-const KEPT: usize = 300;
+const MAX_FRAMES: usize = 300;
 
 /// A frame.
 #[derive(Clone, Debug)]
@@ -36,7 +36,7 @@ impl Log {
         let (number, frames) = &mut *self.0.lock();
         *number += 1;
         frames.push_front(Frame { number: *number, at, direction, text: text.into() });
-        frames.truncate(KEPT);
+        frames.truncate(MAX_FRAMES);
     }
 
     /// The frames that contain a text.

@@ -7,7 +7,7 @@ use serde_json::{Map, Value as Json};
 
 use crate::workbench::ids::Micros;
 use crate::workbench::marks::Mark;
-use crate::workbench::message::{Effect, Told};
+use crate::workbench::message::{Effect, QueryUpdate};
 use crate::workbench::state::{Overlay, State};
 use crate::workbench::views::ask::state::{MOST, Pane, SHOWN, ShownRow, editor};
 use crate::workbench::watchers::choosable;
@@ -234,18 +234,18 @@ fn pane(s: &mut State, id: u32) -> Option<&mut Pane> {
 }
 
 /// Takes what a connection of ours was told.
-pub fn told(s: &mut State, id: u32, told: Told) {
+pub fn told(s: &mut State, id: u32, told: QueryUpdate) {
     let now = s.now;
     let Some(pane) = pane(s, id) else { return };
     match told {
-        Told::Lost(why) => {
+        QueryUpdate::Lost(why) => {
             if pane.lost.is_none() {
                 pane.lost = Some((now, why));
             }
         }
-        Told::Refused(refused) => pane.refused = Some(refused),
-        Told::About(about) => pane.about = Some(about),
-        Told::Rows { columns, rows, total, deltas } => {
+        QueryUpdate::Refused(refused) => pane.refused = Some(refused),
+        QueryUpdate::About(about) => pane.about = Some(about),
+        QueryUpdate::Rows { columns, rows, total, deltas } => {
             // A first result is not news, and neither is one after a lost connection.
             let first = pane.columns.as_ref() != Some(&columns) || pane.lost.is_some();
             let rows = rows.into_iter().map(|(key, row)| {

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use gossip_core::rule::{ANONYMOUS, May, Rule, RuleSet, RuleText};
 use gossip_core::schema::TableName;
-use gossip_protocol::call::Whom;
+use gossip_protocol::call::QuestionTarget;
 use gossip_protocol::system::RuleRow;
 use gossip_server::config::read_rules;
 use ratatui_textarea::{CursorMove, TextArea};
@@ -121,7 +121,7 @@ fn cell(s: &State, role: &str, table: &str) -> Cell {
     let publishes = all.iter().any(|r| r.may.publish);
     let rules: Vec<RuleText> = all.into_iter().filter(|r| r.may.read).collect();
     let columns =
-        s.tables.known.get(table).map(crate::workbench::views::tables::state::Known::columns).unwrap_or_default();
+        s.tables.known.get(table).map(crate::workbench::views::tables::state::TableInfo::columns).unwrap_or_default();
     let shows = |column: &str| {
         rules.iter().any(|r| {
             let listed = r.columns.as_ref().is_none_or(|c| c.iter().any(|c| c.eq_ignore_ascii_case(column)));
@@ -305,8 +305,8 @@ fn ask(s: &mut State) -> Vec<Effect> {
         let mut asked = Vec::new();
         for w in s.watchers.iter().filter(|w| w.place == place).take(MOST) {
             let whom = match (w.subscription.filter(|_| w.refused.is_none()), s.personas.get(&w.persona)) {
-                (Some(subscription), _) => Whom::Subscription { subscription },
-                (None, Some(p)) => Whom::Anybody {
+                (Some(subscription), _) => QuestionTarget::Subscription { subscription },
+                (None, Some(p)) => QuestionTarget::Anybody {
                     query: w.query.clone(),
                     claims: facts(&w.persona, p),
                     roles: Some(roles_of(p)),

@@ -193,7 +193,7 @@ fn draw_columns(s: &State, frame: &mut Frame<'_>, area: Rect, e: &Entry<'_>) -> 
     };
     let room = area.height.saturating_sub(3) as usize;
     for (i, (name, ty, key, refers)) in lines.iter().take(room).enumerate() {
-        let roles = s.tables.who_sees(e.name, name);
+        let roles = s.tables.roles_seeing(e.name, name);
         let seen = match () {
             () if !has_rules => String::new(),
             () if roles.is_empty() => "nobody".into(),
@@ -238,7 +238,7 @@ fn draw_findings(s: &State, frame: &mut Frame<'_>, area: Rect, e: &Entry<'_>) {
         Some(Ok(_)) => {}
     }
     let findings = s.tables.findings(e.name);
-    let chosen = crate::workbench::views::tables::update::mendable(s);
+    let chosen = crate::workbench::views::tables::update::fixable(s);
     if e.inspected.is_some_and(|i| !i.wanted) {
         say(Text::from("It does not stream: nobody hears its changes. s lets it."));
     } else if findings.is_empty() {
@@ -249,10 +249,10 @@ fn draw_findings(s: &State, frame: &mut Frame<'_>, area: Rect, e: &Entry<'_>) {
         for (i, part) in wrap(&format!("{}: {}", f.about, f.text), width.saturating_sub(2)).into_iter().enumerate() {
             say(Text::from(vec![Span::styled(if i == 0 { shape } else { "  " }, style), Span::raw(part)]));
         }
-        if let Some(mend) = &f.mend {
+        if let Some(fix) = &f.fix {
             let here = chosen.as_ref() == Some(f);
             let mark = if here { "  ▸ " } else { "    " };
-            let text = fit(mend, width.saturating_sub(4));
+            let text = fit(fix, width.saturating_sub(4));
             say(Text::from(vec![Span::styled(mark, t.accent()), Span::styled(text, t.dim())]));
         }
     }

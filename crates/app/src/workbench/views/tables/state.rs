@@ -11,14 +11,14 @@ use crate::workbench::ids::Micros;
 
 /// A table as instances tell of it.
 #[derive(Clone, Debug, Default)]
-pub struct Known {
+pub struct TableInfo {
     /// Its row of `gossip.tables`.
     pub row: TableRow,
     /// How many changes had come by when, over the last minute.
     pub counted: VecDeque<(Micros, u64)>,
 }
 
-impl Known {
+impl TableInfo {
     /// Its columns: name and type.
     pub fn columns(&self) -> Vec<(String, String)> {
         self.row.columns.0.iter().map(|c| (c.name.clone(), c.ty.clone())).collect()
@@ -68,7 +68,7 @@ pub enum Proposed {
 #[derive(Default)]
 pub struct Tables {
     /// What instances tell, by table.
-    pub known: BTreeMap<String, Known>,
+    pub known: BTreeMap<String, TableInfo>,
     /// What the database itself says, where it can be reached.
     pub inspection: Option<Result<Inspection, String>>,
     /// Rows at the first look, by table.
@@ -90,7 +90,7 @@ pub struct Entry<'a> {
     /// The table's name.
     pub name: &'a str,
     /// What instances tell.
-    pub known: Option<&'a Known>,
+    pub known: Option<&'a TableInfo>,
     /// What the database says.
     pub inspected: Option<&'a Inspected>,
 }
@@ -143,7 +143,7 @@ impl Tables {
     }
 
     /// The roles that see a column of a table.
-    pub fn who_sees(&self, table: &str, column: &str) -> Vec<&str> {
+    pub fn roles_seeing(&self, table: &str, column: &str) -> Vec<&str> {
         let grants = |r: &&RuleText| {
             r.may.read
                 && r.table.to_string() == table

@@ -82,26 +82,26 @@ pub fn switch(s: &mut State) -> Vec<Effect> {
 }
 
 /// The chosen finding, if it can be mended from here.
-pub fn mendable(s: &State) -> Option<Finding> {
+pub fn fixable(s: &State) -> Option<Finding> {
     let name = chosen(s)?;
     let findings = s.tables.findings(&name);
     // A template has a gap that only a person can fill.
-    let runs = |f: &&&Finding| f.mend.as_ref().is_some_and(|m| !m.contains('…'));
+    let runs = |f: &&&Finding| f.fix.as_ref().is_some_and(|m| !m.contains('…'));
     let can: Vec<&&Finding> = findings.iter().filter(runs).collect();
     can.get(s.tables.finding % can.len().max(1)).map(|f| (**f).clone())
 }
 
-/// Shows what would mend the chosen finding.
-pub fn mend(s: &mut State) -> Vec<Effect> {
-    let (Some(finding), Some(table)) = (mendable(s), chosen(s)) else { return vec![] };
-    let Some(mend) = finding.mend else { return vec![] };
-    if mend == "gossip prepare" {
+/// Shows what would fix the chosen finding.
+pub fn fix(s: &mut State) -> Vec<Effect> {
+    let (Some(finding), Some(table)) = (fixable(s), chosen(s)) else { return vec![] };
+    let Some(fix) = finding.fix else { return vec![] };
+    if fix == "gossip prepare" {
         return vec![Effect::PlanStream(table, true)];
     }
     s.overlay = Overlay::Proposal(Proposal {
         title: format!("{}: {}", finding.about, finding.text),
         effects: vec![],
-        sql: vec![mend],
+        sql: vec![fix],
         what: Proposed::Sql,
     });
     vec![]

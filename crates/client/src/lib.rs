@@ -1,7 +1,7 @@
 //! The protocol's Rust client: connect, authenticate, subscribe, and keep the result.
 //!
 //! A [`Session`] is one WebSocket with one owner, who calls [`Session::next`] and hands what comes to a [`ResultSet`] result.
-//! It does not reconnect by itself: whoever owns it decides when, and learns from [`ClientError`] why it ended. A
+//! It does not reconnect by itself: its owner decides when, and [`ClientError`] says why it ended. A
 //! [`ReconnectingSubscription`] does: it keeps one live query over whichever instance can be reached.
 
 pub mod result_set;
@@ -23,7 +23,7 @@ use tokio_tungstenite::{MaybeTlsStream, WebSocketStream};
 pub use result_set::ResultSet;
 pub use subscription::{ReconnectingSubscription, SubscriptionEvent};
 
-/// Messages kept while an answer is waited for.
+/// Messages buffered while waiting for an answer.
 const KEPT: usize = 100_000;
 
 /// Longest message that is read: results come in parts far below this.
@@ -57,7 +57,7 @@ pub enum ClientError {
 pub enum Incoming {
     /// The answer to a call.
     Answer(u64, Result<Json, RpcError>),
-    /// What it tells unasked.
+    /// A notification.
     Notification(Notification),
 }
 
@@ -111,7 +111,7 @@ impl Session {
     /// Connects, with a token if there is one.
     ///
     /// # Errors
-    /// The URL is not one of an instance, or nobody answers there in time.
+    /// The URL is not one of an instance, or there is no answer in time.
     pub async fn connect(url: &str, token: Option<&str>) -> Result<Session, ClientError> {
         let full = socket_url(url)?;
         let fail = |e: String| ClientError::Connect(url.into(), e);
@@ -137,7 +137,7 @@ impl Session {
         }
     }
 
-    /// Shows every message from now on to somebody.
+    /// Calls this with every message from now on.
     pub fn tap(&mut self, tap: Tap) {
         self.tap = Some(tap);
     }
@@ -200,7 +200,7 @@ impl Session {
         }
     }
 
-    /// Makes a call and waits for the answer. What is told meanwhile is kept for [`Session::next`].
+    /// Makes a call and waits for the answer. Notifications meanwhile are buffered for [`Session::next`].
     ///
     /// # Errors
     /// The instance refuses, or the connection ends.

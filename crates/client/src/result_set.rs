@@ -1,4 +1,4 @@
-//! A live query's result, kept up to date from what the instance says.
+//! A live query's result, updated by the instance's notifications.
 
 use std::collections::BTreeMap;
 

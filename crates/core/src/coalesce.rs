@@ -1,8 +1,8 @@
 //! Several transactions' changes of one result, as one: for subscribers that want a delta every so often and not one
 //! per transaction.
 //!
-//! Per key only what is left of all changes is kept: a row that came and went is not told at all. Where rows have no
-//! key every one is told, up to a limit, after which the oldest are dropped and counted.
+//! Per key only the net change is held: a row that came and went is not sent at all. Rows without a key are all sent, up to
+//! a limit beyond which the oldest are dropped and counted.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
@@ -15,10 +15,10 @@ use crate::schema::Key;
 /// Rows without a key that are held back at most.
 pub const MAX_KEYLESS: usize = 4_096;
 
-/// Changes of rows with a key that are held back at most; then they are told before their time.
+/// Changes of keyed rows that are held back at most; beyond, they are sent before their time.
 pub const MAX_KEYED: usize = 100_000;
 
-/// What waits to be told.
+/// What is held back.
 #[derive(Debug, Default)]
 pub struct Pending {
     /// Microseconds between two deltas.
@@ -28,7 +28,7 @@ pub struct Pending {
     skipped: u64,
     newest: Option<Arc<Delta>>,
     due: Option<Micros>,
-    /// What was told last did not end with the end of a transaction.
+    /// The delta sent last was not the end of its transaction.
     open: bool,
     /// Something of it takes back what may not be seen any more.
     revokes: bool,
@@ -45,7 +45,7 @@ impl Pending {
         self.every
     }
 
-    /// Takes the changes of a delta in. Returns when it is to be told: that long after `now`, unless something earlier
+    /// Adds the changes of a delta. Returns when it is due: that long after `now`, unless something earlier
     /// waits already.
     pub fn take_change(&mut self, delta: Arc<Delta>, now: Micros) -> Micros {
         for change in &delta.changes {
@@ -68,17 +68,17 @@ impl Pending {
         *self.due.get_or_insert(now.saturating_add(self.every))
     }
 
-    /// When it is to be told, if anything waits.
+    /// When it is due, if anything is held back.
     pub fn due(&self) -> Option<Micros> {
         self.due
     }
 
-    /// Whether it is to be told now: as much waits as may, or it takes something back.
+    /// Whether it is due at once: it is full, or it revokes something.
     pub fn is_urgent(&self) -> bool {
         self.revokes || self.keyed.len() >= MAX_KEYED
     }
 
-    /// A part of a transaction was told past this: its end is to be told even if nothing else is.
+    /// A part of a transaction was sent without passing here: its end is sent even if nothing else is.
     pub fn mark_partial(&mut self) {
         self.open = true;
     }

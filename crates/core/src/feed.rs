@@ -173,7 +173,7 @@ impl Sent {
     }
 }
 
-/// A change leaves out an unchanged value that is needed to tell what it does to a result, or its rows have another shape
+/// A change leaves out an unchanged value that is needed to derive what it does to a result, or its rows have another shape
 /// than the table is known to have.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct MissingValue;
@@ -205,7 +205,7 @@ pub fn change(
         (_, Some(sent)) => sent.take_change(plan, row, new, &left_out),
         _ if !left_out.is_empty() => Err(MissingValue),
         (Old::Known(_), None) => Ok(between(plan, key, old.as_ref(), new)),
-        // Without any memory of what was sent, only what is in the result now can be told.
+        // Without any memory of what was sent, only the row's presence now is known.
         (Old::Unknown, None) => Ok(new.map(|row| Change::Add { key, row, instead: false })),
     }
 }

@@ -1,17 +1,17 @@
 //! Joining a snapshot with the change stream exactly: no gap, no double, no stale row.
 //!
 //! A snapshot shows its source at a moment of its own, which may be before or after the one that the engine has
-//! reached. From when it is asked for, all changes of its table are laid over it, by key, each with the transaction it
+//! reached. From its request on, all changes of its table are laid over it, by key, each with the transaction it
 //! is of. When it is known what the snapshot shows, what it already contains is dropped from the overlay, and once the
 //! engine has passed all that the snapshot shows, snapshot and overlay together are the result at the engine's
 //! position. Then, and not before, rows leave for clients.
 //!
-//! Per key only the last change is kept. That is enough also where a snapshot goes by visible transactions and not by
+//! Per key only the last change is held. That is enough also where a snapshot goes by visible transactions and not by
 //! a position: who changes a row waits for everybody who changed it before, so a snapshot that shows the last change
 //! of a row shows all of them.
 //!
-//! A change may leave out large values that are as they were. They are what the change before it told of the row, and
-//! where none has told them since the snapshot was asked for, what the snapshot has.
+//! A change may omit large values that are unchanged. They are those of the change before it, and if no change since the
+//! snapshot's request had them, those of the snapshot.
 
 use std::collections::{HashMap, HashSet};
 
@@ -23,7 +23,7 @@ use crate::value::Value;
 /// Overlaid keys beyond this and the snapshot is taken again: changes outrun it.
 pub const MAX_OVERLAY: usize = 200_000;
 
-/// The last change of a key since the snapshot was asked for: whose it is, and the row as the query sees it then.
+/// The last change of a key since the snapshot's request: whose it is, and the row as the query sees it then.
 #[derive(Debug)]
 struct Laid {
     position: Position,
@@ -37,17 +37,17 @@ struct Laid {
 enum LaidRow {
     There(VisibleRow),
     Gone,
-    /// What was told is not all that the query needs; the rest is in the snapshot.
+    /// The changes omit values that the query needs; the snapshot has them.
     Partly,
-    /// Only a snapshot that has the change tells what it did.
+    /// Only a snapshot that includes the change can say what it did.
     Unclear,
 }
 
-/// What changes told of a row.
+/// A row as the changes have it.
 #[derive(Debug)]
 struct KnownRow {
     row: Row,
-    /// What the query reads and none of them told.
+    /// Columns that the query reads and none of them had.
     omitted_columns: ColumnSet,
     /// Where the row came from under another key, by this change: a snapshot without it has nothing under this one.
     moved: Option<(Position, u64)>,
@@ -69,7 +69,7 @@ pub struct SnapshotMerge {
 /// The rows of a result, each with its key, in key order.
 pub type ResultRows = Vec<(Key, VisibleRow)>;
 
-/// Of a row, without large values, those that are kept.
+/// The row without large values, but for the columns in `keeps`.
 fn lean(row: &Row, keeps: &ColumnSet) -> Row {
     if !row.iter().enumerate().any(|(i, value)| value.is_apart() && !keeps.contains(i)) {
         return row.clone();
@@ -106,7 +106,7 @@ impl SnapshotMerge {
         self.rows.len()
     }
 
-    /// The number of keys that have changed since it was asked for.
+    /// The number of keys that have changed since its request.
     pub fn changed(&self) -> usize {
         self.overlay.len()
     }

@@ -1,7 +1,7 @@
-//! What a rule asks another table for: a set of values, kept up to date like a live query.
+//! The sub-selects of rules: sets of another table's values, maintained like live queries.
 //!
 //! `id IN (SELECT call FROM assignments WHERE pilot = claim.sub)` holds where a row's `id` is among the values that the
-//! lookup finds. Equal lookups, claims filled in, are kept once for all feeds that ask them.
+//! sub-select returns. Equal sub-selects, claims bound, are maintained once for all feeds that depend on them.
 
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashMap, HashSet};

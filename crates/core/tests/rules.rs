@@ -107,6 +107,36 @@ fn what_a_rule_cannot_say_is_refused_at_its_place() {
 }
 
 #[test]
+fn a_query_names_its_table_and_columns_as_it_likes() {
+    let shown = |text: &str| {
+        let query = parse_query(text, &catalog(), &Map::new()).unwrap_or_else(|e| panic!("{text}: {e}"));
+        (query.select, query.condition.show(&query.table, None).to_string())
+    };
+    for text in [
+        "SELECT id, eta FROM calls WHERE id = 1",
+        "SELECT c.id, eta FROM calls AS c WHERE c.id = 1;",
+        "SELECT C.ID, \"eta\" FROM Calls c WHERE 1::int8 = ((c.id))",
+    ] {
+        let (select, condition) = shown(text);
+        assert_eq!(select, [0, 3], "{text}");
+        assert!(condition == "id = 1" || condition == "1 = id", "{text}: {condition}");
+    }
+    for (text, column, words) in [
+        ("SELECT calls.id FROM calls AS c", 14, "calls.id is not known"),
+        ("SELECT c.calls.id FROM calls AS c", 8, "more than two parts"),
+        ("SELECT id, id FROM calls", 12, "named twice"),
+        ("SELECT id, * FROM calls", 12, "* beside other columns"),
+        ("SELECT upper(agency) FROM calls", 8, "only columns are supported"),
+        ("SELECT id FROM calls WHERE agency || 'x' = 'y'", 28, "|| is not supported here"),
+        ("SELECT id FROM calls WHERE lower(agency) = 'y'", 28, "functions are not supported here"),
+        ("SELECT id FROM calls WHERE id = '70000'::int2", 33, "not a value of type int2"),
+    ] {
+        let e = parse_query(text, &catalog(), &Map::new()).expect_err(text).to_string();
+        assert!(e.contains(words) && e.starts_with(&format!("line 1, column {column}:")), "{text}: {e}");
+    }
+}
+
+#[test]
 fn a_list_that_is_none_grants_nothing_and_an_empty_one_finds_nothing() {
     let e = parse_condition("agency = ANY(claim.list)", &calls(), &catalog()).unwrap();
     let fill =

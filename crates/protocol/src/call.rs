@@ -1,4 +1,4 @@
-//! What a client asks for: the calls, each with its parameters, what it answers, and its limits.
+//! The calls of a client, each with its parameters, its answer and its limits.
 
 use std::collections::BTreeMap;
 
@@ -24,7 +24,7 @@ pub const MAX_ID: usize = 200;
 /// Rules that can be tried at once.
 pub const MAX_RULES: usize = 2_000;
 
-/// Queries that can be asked about at once.
+/// Queries in one `what_if`.
 pub const MAX_QUERIES: usize = 64;
 
 /// The calls that everybody may make, and those that are for operators alone.
@@ -67,13 +67,13 @@ pub enum Call {
         /// The place.
         place: String,
     },
-    /// Asks why a transaction did or did not reach somebody.
+    /// Explains why a transaction did or did not reach a client.
     Explain(Box<Explain>),
-    /// Asks what other rules would have let be heard.
+    /// Compares what clients received with what they would receive under other rules.
     WhatIf(WhatIf),
-    /// Has an instance drained: its clients are told to come back elsewhere. Answers `{}`.
+    /// Drains an instance: its clients are asked to reconnect elsewhere. Answers `{}`.
     Drain {
-        /// The instance; without it the one that is asked.
+        /// The instance; by default the one that receives the call.
         #[serde(skip_serializing_if = "Option::is_none")]
         instance: Option<String>,
     },
@@ -114,7 +114,7 @@ pub struct Subscribe {
     /// Most rows in one message.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub batch: Option<u64>,
-    /// What of a changed row is told.
+    /// What is sent of a changed row.
     #[serde(skip_serializing_if = "is_default")]
     pub send: Send,
     /// Under which label operators see what becomes of each transaction; may be empty.
@@ -134,7 +134,7 @@ impl From<&String> for Subscribe {
     }
 }
 
-/// What of a changed row is told.
+/// What is sent of a changed row.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Send {
@@ -168,10 +168,10 @@ pub struct Publish {
 /// The parameters of `explain`.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Explain {
-    /// The instance that is to answer; without it the one that is asked.
+    /// The instance that is to answer; by default the one that receives the call.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub instance: Option<String>,
-    /// The transaction, as `source:position`; without it only the effective plan is told.
+    /// The transaction, as `source:position`; without it the answer is only the effective plan.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub position: Option<String>,
     /// Whom it concerns.
@@ -179,7 +179,7 @@ pub struct Explain {
     pub whom: QuestionTarget,
 }
 
-/// Whom an operator's question concerns.
+/// The subscription or client that an operator's question is about.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 #[serde(untagged)]
 pub enum QuestionTarget {
@@ -188,14 +188,14 @@ pub enum QuestionTarget {
         /// The id.
         subscription: u64,
     },
-    /// Anybody with these roles and claims who asks this.
+    /// A client with these roles and claims and this query.
     Anybody {
         /// The query.
         query: String,
         /// The claims.
         #[serde(skip_serializing_if = "Map::is_empty")]
         claims: Map<String, Json>,
-        /// The roles; without them, those of somebody who is not known.
+        /// The roles; by default those of an anonymous client.
         #[serde(skip_serializing_if = "Option::is_none")]
         roles: Option<Vec<String>>,
         /// Values of the query's parameters.
@@ -207,7 +207,7 @@ pub enum QuestionTarget {
 /// The parameters of `what_if`.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct WhatIf {
-    /// The instance that is to answer; without it the one that is asked.
+    /// The instance that is to answer; by default the one that receives the call.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub instance: Option<String>,
     /// All rules that would be in force, at most [`MAX_RULES`].
@@ -270,7 +270,7 @@ impl Call {
         Ok(call)
     }
 
-    /// The instance that an operator wants to answer; `None`: the one that is asked.
+    /// The instance that an operator wants to answer; `None`: the one that receives the call.
     pub fn instance(&self) -> Option<&str> {
         match self {
             Call::Explain(e) => e.instance.as_deref(),

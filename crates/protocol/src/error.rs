@@ -17,7 +17,7 @@ pub mod code {
     pub const INTERNAL: i64 = -32603;
     /// Not authenticated, or the token was refused.
     pub const NOT_AUTHENTICATED: i64 = -32001;
-    /// Not known or not permitted; never told apart.
+    /// Unknown or not permitted; the two are indistinguishable.
     pub const NOT_KNOWN: i64 = -32002;
     /// The query is not valid.
     pub const QUERY: i64 = -32003;

@@ -6,7 +6,7 @@ use serde_json::{Map, Value as Json, json};
 use crate::call::Call;
 use crate::error::{RpcError, code};
 
-/// Most bytes of a call's id: it is kept until the call is answered.
+/// Most bytes of a call's id: it is retained until the call is answered.
 pub const MAX_CALL_ID: usize = 128;
 
 /// A call as it arrived, before its parameters are read.
@@ -30,7 +30,7 @@ pub struct InvalidRequest {
 }
 
 impl Request {
-    /// Reads a message. `None`: a notification by the standard, which asks for no answer, and every call here is about
+    /// Reads a message. `None`: a notification by the standard, which gets no answer, and every call here is about
     /// its answer.
     ///
     /// # Errors

@@ -1,4 +1,4 @@
-//! What an instance tells: results, and what becomes of them.
+//! Notifications: results and their changes.
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value as Json};
@@ -75,7 +75,7 @@ pub struct Subscribed {
     pub why: Option<String>,
 }
 
-/// What an instance tells a client unasked.
+/// A message from an instance that does not answer a call.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "method", content = "params", rename_all = "lowercase")]
 pub enum Notification {
@@ -139,7 +139,7 @@ pub enum Notification {
     },
     /// How far this instance has followed its source.
     Current {
-        /// The position, with its source. Operators and those beside them alone are told.
+        /// The position, with its source. Only for operators and clients on an operator's address.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         position: Option<String>,
         /// How long ago the source was last known to be there, in milliseconds.

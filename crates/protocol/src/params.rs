@@ -9,7 +9,7 @@ use crate::spelling::{shortened, similar};
 /// The parameters of one call. What was read is taken out; [`Params::end`] finds what was not known.
 pub struct Params {
     given: Map<String, Json>,
-    /// What the call knows, as it is asked for.
+    /// The parameters that the call has read so far.
     known: Vec<&'static str>,
 }
 
@@ -112,7 +112,7 @@ impl Params {
         serde_json::from_value(list).map(Some).map_err(wrong)
     }
 
-    /// Nothing else may be there than what was asked for.
+    /// Refuses parameters that were not read.
     ///
     /// # Errors
     /// One that the call does not know, with what may have been meant.

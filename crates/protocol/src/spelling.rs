@@ -1,4 +1,4 @@
-//! Names that somebody got wrong: repeated in an error without filling it, and what may have been meant.
+//! Misspelt names: shortened for errors, with the nearest known name.
 
 /// Longest name that is compared with others, in bytes: comparing takes time in the product of two lengths. PostgreSQL's
 /// own names have at most 63.

@@ -54,7 +54,7 @@ const CLOCKS: Micros = 60_000_000;
 /// Why a message of a stranger is not believed.
 const NOT_OURS: &str = "not sent by an instance of this cluster, or signed with another secret";
 
-/// Characters of a message that cannot be read which are kept to be shown.
+/// Characters of an unreadable message that are shown.
 const SHOWN: usize = 120;
 
 /// What is spoken of here.
@@ -238,7 +238,7 @@ impl Shared {
     fn read(&self, bytes: &[u8]) -> Result<Interval, String> {
         let needed = self.described.lock().needed.clone();
         let mut interval = event::decode_for(bytes, needed.as_deref())?;
-        // A table that has to be read anew is still there.
+        // A table that needs a new snapshot still exists.
         for r in interval.resets.iter_mut().filter(|r| r.why == ResetReason::TooLarge && r.table.is_none()) {
             r.table = self.described.lock().tables.get(&r.name).map(|t| t.table().clone());
         }

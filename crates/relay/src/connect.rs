@@ -61,7 +61,7 @@ pub fn check_ingest(url: &str) -> Result<(), String> {
     if protocol.takes_filter(place.filter) { Ok(()) } else { Err(wrong()) }
 }
 
-/// Reads messages until nobody takes them any more. A connection that is lost is made again, with growing pauses.
+/// Reads messages until the receiver is closed. Reconnects with growing pauses.
 pub async fn ingest(from: &Ingest, sink: Sink) {
     let Some((place, protocol)) = Place::of(&from.url).zip(protocol(scheme(&from.url))) else { return };
     tls::install_provider();

@@ -1,6 +1,6 @@
 //! What can go wrong on the way.
 
-/// Why a relay did not do what it was asked.
+/// Why a relay's operation failed.
 #[derive(Debug, thiserror::Error)]
 pub enum RelayError {
     /// The broker cannot be reached now.

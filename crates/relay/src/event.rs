@@ -76,7 +76,7 @@ struct TableData {
     key: Vec<String>,
     old_values: bool,
     incarnation: String,
-    /// Columns that nobody may see: their values are not here.
+    /// Columns that no rule shows: their values are not here.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     withheld: Vec<String>,
 }
@@ -105,12 +105,12 @@ struct ChangeData {
     table: String,
     op: String,
     key: Vec<Json>,
-    /// Absent where the source does not tell, `null` where there was none.
+    /// Absent where the source does not know it, `null` where there was none.
     #[serde(default, skip_serializing_if = "Option::is_none", with = "maybe")]
     old: Option<Option<Map<String, Json>>>,
     #[serde(default)]
     new: Option<Map<String, Json>>,
-    /// Columns of `new` that did not change and are not told.
+    /// Unchanged columns that `new` omits.
     #[serde(default, rename = "untold", skip_serializing_if = "Vec::is_empty")]
     omitted_columns: Vec<String>,
 }
@@ -184,7 +184,7 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
             let told = |i: usize| !c.omitted_columns.contains(i) && !withheld.contains(i);
             row.iter().enumerate().filter(|(i, _)| told(*i)).map(cell).collect()
         };
-        // A row as it was has all its columns, but for those that nobody may see.
+        // An old row has all its columns, but for those that no rule shows.
         let whole = |row: &Row| -> Map<String, Json> {
             let cell =
                 |(_, (column, v)): (usize, (&Column, &Value))| (column.name.to_string(), value_out(v, column.ty));
@@ -268,7 +268,7 @@ pub fn decode(bytes: &[u8]) -> Result<Interval, String> {
 }
 
 /// Reads an event for an instance that needs so much of it. Where something of that was withheld, by one that knows
-/// other rules, the table has to be read anew.
+/// other rules, the table needs a new snapshot.
 ///
 /// # Errors
 /// What is not as it should be, without any of its values.

@@ -44,13 +44,13 @@ use gossip_protocol::CloudEvent;
 /// Messages that may wait for one member. Beyond, the newest is dropped for that member; it will notice.
 pub const INBOX: usize = 1_024;
 
-/// What arrives at one member.
+/// The messages of one member.
 pub type Inbox = mpsc::Receiver<Received>;
 
-/// Something that arrives.
+/// A message from the relay.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Received {
-    /// A stretch of a source.
+    /// An interval of a source.
     Interval(Arc<Interval>),
     /// An event.
     Event(Arc<Event>),
@@ -80,20 +80,20 @@ pub struct Event {
 pub enum About {
     /// A topic, by its name: letters, digits, `-` and `_`.
     Topic(String),
-    /// The instances themselves: who is there, who is where, what is asked of one of them.
+    /// The instances themselves: membership, presence, calls.
     Members,
 }
 
-/// How a relay stands, for `gossip.links`.
+/// The state of a relay, for `gossip.links`.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Standing {
     /// What kind it is: `inproc`, `nats`, …
     pub kind: &'static str,
     /// Whether the broker can be reached.
     pub connected: bool,
-    /// Messages sent and heard.
+    /// Messages sent.
     pub sent: u64,
-    /// Messages heard.
+    /// Messages received.
     pub heard: u64,
     /// Messages that were dropped because this member did not take them.
     pub lost: u64,
@@ -108,31 +108,31 @@ pub struct Standing {
 /// A path between instances.
 #[async_trait]
 pub trait Relay: Send + Sync {
-    /// Tells how the tables look that will be spoken of; those that change later say so themselves.
+    /// Announces the descriptions of tables; later changes of them travel in intervals.
     fn describe(&self, _tables: &[Arc<Table>]) {}
 
-    /// Tells which version of the format everybody reads who is present.
+    /// Sets the format's version, which all members must be able to read.
     fn speak(&self, _version: u32) {}
 
-    /// Tells what the rules can show of rows, or ask of them; nothing else of them has to be on the way. `None`, as long
-    /// as nothing is told: everything.
+    /// Sets which tables and columns the rules read or show; nothing else has to be sent. `None`, which is the default:
+    /// everything.
     fn need(&self, _needed: Option<Needed>) {}
 
-    /// Hands an interval to all members. Returns when it is kept, so that the source may forget it.
+    /// Publishes an interval to all members. Returns when it is stored, so that the source may forget it.
     async fn publish(&self, interval: Arc<Interval>) -> Result<(), RelayError>;
 
-    /// Hands an event to all members. Returns when the relay has it; nobody keeps it there.
+    /// Sends an event to all members. Returns when the relay has accepted it; it is not stored.
     async fn broadcast(&self, event: Arc<Event>) -> Result<(), RelayError>;
 
     /// Joins; from now on everything published arrives, beginning with a sign of where the sources are.
     async fn join(&self) -> Result<Inbox, RelayError>;
 
-    /// Everything kept after a position, without a gap; `None` if not all of it is kept any more.
+    /// Every stored interval after a position, without a gap; `None` if some are no longer stored.
     async fn replay(&self, source: &str, after: Position) -> Result<Option<Vec<Arc<Interval>>>, RelayError>;
 
     /// The last interval of a source.
     async fn last(&self, source: &str) -> Result<Option<Arc<Interval>>, RelayError>;
 
-    /// How it stands.
+    /// Its state.
     fn standing(&self) -> Standing;
 }

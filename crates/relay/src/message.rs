@@ -17,7 +17,7 @@ pub enum Path {
     Beat(String),
     /// Events of a topic.
     Topic(String),
-    /// What an instance tells the others.
+    /// A message between instances.
     Member(String),
 }
 

@@ -1,4 +1,4 @@
-//! What instances say on a broker, told apart from what anybody else says there.
+//! Authenticates instances' messages on a broker.
 //!
 //! Others than instances may be let onto a broker, to publish events of topics, and rights there are often wider than was
 //! meant. So each message of an instance carries a code (HMAC-SHA-256, RFC 2104) under a key that is derived from the

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use gossip_core::position::{Interval, Position};
 
-/// Intervals that are kept per source.
+/// Intervals remembered per source.
 const MAX_INTERVALS: usize = 4_096;
 
 /// Row changes in them.
@@ -23,7 +23,7 @@ struct Materialized {
     last: Option<Arc<Interval>>,
 }
 
-/// What was heard last, by source. Sources are few: only those that the caller lets in.
+/// The intervals received last, by source. Sources are few: only those that the caller admits.
 #[derive(Default)]
 pub struct Window {
     sources: HashMap<Arc<str>, Materialized>,
@@ -64,7 +64,7 @@ impl Window {
     pub fn since(&self, source: &str, after: Position) -> Option<Vec<Arc<Interval>>> {
         let kept = self.sources.get(source)?;
         let since = unbroken(after, kept.intervals.iter().cloned())?;
-        // A heartbeat may have told of more than has come.
+        // A heartbeat may have announced more than has arrived.
         let reaches = since.last()?.to >= kept.last.as_ref()?.to;
         reaches.then_some(since)
     }
@@ -87,7 +87,7 @@ pub fn unbroken(after: Position, all: impl IntoIterator<Item = Arc<Interval>>) -
         if i.to <= at {
             continue;
         }
-        // The source itself may have a gap, when its log was lost: nobody can fill that one.
+        // The source itself may have a gap, when its log was lost; that one cannot be filled.
         if i.from > at {
             return None;
         }

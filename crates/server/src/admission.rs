@@ -14,7 +14,7 @@ pub struct Admission {
     pub stored_only: bool,
     /// The origins (RFC 6454) from which browsers may come; `None`: all. Other programs have none and may come.
     pub origins: Option<Vec<String>>,
-    /// A client that has not been heard for so long, though it was asked whether it lives, is gone.
+    /// A client that was silent for so long, despite pings, is disconnected.
     pub silence: Duration,
 }
 
@@ -28,7 +28,7 @@ impl Admission {
     /// Refuses a query that is not stored.
     ///
     /// # Errors
-    /// Only stored queries may be asked here.
+    /// Only stored queries are accepted.
     pub fn own_query(&self, claims: &Claims) -> Result<(), RpcError> {
         if self.stored_only && !claims.operator {
             let text = "this instance answers stored queries only: give its name instead of a query";
@@ -43,7 +43,7 @@ impl Admission {
         origin.is_none_or(|o| allowed.iter().any(|a| a == o))
     }
 
-    /// What browsers are told about who may read answers (Fetch, 3.2).
+    /// The CORS headers for browsers (Fetch, 3.2).
     pub(crate) fn cors(&self) -> CorsLayer {
         let allowed = match &self.origins {
             None => AllowOrigin::any(),

@@ -1,6 +1,6 @@
 //! The record of refusals and of looking: who was refused what, and what operators looked at, in the log.
 //!
-//! Never with values of rows or tokens, and never more than so many lines a second, however often somebody tries.
+//! Never with values of rows or tokens, and never more than so many lines a second, whatever clients do.
 
 use std::net::SocketAddr;
 
@@ -14,10 +14,10 @@ use crate::now;
 /// Lines in a second; what comes beyond is counted.
 const MOST: u32 = 20;
 
-/// Longest text that is told of somebody or something, in characters.
+/// Longest text of a field, in characters.
 const LONGEST: usize = 200;
 
-/// Who is spoken of.
+/// The client of a record.
 #[derive(Debug)]
 pub struct Caller<'a> {
     /// Where it comes from.

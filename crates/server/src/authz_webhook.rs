@@ -1,4 +1,4 @@
-//! Decisions from outside: an application that keeps memberships elsewhere is asked over HTTP, and its answer adds
+//! The decision service: an application that has memberships elsewhere is called over HTTP, and its answer adds
 //! claims.
 //!
 //! `POST url` with the key in `X-API-Key` and a JSON body `{"subject", "roles", "claims", "table", "params"}`; the
@@ -23,13 +23,13 @@ use tokio::sync::Semaphore;
 use crate::auth::json::object;
 use crate::now;
 
-/// Answers that are remembered; those that are asked for least go first.
+/// Cached answers; the least used are evicted first.
 const MAX_CACHED: u64 = 50_000;
 
 /// Questions under way at the same time.
 const MAX_REQUESTS: usize = 64;
 
-/// Questions that wait; whoever comes then is refused.
+/// Waiting requests; further ones are refused.
 const MAX_WAITING: usize = 10_000;
 
 /// Longest answer, in bytes.
@@ -47,11 +47,11 @@ const OF_THE_TOKEN: [&str; 5] = ["exp", "iat", "nbf", "jti", "auth_time"];
 /// Whom to ask and about what.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Settings {
-    /// The address that is asked.
+    /// The service's address.
     pub url: String,
     /// The environment variable that holds the key.
     pub key_env: Option<String>,
-    /// The tables for which it is asked.
+    /// The tables whose rights it decides.
     pub tables: BTreeSet<String>,
     /// How long an answer may take.
     pub timeout: Duration,
@@ -59,7 +59,7 @@ pub struct Settings {
     pub cache: Duration,
 }
 
-/// Why nothing was decided for somebody.
+/// Why there is no decision.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Undecided {
     /// The answer is no: a status from 400 to 499. It is about this one question and says nothing about others.
@@ -106,7 +106,7 @@ struct Breaker {
     failures: u32,
     /// Why the last one failed, and since when there was no answer.
     trouble: Option<(String, Micros)>,
-    /// Until then nobody is asked.
+    /// Until then no request is made.
     rests_until: Option<Instant>,
 }
 
@@ -136,7 +136,7 @@ impl Decisions {
         self.settings.tables.contains(table)
     }
 
-    /// What the outside adds to somebody's claims for a table. `again` says that it was asked before.
+    /// What the service adds to a client's claims for a table. `again`: it decided before.
     ///
     /// # Errors
     /// That the answer is no, or why there is none, without anything that was sent.
@@ -215,7 +215,7 @@ impl Decisions {
         self.cached.get_with(question, Slot::default)
     }
 
-    /// While it rests nobody is asked; the first one afterwards tries it, and keeps the others off meanwhile.
+    /// While it is paused no request is made; the first one afterwards tries it, and holds the others back meanwhile.
     fn may_ask(&self) -> Result<(), String> {
         let mut b = self.breaker.lock();
         if b.failures < FAILURES {

@@ -154,7 +154,7 @@ impl Connection {
         let mut stopped = std::pin::pin!(stopped(&mut stopping));
         let mut ends = std::pin::pin!(tokio::time::sleep(Duration::MAX));
         let mut known_end = None;
-        // Whether the client has been told that its token has ended.
+        // Whether the client was notified that its token has expired.
         let mut noticed = false;
         let mut calls_left = f64::from(CALLS);
         let mut refilled = Instant::now();
@@ -169,7 +169,7 @@ impl Connection {
                 ends.as_mut().reset(Instant::now() + Duration::from_micros(left.unsigned_abs()).min(LONGEST));
                 noticed = false;
             }
-            // Whoever calls too fast is read from more slowly; nobody else notices.
+            // A client that calls too fast is read from more slowly; no other is affected.
             let since = refilled.elapsed().as_secs_f64() * f64::from(CALLS_PER_SECOND);
             (calls_left, refilled) = ((calls_left + since).min(f64::from(CALLS)), Instant::now());
             let too_fast = calls_left < 1.0;
@@ -400,7 +400,7 @@ impl Connection {
         tell(&self.served.record, &Caller { address: &self.served.client.address, claims: &claims });
     }
 
-    /// The token has ended and was not renewed: what it opened is closed, and who comes next is nobody known.
+    /// The token has expired without renewal: its subscriptions are closed, and the client is anonymous.
     async fn expire(&mut self) -> Flow {
         (self.expires, self.key) = (None, None);
         *self.served.client.claims.lock() = Arc::new(Claims::anonymous());

@@ -65,7 +65,7 @@ impl Seats {
         Seats { most, of_address: most - most / 4, taken: Mutex::default() }
     }
 
-    /// A seat for somebody who comes from this address, unless all are taken or its share is.
+    /// A seat for a client at this address, unless all are taken or its share is.
     pub fn take(self: &Arc<Self>, address: IpAddr) -> Option<Arc<Seat>> {
         let mut taken = self.taken.lock();
         let (all, by_address) = &mut *taken;
@@ -122,7 +122,7 @@ pub async fn serve(listener: TcpListener, router: Router, seats: Arc<Seats>, mut
         faults::pass("front");
         match accepted {
             Ok((tcp, address)) => {
-                // Whoever gets no seat is not kept waiting for one.
+                // A client without a seat is refused at once.
                 let Some(seat) = seats.take(address.ip()) else { continue };
                 connections.spawn(connection(tcp, address, seat, router.clone(), stopping.clone()));
             }

@@ -127,7 +127,7 @@ async fn one_result(
     front.asks.send(Command::Rows(request, answer)).await.map_err(|_| stops(()))?;
     let one = answered.await.map_err(|_| stops(()))??;
     let sealer = front.sealer.clone();
-    // A large result is put into words where nobody else waits.
+    // A large result is encoded off the runtime's threads.
     tokio::task::spawn_blocking(move || {
         let OneResult { feed, rows, cursor } = one;
         let (rows, _) = wire::rows_json(&feed, &rows, usize::MAX, usize::MAX, &sealer);
@@ -141,7 +141,7 @@ async fn one_result(
 /// Longest that the loop may take to say that it lives.
 const HEALTHY_WITHIN: Duration = Duration::from_secs(2);
 
-/// Whether the instance lives: asks the loop, which is what everything goes through.
+/// Whether the instance is alive: pings the loop, which everything goes through.
 async fn health(Shared(front): Shared<Arc<Front>>) -> Response {
     let failed = front.failed.borrow().clone();
     let ill = |why: String| (StatusCode::SERVICE_UNAVAILABLE, why + "\n").into_response();

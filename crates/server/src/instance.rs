@@ -54,7 +54,7 @@ pub struct Options {
     pub rules: Vec<RuleText>,
     /// Stored queries by name.
     pub queries: BTreeMap<String, String>,
-    /// Checks tokens; `None`: nobody can authenticate.
+    /// Checks tokens; `None`: authentication is not possible.
     pub tokens: Option<Arc<Tokens>>,
     /// The cluster's secret, from which keys for cursors are derived.
     pub secret: Vec<u8>,
@@ -64,7 +64,7 @@ pub struct Options {
     pub queue: QueueLimits,
     /// Who may come and with which queries.
     pub admission: Admission,
-    /// Who decides about rights outside; `None`: nobody.
+    /// The decision service, if there is one.
     pub decisions: Option<Arc<Decisions>>,
     /// What happens when a part of it fails.
     pub on_failure: OnFailure,
@@ -110,7 +110,7 @@ struct Running {
 }
 
 impl Running {
-    /// No new connections, clients are told to come again elsewhere (1012), the reader's office is given up.
+    /// No new connections, clients are asked to reconnect elsewhere (1012), the reader gives up its leadership.
     async fn stop(&self) {
         self.supervisor.stop();
         self.stopping.send_replace(true);
@@ -220,7 +220,7 @@ impl Instance {
     /// The source, the relay or the address cannot be used, or the rules do not fit the tables.
     pub async fn start(options: Options) -> Result<Instance, StartError> {
         let source = options.source;
-        // Databases are spoken to on threads of their own.
+        // Databases are used on threads of their own.
         let (of, rules, topics) = (source.clone(), options.rules.clone(), options.topics.clone());
         let open = move || {
             let (tables, problems) = (of.open()?, check_rules(&rules, &*of, &topics)?);
@@ -234,7 +234,7 @@ impl Instance {
         let listener = TcpListener::bind(options.listen).await.map_err(|e| StartError::Listen(options.listen, e))?;
         let address = listener.local_addr().map_err(|e| StartError::Listen(options.listen, e))?;
         options.relay.describe(&tables);
-        // Before anything is read: what nobody may see is not to be put on a broker.
+        // Before anything is read: columns that no rule shows must not reach a broker.
         options.relay.need(needed);
         let inbox = options.relay.join().await?;
         let supervisor = Supervisor::start(&options.name, options.on_failure).map_err(StartError::Thread)?;
@@ -334,7 +334,7 @@ impl Instance {
         let _ = self.running.asks.send(Command::Rules(Arc::new(RuleSet::new(rules)))).await;
     }
 
-    /// Stops: no new connections, clients are told to come again elsewhere (1012), the reader's office is given up.
+    /// Stops: no new connections, clients are asked to reconnect elsewhere (1012), the reader gives up its leadership.
     pub async fn stop(self) {
         self.running.stop().await;
     }

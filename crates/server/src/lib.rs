@@ -6,9 +6,9 @@
 //! - [`front`] lets connections in; [`connection`] is one client's socket ([`upgrade`] gets it), [`outbox`] what waits for
 //!   it, [`writers`] write it.
 //! - [`http`] routes requests, [`requests`] is what they share; [`sse`] has server-sent events, [`publish_http`] events that
-//!   are published; [`query_ref`] is what a query is asked by: its text, a name or a grant.
+//!   are published; [`query_ref`] resolves a query's text, name or grant.
 //! - [`reading`] and [`snapshots`] are the threads that touch the database, [`system`] Gossip's own tables.
-//! - [`admission`] and [`auth`] decide who may come, [`authz_webhook`] asks an application for more claims, [`audit_log`] says
+//! - [`admission`] and [`auth`] decide who may connect, [`authz_webhook`] calls an application for more claims, [`audit_log`] says
 //!   who was refused what; [`supervisor`] sees to it that nothing dies unnoticed, and [`config`] is the file.
 
 pub mod admission;

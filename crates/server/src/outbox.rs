@@ -62,11 +62,11 @@ pub struct Subscription {
     pub answered: AtomicBool,
     /// The label under which operators observe it.
     pub observed: Option<String>,
-    /// How it wants to be told.
+    /// How results are sent.
     pub style: Style,
 }
 
-/// How a client wants to be told of a result.
+/// How a result is sent to a client.
 #[derive(Clone, Copy, Debug)]
 pub struct Style {
     /// Most rows in one message.
@@ -75,7 +75,7 @@ pub struct Style {
     pub only_changed: bool,
 }
 
-/// What is to be told when a delta of an observed subscription has been written.
+/// What is reported once a delta of an observed subscription has been written.
 #[derive(Clone, Debug)]
 pub struct Receipt {
     /// The subscription.
@@ -113,7 +113,7 @@ pub struct WholeResult {
     pub subscription: Arc<Subscription>,
     /// Why it is sent.
     pub why: ResyncReason,
-    /// What was asked.
+    /// The plan.
     pub feed: Arc<EffectivePlan>,
     /// All rows.
     pub rows: Arc<ResultRows>,
@@ -150,7 +150,7 @@ pub struct FlushReport {
 }
 
 impl FlushReport {
-    /// Whether there is anything to be told.
+    /// Whether there is anything to report.
     pub fn has_news(&self) -> bool {
         !self.receipts.is_empty() || !self.lagging.is_empty()
     }
@@ -214,7 +214,7 @@ impl Outbox {
         self.state.lock().way = Sink::Socket(socket);
     }
 
-    /// Lets what waits be taken out, by whoever waits for [`Outbox::blocked`].
+    /// Makes waiting messages available to whoever awaits [`Outbox::blocked`].
     pub fn open_to_take(&self) {
         self.state.lock().way = Sink::Pulled;
     }
@@ -288,7 +288,7 @@ impl Outbox {
         self.state.lock().queue.discard(subscription);
     }
 
-    /// Waits until a flush by somebody else was blocked, or found the socket gone.
+    /// Waits until another task's flush was blocked, or found the socket closed.
     pub async fn blocked(&self) {
         self.blocked.notified().await;
     }

@@ -46,7 +46,7 @@ pub struct Askable {
     pub admission: Admission,
     /// Stored queries by name.
     pub queries: Arc<BTreeMap<String, String>>,
-    /// Checks grants; `None`: nobody can have one.
+    /// Checks grants; `None`: grants are not accepted.
     pub tokens: Option<Arc<Tokens>>,
     /// What requests are compiled with, on the way to the loop; `None` where rights are decided elsewhere first.
     pub compiler: Option<watch::Receiver<Option<Compiler>>>,

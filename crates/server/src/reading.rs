@@ -37,7 +37,7 @@ pub struct Reading {
 }
 
 impl Reading {
-    /// Starts the thread. It becomes the reader as soon as nobody else is.
+    /// Starts the thread. It becomes the reader as soon as no other instance is.
     ///
     /// # Errors
     /// The system has no room for a thread.

@@ -63,7 +63,7 @@ impl Front {
         })
     }
 
-    /// Who sends a token, or nobody known.
+    /// The bearer of a token, or an anonymous client.
     ///
     /// # Errors
     /// The token is refused, or none are taken here.
@@ -97,7 +97,7 @@ pub fn refuse(front: &Front, address: &SocketAddr, what: &str, e: &RpcError) -> 
     problem(e)
 }
 
-/// What is asked, from the parameters of an address.
+/// The query, from the parameters of a URL.
 ///
 /// # Errors
 /// `params` is no JSON object.

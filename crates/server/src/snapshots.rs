@@ -1,6 +1,6 @@
 //! Reads snapshots for the engine, a few at a time, on threads of their own.
 //!
-//! Whoever asks for many does not keep others waiting: turns go round by person or address, and nobody has more than half
+//! A client with many requests does not hold up others: turns rotate by subject or address, and none has more than half
 //! of the places. Snapshots of the same table that need all of its rows, and wait at the same time, are read once for all.
 //! What was given up before its turn came is never begun. A read that hangs keeps its place for a while only.
 
@@ -119,7 +119,7 @@ impl Snapshots {
         Snapshots { source, queue, cancelled: Mutex::default(), describing: Mutex::default() }
     }
 
-    /// Describes all tables; what they are arrives at `inputs`. Whoever asks while that is under way has them described once
+    /// Describes all tables; the result arrives at `inputs`. A request while that is under way has them described once
     /// more, since it may have begun too early. What fails is tried again.
     pub fn describe(self: &Arc<Self>, inputs: mpsc::Sender<Input>) {
         let mut describing = self.describing.lock();
@@ -228,7 +228,7 @@ impl Snapshots {
         for (id, inputs) in told {
             self.cancelled.lock().remove(&id);
             if failed {
-                // Reported by its own hook; whoever waits for it is not to wait for ever.
+                // Reported by its own hook; those who wait for it must not wait for ever.
                 let _ = inputs.send(Input::SnapshotFailed(id, "reading it failed".into())).await;
             }
         }

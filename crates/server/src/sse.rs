@@ -209,7 +209,7 @@ impl Connected {
         }
     }
 
-    /// Hands on what the client is told, until it goes, its token ends, its subscription is closed or the instance
+    /// Forwards the client's messages, until it leaves, its token ends, its subscription is closed or the instance
     /// stops.
     async fn pump(
         self,

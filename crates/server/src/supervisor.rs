@@ -22,7 +22,7 @@ pub const EXIT_CODE: i32 = 70;
 /// What happens when a part has failed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum OnFailure {
-    /// It is told by [`Supervisor::failed`] and `/healthz`.
+    /// Reported by [`Supervisor::failed`] and `/healthz`.
     #[default]
     Tell,
     /// The process ends with [`EXIT_CODE`] as well.
@@ -103,7 +103,7 @@ impl Supervisor {
         self.0.fail(part, why);
     }
 
-    /// From now on parts end because they are asked to.
+    /// From now on parts end because they were told to.
     pub fn stop(&self) {
         self.0.stopping.store(true, Relaxed);
     }

@@ -1,7 +1,7 @@
 //! Gossip's own tables, schema `gossip`: what they hold and how changes of it become a source like any other.
 //!
 //! Tables that show a state are sampled at most once a second and compared with what they showed before. Streams
-//! (`changes`, `verdicts`, `traffic`) only grow; the newest few thousand entries are kept for those who come later.
+//! (`changes`, `verdicts`, `traffic`) only grow; the newest few thousand entries are retained for later subscribers.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
@@ -13,7 +13,7 @@ use gossip_protocol::system::{ColumnType, Shape, SystemRow, TABLES};
 
 use gossip_core::local_source::Own;
 
-/// Entries of a stream that are kept.
+/// Entries of a stream that are retained.
 const MAX_TRANSACTIONS: usize = 2_000;
 
 /// A system table's row as the engine has it.

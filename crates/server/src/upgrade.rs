@@ -93,7 +93,7 @@ where
     let upgraded = hyper::upgrade::on(&mut request);
     tokio::spawn(async move {
         let Ok(upgraded) = upgraded.await else { return };
-        // Served over anything else than plain TCP, this would have to be told how to write to it.
+        // Over anything but plain TCP, this would need to know how to write to it.
         let Ok(parts) = upgraded.downcast::<TokioIo<TcpStream>>() else {
             tracing::error!("a socket that is not TCP cannot be served");
             return;

@@ -2,7 +2,7 @@
 //!
 //! One task per core instead of one per client: a change for a thousand clients wakes a few writers once, and each
 //! goes through its list with one write per client. A client whose socket takes no more is left to its own
-//! connection's task, which waits for it; nobody else does.
+//! connection's task, which waits for it; no other task does.
 
 use std::sync::Arc;
 use std::sync::atomic::Ordering::AcqRel;

@@ -81,6 +81,6 @@ pub(super) struct Audit {
 pub(super) enum Fresh {
     /// To be brought exactly to a position, and summed up.
     Whole(Box<SnapshotMerge>),
-    /// Rows, and keys that have changed since they were asked for.
+    /// Rows, and keys that have changed since the request.
     ByKey { rows: Vec<Row>, passed: HashSet<Key>, shows: Option<SnapshotPoint> },
 }

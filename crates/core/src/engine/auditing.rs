@@ -1,6 +1,6 @@
 //! The self-audit: from time to time what a running feed holds is compared with a fresh read of the same rows at the same
-//! position. A difference means that something was lost on the way, wherever that was; it is told, and every feed of the
-//! table is read anew.
+//! position. A difference means that something was lost on the way; it is reported, and every feed of the
+//! table takes a new snapshot.
 //!
 //! A feed on a table with old values remembers no rows. So that it can be audited all the same, some feeds of every table
 //! carry a [`Digest`] from their first result on: a sum over the hashes of their rows, which each delta brings up to date.

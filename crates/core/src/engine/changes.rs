@@ -1,4 +1,4 @@
-//! What was read from sources: intervals taken in order, gaps, altered tables, and the deltas that follow.
+//! Applying what was read from sources: intervals in order, gaps, altered tables, and the deltas that follow.
 
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
@@ -21,7 +21,7 @@ const BATCH: usize = 64;
 struct Evaluated {
     /// What it did to their results.
     matched: HashMap<FeedId, Tally>,
-    /// It does not tell enough for these.
+    /// It leaves out values that these feeds need.
     incomplete: Vec<FeedId>,
     /// Feeds that keep their rows, with the changes that concern them.
     materialized: Vec<(FeedId, u32)>,
@@ -32,7 +32,7 @@ impl Engine {
         let state = self.sources.entry(interval.source.clone()).or_default();
         match state.progress.judge(&interval) {
             Continues::Duplicate => {
-                // An empty interval of a new reader still tells of its office, and any of what has become visible.
+                // An empty interval of a new reader still announces its epoch, and what has become visible.
                 let p = &mut state.progress;
                 p.epoch = p.epoch.max(interval.epoch);
                 state.settled = state.settled.max(interval.settled);
@@ -75,7 +75,7 @@ impl Engine {
         }
     }
 
-    /// What lies between is lost: begin anew where the stream goes on.
+    /// The intervals in between are lost: all feeds restart where the stream continues.
     fn restart_source(&mut self, source: &Arc<str>) {
         let state = self.sources.entry(source.clone()).or_default();
         state.progress.lost = true;
@@ -134,7 +134,7 @@ impl Engine {
                 self.transaction_in(&interval, t, &[]);
                 continue;
             }
-            // What it did to a table that is read in whole now is perhaps told in part: nobody is to hear of that.
+            // Tables that are reset here get a snapshot; what the transaction says of them may be incomplete.
             let taken = std::mem::take(&mut resets).iter().filter(|r| self.reset(r, interval.to));
             let in_whole: Vec<&TableName> = taken.map(|r| &r.name).collect();
             self.transaction_in(&interval, t, &in_whole);
@@ -223,7 +223,7 @@ impl Engine {
         let otherwise = self.find_touched(t, in_whole, &mut touched);
         touched.sort_unstable();
         touched.dedup();
-        // What follows from this transaction is told under the epoch that read it, also where that is a new one.
+        // Deltas of this transaction carry the epoch that read it, even if it is a new one.
         let term = Term { epoch: interval.epoch.max(self.progress(source).epoch), timeline: interval.timeline };
         let state = self.sources.entry(source.clone()).or_default();
         let mut unfinished = state.unfinished.take();
@@ -232,7 +232,7 @@ impl Engine {
         if let Some(state) = self.sources.get_mut(source) {
             state.unfinished = unfinished;
         }
-        // Everything is taken in before any of it is judged: what is found in other tables is that of the end.
+        // All changes are applied before any is evaluated: sub-selects are those at the transaction's end.
         materialized.into_iter().for_each(|(id, i)| self.take_change(id, &t.changes[i as usize]));
         self.fresh.clear();
         if !self.unsettled.is_empty() {
@@ -296,7 +296,7 @@ impl Engine {
     }
 
     /// A change of a table was read under another description than the one that is known here: what it did is not known.
-    /// All feeds of the table are read anew, and the description is asked for.
+    /// All feeds of the table take a new snapshot, and the description is requested.
     fn description_mismatch(&mut self, name: &TableName, at: Position) {
         self.resets.insert(name.clone(), at);
         let on_table = self.tables.get(name);
@@ -334,7 +334,7 @@ impl Engine {
     fn overlay(&mut self, id: FeedId, t: &Transaction, change: &RowChange) {
         let Some(feed) = self.feed_mut(id) else { return };
         let plan = feed.plan.clone();
-        // One that rests is asked for anew, with whatever has happened until then.
+        // A resting one will be requested again and will include this change.
         if feed.joining.as_mut().is_some_and(|j| !j.resting && !j.seam.overlay(&plan, t, change)) {
             self.retake_snapshot(id);
         }
@@ -414,14 +414,14 @@ impl Engine {
         if more {
             *unfinished = Some(open);
         } else {
-            // They have heard the last of it, without knowing.
+            // The last delta of these feeds did not say that the transaction ends.
             open.into_iter().for_each(|id| self.emit_end(id, term, t));
             full.into_iter().for_each(|id| self.flush_pending(id));
         }
         evaluated
     }
 
-    /// Tells a feed that a transaction of which it has got parts is complete.
+    /// Sends the end of a transaction to a feed that was sent parts of it.
     fn emit_end(&mut self, id: FeedId, term: Term, t: &Arc<Transaction>) {
         let Some(feed) = self.feed(id).filter(|f| !f.live.is_empty()) else { return };
         let (of, position, at) = (feed.plan.clone(), t.position, t.committed.to);
@@ -429,7 +429,7 @@ impl Engine {
         self.emit(id, Arc::new(Delta { feed: of, term, position, at, changes, skipped: 0, revokes, more: false }));
     }
 
-    /// Tells a delta, or lets it wait for its time. Between transactions only.
+    /// Sends a delta, or holds it until its time. Between transactions only.
     pub(super) fn emit(&mut self, id: FeedId, delta: Arc<Delta>) {
         let clock = self.clock;
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };

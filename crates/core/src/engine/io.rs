@@ -16,7 +16,7 @@ use crate::schema::{Row, Table};
 use crate::seal::Cursor;
 use crate::seam::ResultRows;
 
-/// A snapshot that was asked for.
+/// A requested snapshot.
 pub type SnapshotId = u64;
 
 /// What an engine may hold.
@@ -26,18 +26,18 @@ pub struct Limits {
     pub subscriptions: usize,
     /// Rows of one result.
     pub result_rows: usize,
-    /// Bytes of keys remembered for tables without old values, over all feeds; and as many of rows kept by feeds whose
-    /// rules ask other tables.
+    /// Bytes of keys remembered for tables without old values, over all feeds; and the same for rows held by feeds whose
+    /// rules have sub-selects.
     pub sent_bytes: usize,
-    /// Transactions kept for explanations and for those who resume.
+    /// Transactions retained for explanations and for resuming.
     pub window: usize,
     /// Row changes in them.
     pub window_changes: usize,
-    /// Subscriptions whose verdicts are told.
+    /// Observed subscriptions: those with a verdict for every transaction.
     pub observed: usize,
     /// Intervals held back while a gap is healed.
     pub ahead: usize,
-    /// How often a failing snapshot is asked for again before its subscriptions are closed.
+    /// Attempts at a failing snapshot before its subscriptions are closed.
     pub attempts: u32,
     /// Snapshots that are read at the same time for one person or address; more wait for their turn.
     pub joining: usize,
@@ -62,28 +62,28 @@ impl Default for Limits {
     }
 }
 
-/// What a client asks for.
+/// A client's request for a live query.
 #[derive(Clone, Debug, Default)]
 pub struct Request {
     /// The live query.
     pub query: String,
     /// Its parameters.
     pub params: Map<String, Json>,
-    /// Who asks.
+    /// The client's claims.
     pub claims: Arc<Claims>,
     /// No client has written the query: it may name claims.
     pub trusted: bool,
-    /// Whether every verdict is to be told to operators.
+    /// Whether operators get a verdict for every transaction.
     pub observed: bool,
     /// At most one delta in so many microseconds; 0 for one per transaction.
     pub every: Micros,
     /// Where the result stands that the client still has.
     pub resume: Option<Box<Resume>>,
-    /// Whom it is charged to; nobody if `None`.
+    /// Who is charged for it; `None`: nobody.
     pub owner: Option<Arc<Owner>>,
     /// What it was compiled to before it came here.
     pub compiled: Option<Box<Compiled>>,
-    /// Rules to be tried in the place of those in force. Nobody may be told the result.
+    /// Rules to try instead of those in force. The result must not leave the instance.
     pub under: Option<Arc<RuleSet>>,
 }
 
@@ -143,7 +143,7 @@ pub enum ResyncReason {
     ResumedTooLate,
 }
 
-/// What the engine is told.
+/// An input of the engine.
 #[derive(Clone, Debug)]
 pub enum Input {
     /// Something was read from a source.
@@ -167,7 +167,7 @@ pub enum Input {
     Claims(Vec<SubId>, Arc<Claims>),
     /// All rules are replaced.
     Rules(Arc<RuleSet>),
-    /// A table appears or is described anew, before anything was read from it.
+    /// A table's first or new description, before anything was read from it.
     Table(Arc<Table>),
     /// All tables of a source that stream, as they are now, while they are followed. The feeds of one that is not as it was
     /// known are read anew; what is not among them does not stream any more.
@@ -223,7 +223,7 @@ pub enum Output {
     Result {
         /// Who gets it and why.
         to: Vec<(SubId, ResyncReason)>,
-        /// What was asked.
+        /// The plan.
         feed: Arc<EffectivePlan>,
         /// The rows, in key order.
         rows: Arc<ResultRows>,
@@ -236,7 +236,7 @@ pub enum Output {
     Resumed {
         /// Who.
         sub: SubId,
-        /// What was asked.
+        /// The plan.
         feed: Arc<EffectivePlan>,
         /// The reader and its log.
         term: Term,
@@ -279,10 +279,10 @@ pub enum Output {
         feed: Arc<EffectivePlan>,
         /// Rows that were read; none if it was given up.
         rows: usize,
-        /// What it holds otherwise than the database. All feeds of its table are read anew.
+        /// How it differs from the database. All feeds of its table take a new snapshot.
         difference: Option<String>,
     },
-    /// A table of this source is not as it is known here: have all of them described anew.
+    /// A table of this source differs from its known description: request new descriptions of all.
     Describe(Arc<str>),
     /// A transaction of this interval was taken.
     Taken(Arc<Interval>, Arc<Transaction>),

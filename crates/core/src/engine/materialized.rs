@@ -1,4 +1,4 @@
-//! What a feed keeps whose rules ask other tables; [`keeping`](super::keeping) keeps it.
+//! The state of a feed whose rules have sub-selects: its rows; [`materializing`](super::materializing) maintains it.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
@@ -14,7 +14,7 @@ use crate::value::Value;
 /// Different values after which all rows are fetched instead of those that have one of them.
 const MAX_MISSING: usize = 10_000;
 
-/// A row under a key: as it is in the table, if it is in the result now, and as it was told last.
+/// A row under a key: as it is in the table, if it is in the result, and as it was sent last.
 #[derive(Debug, Default)]
 pub(super) struct Entry {
     pub(super) now: Option<Row>,
@@ -28,7 +28,7 @@ impl Entry {
     }
 }
 
-/// Rows that may have come into a result and are to be fetched.
+/// Rows that may have entered a result and have to be fetched.
 #[derive(Debug, Default)]
 pub(super) enum MissingRows {
     #[default]
@@ -56,36 +56,36 @@ impl MissingRows {
     }
 }
 
-/// What such a feed keeps.
+/// The rows of a feed, and what is pending for them.
 #[derive(Debug)]
 pub(super) struct Materialized {
-    /// What its rules ask, and whether only more found values can admit more rows.
+    /// The sub-selects of its rules, and whether only more values in a set can admit more rows.
     pub(super) depends_on: BTreeMap<Arc<Subquery>, bool>,
-    /// The lookup whose values it keeps up to date, if it is one.
+    /// The sub-select whose set it maintains, if it is the feed of one.
     pub(super) maintains: Option<Arc<Subquery>>,
-    /// 0 for lookups that ask nothing, more for those that ask, most for clients' feeds: in this order they settle.
+    /// 0 for sub-selects without sub-selects, more for those above, most for clients' feeds: the order of settling.
     pub(super) level: u8,
     pub(super) entries: HashMap<Key, Entry>,
-    /// Keys whose entry may differ from what was told.
+    /// Keys whose entry may differ from what was sent.
     pub(super) dirty: BTreeSet<Key>,
-    /// Keys that changed since the fetch under way was asked for: of these it may be out of date.
+    /// Keys that changed since the current fetch was requested: its rows for them may be stale.
     pub(super) changed_since: HashSet<Key>,
-    /// Rows of the fetch under way. Only when it is complete it is known whether they are to be believed.
+    /// Rows of the current fetch. They count once it is complete.
     pub(super) fetched: Vec<Row>,
     /// Whether all rows have been fetched once.
     pub(super) loaded: bool,
     pub(super) missing: MissingRows,
     /// Who waits for the whole result.
     pub(super) waiting: Vec<(SubId, ResyncReason)>,
-    /// What the feed stands under in the index.
+    /// The access path under which the feed is indexed.
     pub(super) access_path: AccessPath,
-    /// What was withdrawn is among what is to be told.
+    /// Whether the next difference withdraws something.
     pub(super) revokes: bool,
     /// Bytes of entries, about.
     pub(super) bytes: usize,
 }
 
-/// Where in the stream something is told.
+/// The commit with which something is sent.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Commit {
     pub term: Term,
@@ -93,13 +93,13 @@ pub(super) struct Commit {
     pub at: Micros,
 }
 
-/// Whether less may be seen of a row than was told: a column is hidden now, or a mask may stand where its value stood.
+/// Whether less may be seen of a row than was sent: a column is hidden now, or a mask may have replaced its value.
 pub(super) fn shows_less(plan: &EffectivePlan, sent: &VisibleRow, now: &VisibleRow) -> bool {
     !now.columns.covers(&sent.columns) || plan.scan.maskable().iter().any(|c| sent.row[c] != now.row[c])
 }
 
 impl Materialized {
-    /// Whether it is the feed of a lookup, which nobody subscribes to.
+    /// Whether it is the feed of a sub-select, which has no subscribers.
     pub(super) fn is_subquery(&self) -> bool {
         self.maintains.is_some()
     }

@@ -1,16 +1,16 @@
-//! Feeds that keep their rows, because what they show depends on other tables too.
+//! Feeds that hold their rows, because their result depends on other tables too.
 //!
-//! A rule may ask another table: `id IN (SELECT call FROM assignments WHERE pilot = claim.sub)`. Such a lookup is a feed
-//! of its own, without subscribers, whose found values stand in `Engine::known`; equal lookups are one. A feed that
-//! asks keeps its rows, so that it can tell what a change of the found values does to a result: a row whose value is
-//! found no more is removed, one that changed hands is judged anew. Rows that may have come in are fetched, just those,
-//! and meanwhile the feed is silent; then it tells the difference between what it told last and what holds now, at one
-//! position of the stream.
+//! A rule may query another table: `id IN (SELECT call FROM assignments WHERE pilot = claim.sub)`. Each sub-select is a feed
+//! of its own, without subscribers, whose values are in `Engine::subquery_sets`; equal sub-selects share one. A feed that
+//! depends on one holds its rows, so that a change of the set's values can be turned into a change of the result: a row
+//! whose value left the set is removed, a row whose grants changed is evaluated again. Rows that may have entered are
+//! fetched, only those, and until they are there the feed is silent; then it sends the difference between what it sent
+//! last and what holds now, at one position of the stream.
 //!
-//! This file keeps, fetches and tells; [`super::subqueries`] has what is found and who asks.
+//! This file maintains, fetches and sends; [`super::subqueries`] maintains the sets.
 //!
-//! Everything that a transaction does to found values is taken in before anything is told of it, so that rights are
-//! those at its end. A transaction that comes in parts is told by these feeds at its end.
+//! Everything that a transaction does to the sets is applied before anything is sent, so that rights are those at its end.
+//! These feeds send a transaction that comes in parts at its end.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
@@ -33,7 +33,7 @@ use crate::seam::{MAX_OVERLAY, SnapshotMerge};
 const CLIENTS: u8 = u8::MAX;
 
 impl Engine {
-    /// What a new feed has to keep, if it has to. Enters it with the lookups that it asks.
+    /// The memory that a new feed starts with. Registers it with the sub-selects that it depends on.
     pub(super) fn initial_memory(
         &mut self,
         id: FeedId,
@@ -75,12 +75,12 @@ impl Engine {
         self.feed_mut(id).and_then(|f| f.memory.materialized_mut())
     }
 
-    /// What a feed that keeps its rows stands under in the index.
+    /// The access path under which a feed is indexed.
     pub(super) fn access_path(&self, id: FeedId, plan: &EffectivePlan) -> AccessPath {
         self.materialized(id).map_or_else(|| AccessPath::of(plan, &()), |k| k.access_path.clone())
     }
 
-    /// Whether what a feed tells is what holds where the engine stands.
+    /// Whether what a feed has sent is its result at the engine's position.
     pub(super) fn is_settled(&self, id: FeedId) -> bool {
         let Some(feed) = self.feed(id) else { return false };
         let Some(materialized) = feed.memory.materialized() else { return true };
@@ -91,7 +91,7 @@ impl Engine {
             && self.subqueries_are_settled(materialized)
     }
 
-    /// Takes a change of the table into what a feed keeps. Told later.
+    /// Applies a change of the table to a feed's rows. Sent later.
     pub(super) fn take_change(&mut self, id: FeedId, change: &RowChange) {
         let Engine { feeds, subquery_sets, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
@@ -165,7 +165,7 @@ impl Engine {
         }
     }
 
-    /// What is kept has a limit also for those who are there: by as much again, then whoever would be told next ends.
+    /// The limits on rows hold for running feeds too: at twice the limit, the feed that would send next is closed.
     fn exceeded_limit(&self, materialized: &Materialized) -> Option<Refusal> {
         let Limits { result_rows, sent_bytes, .. } = self.limits;
         if materialized.entries.len() > result_rows {
@@ -175,12 +175,12 @@ impl Engine {
         (self.materialized_bytes > sent_bytes.saturating_mul(2)).then(|| Refusal::Limit(text()))
     }
 
-    /// A fetch is complete and the stream has passed all that it shows.
+    /// A fetch is complete and the stream has passed its position.
     pub(super) fn fetch_completed(&mut self, id: FeedId, source: &Arc<str>, commit: Commit) {
         self.joined(id);
         let Some(materialized) = self.materialized_mut(id) else { return };
         materialized.loaded = true;
-        // What changed since it was asked for is known better already.
+        // For keys that changed since the request, the stream's row is newer.
         let changed_since = std::mem::take(&mut materialized.changed_since);
         for row in std::mem::take(&mut materialized.fetched) {
             let Some(feed) = self.feed(id) else { return };
@@ -193,13 +193,13 @@ impl Engine {
         self.settle(source, commit);
     }
 
-    /// Ends everything that depends on a feed whose rows are not to be had.
+    /// Closes everything that depends on a feed whose rows cannot be read.
     pub(super) fn fail_materialized(&mut self, id: FeedId, refusal: &Refusal) {
         let dependents = self.dependents(id);
         self.close_all(dependents, refusal);
     }
 
-    /// Forgets all rows; they are fetched anew. Those who heard the feed wait for the whole result.
+    /// Drops all rows and fetches them again. Subscribers wait for a new result.
     pub(super) fn refetch_all(&mut self, id: FeedId, why: ResyncReason) {
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
@@ -212,7 +212,7 @@ impl Engine {
         let keys: Vec<Key> = materialized.entries.keys().cloned().collect();
         live.as_slice().iter().for_each(|s| self.out.push(Output::Discard(*s)));
         for key in keys {
-            // What a lookup told stays told, until it is known what is found now.
+            // A sub-select's values stay in its set until the new ones are known.
             self.put(id, key, |entry| {
                 entry.now = None;
                 if !maintains {
@@ -226,7 +226,7 @@ impl Engine {
         }
     }
 
-    /// Settles where the engine stands, between two transactions.
+    /// Settles at the engine's position, between two transactions.
     pub(super) fn settle_now(&mut self) {
         let source = |id: &FeedId| self.feed(*id).map(|f| f.plan.table().source.clone());
         let sources: BTreeSet<Arc<str>> = self.unsettled.iter().filter_map(|(_, id)| source(id)).collect();
@@ -237,7 +237,7 @@ impl Engine {
         }
     }
 
-    /// Lets every feed of a source that something was taken into go on: fetch what is missing, or tell. Lookups first.
+    /// Lets every changed feed of a source fetch what it misses, or send. Sub-selects first.
     pub(super) fn settle(&mut self, source: &Arc<str>, commit: Commit) -> HashMap<FeedId, Tally> {
         let mut sent = HashMap::new();
         let mut stays = BTreeSet::new();
@@ -256,11 +256,11 @@ impl Engine {
             if (waits || lacks)
                 && (materialized.revokes || materialized.is_subquery() && !materialized.dirty.is_empty())
             {
-                // It cannot tell yet what is gone; what tells of it is not to be read meanwhile.
+                // It cannot send yet what was removed; unsent deltas with those rows are discarded now.
                 self.revoke_unsent(id);
             }
             if waits {
-                // Whoever is waited for brings it back.
+                // The feed that it waits for schedules it again.
                 continue;
             }
             if lacks {
@@ -314,7 +314,7 @@ impl Engine {
         self.out.push(Output::FetchSnapshot { id: next, plan, request });
     }
 
-    /// Tells clients the difference between what they were told last and what holds now, and those who wait all of it.
+    /// Sends subscribers the difference between what was sent last and what holds now, and a whole result to those who wait.
     fn emit_difference(&mut self, id: FeedId, commit: Commit) -> Tally {
         let Engine { feeds, subquery_sets, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return Tally::default() };

@@ -1,17 +1,18 @@
 //! The state machine over all of it: inputs in, outputs out.
 //!
-//! The engine of one instance knows tables, rules, sources, subscriptions and feeds. It is told what was read, who
-//! subscribes and what time it is, and answers with what is to be done: ask for a snapshot, send a delta to these
-//! subscribers, fetch what is missing. It never waits, so a whole cluster of engines can be run in one thread from one
+//! The engine of one instance holds tables, rules, sources, subscriptions and feeds. Its inputs are what was read, who
+//! subscribes and what time it is; its outputs are what the instance has to do: read a snapshot, send a delta to these
+//! subscribers, fetch a missing interval. It never waits, so a whole cluster of engines can be run in one thread from one
 //! seed.
 //!
 //! Life of a subscription: [`Input::Subscribe`] is compiled against tables and rules; equal effective plans share a
-//! [`Feed`]. A snapshot is asked for and joined with the stream through a [`SnapshotMerge`]; then [`Output::Result`] carries the
+//! [`Feed`]. A snapshot is requested and joined with the stream through a [`SnapshotMerge`]; then [`Output::Result`] carries the
 //! rows and the subscription hears the feed's deltas. A gap, a changed table or changed rights send it through a new
 //! seam, at whose end the result is replaced as a whole.
 //!
-//! This file has what the engine knows; [`subscriptions`], [`snapshots`] and [`changes`] have what happens to it, [`kept`]
-//! and [`subqueries`] what is different where rules ask other tables. [`audit`] holds what feeds hold against the database.
+//! This file has the engine's state and its queries; [`subscriptions`], [`snapshots`] and [`changes`] handle the inputs,
+//! [`materializing`] and [`subqueries`] what is different for rules with sub-selects. [`audit`] compares feeds with the
+//! database. What a feed remembers is in [`memory`].
 
 mod audit;
 mod auditing;
@@ -54,7 +55,7 @@ use shared::SharedFeeds;
 use subquery_sets::SubquerySets;
 use subscription::Subscription;
 
-/// One effective plan that somebody hears. Exactly one cache line: with a million feeds, those that a change touches are
+/// One effective plan with subscribers. Exactly one cache line: with a million feeds, those that a change touches are
 /// not in the cache, and every further line is another wait for memory.
 #[derive(Debug)]
 #[repr(align(64))]
@@ -74,25 +75,25 @@ const _: () = assert!(size_of::<Option<Feed>>() == 64);
 struct Joining {
     snapshot: SnapshotId,
     seam: SnapshotMerge,
-    /// Where the engine was when the snapshot was asked for, and what was settled then.
+    /// The engine's position when the snapshot was requested, and the visible watermark then.
     since: Position,
     settled: Position,
     waiting: Vec<(SubId, ResyncReason)>,
     failures: u32,
-    /// The last attempt failed; the next tick asks again.
+    /// The last attempt failed; the next tick retries.
     resting: bool,
     /// Whose turn it takes, once it has begun; it waits for its turn before.
     turn: Turn,
-    /// What was asked for.
+    /// What was requested.
     request: SnapshotRequest,
 }
 
-/// Whether a snapshot has been asked for.
+/// Whether a snapshot has been requested.
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Turn {
-    /// Not yet: whoever it is for has as many under way as anybody may have.
+    /// Not yet: its owner has as many under way as allowed.
     Waits,
-    /// Yes, and it counts for somebody, or for nobody.
+    /// Yes; it counts against this owner's limit, if it has one.
     Taken(Option<Arc<str>>),
 }
 
@@ -109,7 +110,7 @@ struct OnTable {
     sent_by: HashMap<Key, Vec<FeedId>>,
 }
 
-/// What is on each table. Every change asks it, and names of tables are not a client's to choose.
+/// The feeds of each table. Looked up for every change; clients cannot choose table names, so a fast hash is safe.
 type Tables = HashMap<TableName, OnTable, foldhash::fast::RandomState>;
 
 impl OnTable {
@@ -191,8 +192,7 @@ impl RecentNumbers {
     }
 }
 
-/// Compiles requests under the tables and rules of a moment. May be used anywhere, so that nobody waits for it who does not
-/// ask.
+/// Compiles requests under one version of tables and rules. Usable on any thread, so that the engine's loop does not wait.
 #[derive(Clone, Debug)]
 pub struct Compiler {
     catalog: Arc<Catalog>,
@@ -231,7 +231,7 @@ impl Compiler {
 pub struct FeedInfo {
     /// Its number in this engine.
     pub id: FeedId,
-    /// What it asks.
+    /// Its plan.
     pub plan: Arc<EffectivePlan>,
     /// How many subscriptions share it.
     pub subscriptions: usize,
@@ -264,7 +264,7 @@ pub struct Engine {
     window: VecDeque<(Arc<str>, Arc<Transaction>)>,
     /// Row changes in the window.
     window_changes: usize,
-    /// Room for the pairs (feed, change) of one transaction, kept between transactions.
+    /// Buffer for the pairs (feed, change) of one transaction.
     touched: Vec<(FeedId, u32)>,
     /// What other tables hold, for rules that ask.
     subquery_sets: SubquerySets,
@@ -272,13 +272,13 @@ pub struct Engine {
     unsettled: BTreeSet<(u8, FeedId)>,
     /// Subscriptions that got their whole result with the transaction that is taken.
     fresh: Vec<SubId>,
-    /// What feeds had sent that are gone, or begin anew: to be taken out of `holders` bit by bit.
+    /// Keys sent by feeds that ended or restarted, to be removed from `sent_by` in small steps.
     cleanups: VecDeque<Cleanup>,
     /// Bytes of rows that such feeds keep, about.
     materialized_bytes: usize,
     /// Feeds of which something waits for its time, soonest first.
     paced: BTreeSet<(Micros, FeedId)>,
-    /// When a table was last reset: what came before cannot be told as deltas.
+    /// When a table was last reset: earlier changes cannot be sent as deltas.
     resets: HashMap<TableName, Position>,
     clock: Micros,
     order_key: [u64; 2],
@@ -346,7 +346,7 @@ impl Engine {
 
     /// When [`Input::Tick`] is wanted, if it is before long.
     pub fn next_due(&self) -> Option<Micros> {
-        // In the middle of a transaction nothing may be told before its time, which is its end.
+        // In the middle of a transaction nothing is due before its end.
         let between = self.sources.values().all(|s| s.unfinished.is_none());
         self.paced.first().filter(|_| between).map(|(due, _)| *due)
     }
@@ -418,7 +418,7 @@ impl Engine {
         self.order_key = key;
     }
 
-    /// Where keys are hidden, the order of rows must not tell them.
+    /// Where keys are hidden, the order of rows must not reveal them.
     fn hide_order(&self, output: &mut Output) {
         let place = |key: &Key| {
             let mut hasher = SipHasher13::new_with_keys(self.order_key[0], self.order_key[1]);
@@ -490,17 +490,17 @@ impl Engine {
         Some((plan, standing))
     }
 
-    /// As [`Engine::inquiry`], for a query that nobody has subscribed to.
+    /// As [`Engine::inquiry`], for a query without a subscription.
     ///
     /// # Errors
-    /// The query is not valid for whoever would ask it.
+    /// The query is not valid for these claims.
     pub fn hypothetical(&self, request: &Request) -> Result<(Arc<EffectivePlan>, Vec<Standing>), QueryError> {
         let plan = self.compile(request)?;
         let standing = self.rules.standing(plan.table(), &request.claims, &self.catalog);
         Ok((Arc::new(plan), standing))
     }
 
-    /// The feed that an effective plan shares with others, one delta per transaction; `None` if nobody asks it now.
+    /// The feed that an effective plan shares with others, one delta per transaction; `None` if it has no subscribers.
     pub fn feed_of(&self, plan: &Arc<EffectivePlan>) -> Option<FeedInfo> {
         let id = self.shared.find(&self.feeds, plan, 0)?;
         self.info(id)
@@ -547,7 +547,7 @@ impl Engine {
         parse_trusted_query(&request.query, &*self.catalog, &request.params).ok().map(|q| q.table.name.clone())
     }
 
-    /// What a subscription asks for, without where it resumed.
+    /// A subscription's request, without the cursor that it resumed from.
     pub fn request(&self, sub: SubId) -> Option<Request> {
         self.subs.get(&sub).map(Subscription::request)
     }

@@ -41,7 +41,7 @@ impl Recycled {
         }
     }
 
-    /// Takes back outputs that were carried out. Deltas that somebody still has stay theirs.
+    /// Takes back outputs that were carried out. Deltas that are still shared are left alone.
     pub(super) fn put(&mut self, mut outputs: Vec<Output>) {
         for output in outputs.drain(..) {
             let Output::Delta(delta, _) = output else { continue };

@@ -1,4 +1,4 @@
-//! What lookups have found, who asks them, and what a change of it means for those.
+//! Maintaining the sets of rules' sub-selects, and what a change of a set means for the feeds that depend on it.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -15,30 +15,30 @@ use crate::schema::{Key, Row};
 use crate::subquery::{Crossed, Found, SubqueryResults, ValueSet};
 
 impl Engine {
-    /// What is known of other tables.
+    /// The values of rules' sub-selects.
     pub fn subquery_results(&self) -> &dyn SubqueryResults {
         &self.subquery_sets
     }
 
-    /// What a lookup finds, once all of it is known.
+    /// The values of a sub-select, once they are complete.
     pub(super) fn subquery_values(&self, subquery: &Subquery) -> Option<&ValueSet> {
         self.subquery_sets.0.get(subquery).filter(|a| self.is_settled(a.feed)).map(|a| &a.values)
     }
 
-    /// The feed of a lookup that is asked by another one; it begins if nobody has asked it yet.
+    /// The feed of a sub-select that another feed depends on; created for the first that does.
     pub(super) fn read_subquery(&mut self, subquery: &Arc<Subquery>, by: FeedId) -> FeedId {
         if let Some(maintained) = self.subquery_sets.0.get_mut(subquery) {
-            maintained.by.push(by);
+            maintained.dependents.push(by);
             return maintained.feed;
         }
         let id = self.new_feed(Arc::new(EffectivePlan::of_subquery(subquery)), 0, Some(subquery.clone()));
-        let maintained = MaintainedSet { values: ValueSet::default(), feed: id, by: vec![by] };
+        let maintained = MaintainedSet { values: ValueSet::default(), feed: id, dependents: vec![by] };
         self.subquery_sets.0.insert(subquery.clone(), maintained);
         self.settle_later(id);
         id
     }
 
-    /// Takes a feed that ends off the lookups that it asks; those that nobody asks any more end too.
+    /// Releases the sub-selects of a feed that ends; those without dependents end too.
     pub(super) fn release_subqueries(&mut self, id: FeedId, materialized: &Materialized) {
         self.materialized_bytes -= materialized.bytes;
         if let Some(subquery) = &materialized.maintains {
@@ -46,8 +46,8 @@ impl Engine {
         }
         for subquery in materialized.depends_on.keys() {
             let Some(maintained) = self.subquery_sets.0.get_mut(subquery) else { continue };
-            maintained.by.retain(|f| *f != id);
-            if maintained.by.is_empty() {
+            maintained.dependents.retain(|f| *f != id);
+            if maintained.dependents.is_empty() {
                 let feed = maintained.feed;
                 self.remove_feed(feed);
             }
@@ -55,7 +55,7 @@ impl Engine {
         self.unsettled.retain(|(_, f)| *f != id);
     }
 
-    /// The clients' subscriptions that depend on a feed, through lookups.
+    /// The clients' subscriptions that depend on a feed, through sub-selects.
     pub(super) fn dependents(&self, id: FeedId) -> Vec<SubId> {
         let Some(feed) = self.feed(id) else { return Vec::new() };
         let mut all: Vec<SubId> = feed.live.as_slice().to_vec();
@@ -63,7 +63,7 @@ impl Engine {
         if let Some(maintained) =
             feed.memory.materialized().and_then(|k| k.maintains.as_ref()).and_then(|l| self.subquery_sets.0.get(l))
         {
-            all.extend(maintained.by.iter().flat_map(|f| self.dependents(*f)));
+            all.extend(maintained.dependents.iter().flat_map(|f| self.dependents(*f)));
         }
         all
     }
@@ -72,19 +72,19 @@ impl Engine {
         materialized.depends_on.keys().all(|l| self.subquery_sets.0.get(l).is_some_and(|a| self.is_settled(a.feed)))
     }
 
-    /// Lets nothing be read any more that is unsent of a feed and of those that ask it.
+    /// Discards what is unsent of a feed and of those that depend on it.
     pub(super) fn revoke_unsent(&mut self, id: FeedId) {
         let Some(feed) = self.feed(id) else { return };
         let Some(materialized) = feed.memory.materialized() else { return };
         let maintained = materialized.maintains.as_ref().and_then(|l| self.subquery_sets.0.get(l));
-        let by = maintained.map(|a| a.by.clone()).unwrap_or_default();
+        let by = maintained.map(|a| a.dependents.clone()).unwrap_or_default();
         if !feed.live.is_empty() {
             self.out.push(Output::Revoke(feed.live.clone()));
         }
         by.into_iter().for_each(|f| self.revoke_unsent(f));
     }
 
-    /// Brings the found values of a lookup up to date, and what is kept by those who ask it.
+    /// Brings a sub-select's set up to date, and the rows of the feeds that depend on it.
     pub(super) fn update_set(&mut self, id: FeedId) {
         let Engine { feeds, subquery_sets, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
@@ -110,7 +110,7 @@ impl Engine {
         if let Some(materialized) = self.materialized_mut(id) {
             materialized.dirty.clear();
         }
-        let by = self.subquery_sets.0.get(&subquery).map(|a| a.by.clone()).unwrap_or_default();
+        let by = self.subquery_sets.0.get(&subquery).map(|a| a.dependents.clone()).unwrap_or_default();
         for feed in by {
             if !crossed.is_empty() {
                 self.set_changed(feed, &subquery, &crossed);
@@ -119,11 +119,10 @@ impl Engine {
         }
     }
 
-    /// The values that a lookup finds are others now: what a feed kept is judged anew, and what may have come in is
-    /// wanted.
+    /// A sub-select's set has changed: a feed's rows are evaluated again, and rows that may have entered are fetched.
     fn set_changed(&mut self, id: FeedId, subquery: &Arc<Subquery>, crossed: &Crossed) {
         if self.audit.as_ref().is_some_and(|a| a.feed == id) {
-            // Other rows were asked for than those that it has now.
+            // The audit reads other rows than the feed has now.
             self.stop_audit();
         }
         let Engine { feeds, subquery_sets, tables, .. } = self;
@@ -138,7 +137,7 @@ impl Engine {
             materialized.access_path = access_path;
         }
         let more_admits = materialized.depends_on.get(subquery).copied().unwrap_or(false);
-        // A fetch that has not begun asks for what is found then.
+        // A fetch that has not begun will use the set as it is then.
         if materialized.loaded || feed.joining.is_some() {
             // A condition can come true also because less of a row is visible.
             let less_may_show = plan.may_read_hidden();
@@ -172,7 +171,7 @@ impl Engine {
     }
 }
 
-/// The columns whose values are looked for with this lookup; `None` if something else is too.
+/// The columns that are compared with this sub-select; `None` if anything else is.
 fn columns_compared(plan: &EffectivePlan, subquery: &Arc<Subquery>) -> Option<BTreeSet<usize>> {
     let mut columns = Some(BTreeSet::new());
     for g in plan.scan.grants() {

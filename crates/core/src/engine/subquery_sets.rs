@@ -1,4 +1,4 @@
-//! The values that rules have found in other tables.
+//! The sets of values of rules' sub-selects.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -7,17 +7,17 @@ use crate::index::FeedId;
 use crate::query::Subquery;
 use crate::subquery::{SubqueryResults, ValueSet};
 
-/// The values that all lookups have found, and who asks them.
+/// The values of all sub-selects, and the feeds that depend on them.
 #[derive(Debug, Default)]
 pub(super) struct SubquerySets(pub(super) HashMap<Arc<Subquery>, MaintainedSet>);
 
 #[derive(Debug)]
 pub(super) struct MaintainedSet {
     pub(super) values: ValueSet,
-    /// The feed that keeps them up to date.
+    /// The feed that maintains them.
     pub(super) feed: FeedId,
-    /// The feeds whose rules ask it.
-    pub(super) by: Vec<FeedId>,
+    /// The feeds that depend on it.
+    pub(super) dependents: Vec<FeedId>,
 }
 
 impl SubqueryResults for SubquerySets {

@@ -13,19 +13,19 @@ use crate::rule::{Claims, RuleSet};
 /// A subscription of a feed.
 #[derive(Debug)]
 pub(super) struct Subscription {
-    /// What was asked for, shared with others on the feed who ask the same in the same words.
+    /// The request's text and options, shared with equal ones on the same feed.
     pub shared_request: Arc<SharedRequest>,
-    /// Who asks.
+    /// The client's claims.
     pub claims: Arc<Claims>,
-    /// Whom it is charged to.
+    /// Who is charged for it.
     pub owner: Option<Arc<Owner>>,
-    /// The feed that it hears.
+    /// Its feed.
     pub feed: FeedId,
     /// What it is charged with.
     pub cost: Cost,
 }
 
-/// What somebody asks for, whoever it is.
+/// The part of a request that does not depend on the client.
 #[derive(Debug, PartialEq)]
 pub(super) struct SharedRequest {
     query: Box<str>,
@@ -38,7 +38,7 @@ pub(super) struct SharedRequest {
 }
 
 impl SharedRequest {
-    /// What a request asks for, as `another` has it if that is the same.
+    /// That part of a request; `another` itself if it is equal.
     pub(super) fn shared(request: &mut Request, another: Option<&Arc<SharedRequest>>) -> Arc<SharedRequest> {
         let params = std::mem::take(&mut request.params);
         let shared_request = SharedRequest {

@@ -103,8 +103,8 @@ impl Engine {
         let progress = state.progress;
         let reset = self.resets.get(&table.name).copied().unwrap_or_default();
         let subquery_sets = state.floor.max(state.remembered).max(reset)..=progress.at.unwrap_or_default();
-        // Positions in Gossip's own tables begin anew with every start, and those of topics are an instance's own; what was sent of tables without old values is
-        // not remembered for those who left, nor what was found in other tables then.
+        // Positions of system tables restart with the instance, and those of topics are local to an instance. What was sent of
+        // tables without old values is not remembered for clients that left, nor are the values of sub-selects at that time.
         let possible = table.old_values
             && self.materialized(id).is_none()
             && !table.name.is_system()
@@ -135,7 +135,7 @@ impl Engine {
         self.flush_pending(id);
         let term = progress.term();
         self.out.push(Output::Resumed { sub, feed: plan.clone(), term, position });
-        // Some parts of a large transaction have been told, and its last one not yet.
+        // Parts of a large transaction were sent, but not its last one.
         let mut open = !position.is_whole();
         for (position, at, changes) in missed {
             let more = !position.is_whole();
@@ -158,7 +158,7 @@ impl Engine {
         Ok(())
     }
 
-    /// Tells what a feed holds back.
+    /// Sends what a paced feed holds back.
     pub(super) fn flush_pending(&mut self, id: FeedId) {
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let Some(pending) = &mut feed.pending else { return };
@@ -199,7 +199,7 @@ impl Engine {
         id
     }
 
-    /// Lets subscriptions wait for the feed's next snapshot, and asks for one if none is on its way.
+    /// Adds subscriptions to those waiting for the feed's next snapshot, and requests one if none is under way.
     fn join(&mut self, id: FeedId, who: Vec<(SubId, ResyncReason)>) {
         let next = self.next_snapshot;
         let (since, settled) = self.source_position(id);
@@ -232,7 +232,7 @@ impl Engine {
         self.take_turns();
     }
 
-    /// Asks for the snapshots of feeds that wait, as far as it is their turn.
+    /// Requests the snapshots of waiting feeds whose turn it is.
     pub(super) fn take_turns(&mut self) {
         let mut still = VecDeque::new();
         while let Some(id) = self.waiting_feeds.pop_front() {
@@ -267,7 +267,7 @@ impl Engine {
         source.map(source_position).unwrap_or_default()
     }
 
-    /// Throws the snapshot under way away and asks for another, for the same subscriptions.
+    /// Cancels the snapshot under way and requests another for the same subscriptions.
     pub(super) fn retake_snapshot(&mut self, id: FeedId) {
         if self.feed(id).and_then(|f| f.joining.as_ref()).is_some_and(|j| j.turn != Turn::Waits) {
             self.begin_snapshot(id, true);
@@ -299,7 +299,7 @@ impl Engine {
         self.out.push(Output::FetchSnapshot { id: next, plan, request });
     }
 
-    /// Sends the whole result anew to everybody on a feed.
+    /// Sends all subscribers of a feed a new result.
     pub(super) fn renew(&mut self, id: FeedId, why: ResyncReason) {
         if self.audit.as_ref().is_some_and(|a| a.feed == id) {
             self.stop_audit();
@@ -457,7 +457,7 @@ impl Engine {
         let Some(feed) = self.feed_mut(id) else { return };
         // One that is waiting for a snapshot gets the newest state anyway.
         if feed.live.remove(sub) {
-            // What is taken back while it waits is not told to it: nothing older may be left unsent.
+            // Revocations do not reach it while it waits: nothing older may be left unsent.
             self.out.push(Output::Discard(sub));
             self.join(id, vec![(sub, ResyncReason::CaughtUp)]);
         }

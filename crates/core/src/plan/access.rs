@@ -14,7 +14,7 @@ use crate::value::Value;
 /// More values than this and a condition is not indexed.
 const MAX_ANCHORS: usize = MAX_LIST;
 
-/// The same for what sub-selects find: it changes, and a feed is entered anew then.
+/// The same for the values of sub-selects, which change: the feed is then indexed again.
 const MAX_FOUND: usize = 256;
 
 /// Rows wanted from a snapshot: those where any of these columns has one of its values. Others may be returned too.

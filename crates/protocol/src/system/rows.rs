@@ -9,7 +9,7 @@ use super::field::{Embedded, Moment};
 use super::row::table;
 
 table! {
-    /// `gossip.instances`: the cluster, as the asked instance knows it.
+    /// `gossip.instances`: the cluster, as the answering instance knows it.
     InstanceRow, "instances", key 1, {
         /// Its name.
         name: String,
@@ -51,7 +51,7 @@ table! {
         audits: u64,
         /// Differences that audits found.
         audit_differences: u64,
-        /// Whether it is the instance that is asked.
+        /// Whether it is the answering instance.
         here: bool,
     }
 }
@@ -67,7 +67,7 @@ table! {
         connected: bool,
         /// Messages sent.
         sent: u64,
-        /// Messages heard.
+        /// Messages received.
         heard: u64,
         /// Messages that were lost on their way.
         lost: u64,
@@ -91,9 +91,9 @@ table! {
         name: String,
         /// The instance.
         instance: String,
-        /// What is kept of it.
+        /// What is retained.
         keep: String,
-        /// Events that are kept.
+        /// Events that are retained.
         kept: u64,
         /// Events taken.
         taken: u64,
@@ -207,7 +207,7 @@ table! {
         roles: String,
         /// Where it comes from.
         address: String,
-        /// How it is told: `websocket` or `sse`.
+        /// The transport: `websocket` or `sse`.
         transport: String,
         /// When it came, RFC 3339.
         since: String,
@@ -238,7 +238,7 @@ pub struct ClientSubscription {
 }
 
 table! {
-    /// `gossip.alarms`: what somebody has to do something about.
+    /// `gossip.alarms`: what needs an operator's attention.
     AlarmRow, "alarms", key 3, {
         /// The instance.
         instance: String,
@@ -299,11 +299,11 @@ pub struct ShownChange {
 }
 
 table! {
-    /// `gossip.traffic`, a stream: what comes over the relay, while somebody looks.
+    /// `gossip.traffic`, a stream: messages of the relay, while it is subscribed to.
     TrafficRow, "traffic", key 0, {
         /// When, in microseconds since 1970.
         at: i64,
-        /// The instance that heard it.
+        /// The instance that received it.
         instance: String,
         /// What it is about.
         name: String,
@@ -337,7 +337,7 @@ table! {
         removed: u64,
         /// When, in microseconds since 1970.
         at: i64,
-        /// The cursor after it, where something was told.
+        /// The cursor after it, if a delta was sent.
         cursor: Option<String>,
     }
 }

@@ -1,4 +1,4 @@
-//! AMQP 0-9-1: everything is live; nothing is kept.
+//! AMQP 0-9-1: live messages only, no replay.
 //!
 //! One topic exchange for each cluster, and for each listener a queue of its own that goes with its connection and holds
 //! so many bytes at most: beyond, the broker drops the oldest, which is noticed. Changes are published with the broker's

@@ -62,13 +62,13 @@ pub trait Broker: Send + Sync + 'static {
     /// was lost, and ends with the receiver.
     async fn listen(&self) -> Result<mpsc::Receiver<Message>, RelayError>;
 
-    /// The messages that are kept of a source and end after a position, oldest first; at most [`MOST_FETCHED`], else
-    /// `None`. `None` too where nothing is kept.
+    /// The stored messages of a source that end after a position, oldest first; at most [`MOST_FETCHED`], else `None`.
+    /// `None` too where nothing is stored.
     async fn replay(&self, _source: &str, _after: Position) -> Result<Option<Vec<Message>>, RelayError> {
         Ok(None)
     }
 
-    /// The messages of the newest interval that is kept of a source.
+    /// The messages of the newest stored interval of a source.
     async fn newest(&self, _source: &str) -> Result<Vec<Message>, RelayError> {
         Ok(vec![])
     }
@@ -98,7 +98,7 @@ pub trait Protocol: Send + Sync + 'static {
     /// The address is not one, or the broker cannot be reached.
     async fn connect(&self, settings: &Settings) -> Result<Arc<dyn Broker>, RelayError>;
 
-    /// Reads messages of other programs into `sink` until the connection ends or nobody takes them any more.
+    /// Reads messages of other programs into `sink` until the connection ends or `sink` is closed.
     ///
     /// # Errors
     ///

@@ -1,4 +1,4 @@
-//! MQTT 5: everything is live; nothing is kept.
+//! MQTT 5: live messages only, no replay.
 //!
 //! A change is published at least once: its acknowledgement says that the broker has it and brings it to whoever is
 //! connected then. Whoever was not, or lost it, asks another instance. One connection publishes and listens. A lost one

@@ -1,4 +1,4 @@
-//! NATS: live messages by its core, what is kept by a JetStream stream for each source.
+//! NATS: live messages by its core, a JetStream stream per source for replay.
 //!
 //! Everything that carries a change is published with an acknowledgement of the stream, so it is kept when
 //! [`Broker::publish_durable`] returns; members hear it at the same time by a plain subscription, which may lose. Everything else is
@@ -192,7 +192,7 @@ impl Broker for Nats {
         if !self.is_connected() {
             return Err(RelayError::Unreachable("not connected".into()));
         }
-        // Without a stream nobody acknowledges, and that is noticed only after a while.
+        // Without a stream there is no acknowledgement, which is noticed only after a while.
         let known = self.streams.lock().contains(source);
         if !known {
             self.make_stream(source).await?;
@@ -286,7 +286,7 @@ impl Broker for Nats {
     }
 }
 
-/// NATS, with JetStream for what is kept.
+/// NATS, with JetStream for replay.
 pub(super) struct NatsJetStream;
 
 /// Longest wait for an answer that shows that a subscription has reached the server.

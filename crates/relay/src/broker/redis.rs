@@ -1,4 +1,4 @@
-//! Redis: live messages by publish and subscribe, what is kept by a stream for each source.
+//! Redis: live messages by publish and subscribe, a stream per source for replay.
 //!
 //! A change is added to its source's stream and published in one step, so both have it or neither. Streams are cut by
 //! age with each addition, and by size now and then.
@@ -49,7 +49,7 @@ fn client(url: &str, roots: &TlsRoots) -> Result<Client, RelayError> {
 /// One Redis server.
 pub struct Redis {
     client: Client,
-    /// For everything but listening. It connects anew by itself.
+    /// For everything but listening. It reconnects by itself.
     commands: ConnectionManager,
     prefix: String,
     keep: RetentionLimits,
@@ -70,7 +70,7 @@ impl Redis {
             .set_response_timeout(Some(TIMEOUT))
             .set_number_of_retries(1);
         let mut commands = ConnectionManager::new_with_config(client.clone(), patient).await.map_err(unreachable)?;
-        // A server that asks for a password lets anybody connect, and then do nothing.
+        // A server with a password accepts any connection, and then refuses its commands.
         let _: String = ::redis::cmd("PING").query_async(&mut commands).await.map_err(unreachable)?;
         let connected = Arc::new(AtomicBool::new(true));
         Ok(Redis { client, commands, prefix: prefix.clone(), keep: *keep, connected, added: AtomicU64::new(0) })
@@ -296,7 +296,7 @@ fn named(text: &str) -> Option<(Path, Part, Option<String>)> {
     Some((Path::parse(path, '.')?, part, (!code.is_empty()).then(|| code.to_string())))
 }
 
-/// Redis, with its streams for what is kept.
+/// Redis, with its streams for replay.
 pub(super) struct RedisStreams;
 
 #[async_trait]

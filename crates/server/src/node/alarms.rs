@@ -1,4 +1,4 @@
-//! What an operator has to do something about, kept until it is over: `gossip.alarms`.
+//! What needs an operator's attention, until it is resolved: `gossip.alarms`.
 
 use std::collections::BTreeMap;
 
@@ -8,7 +8,7 @@ use gossip_protocol::timestamp::rfc3339;
 
 use crate::now;
 
-/// Alarms of one instance. Of more, the log alone tells.
+/// Alarms of one instance. Further ones are only logged.
 const MAX_ALARMS: usize = 100;
 
 /// What an alarm is about: the kind, and the table or part.

@@ -1,4 +1,4 @@
-//! What operators call: answered here, or by another instance, which is asked over the relay and answers there.
+//! Operators' calls: answered here, or forwarded to another instance over the relay.
 //!
 //! An instance does what a member asks of it without asking for a token again: that it is one is known by the cluster's
 //! secret ([`gossip_relay::vouch`]), or, without a secret, a matter of the broker's permissions.

@@ -1,4 +1,4 @@
-//! What the loop is asked, by whom, and what it needs to begin.
+//! The loop's commands, their clients, and what it needs to start.
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -36,9 +36,9 @@ pub struct Client {
     pub address: SocketAddr,
     /// When it came.
     pub since: Micros,
-    /// How it is told: `websocket` or `sse`.
+    /// The transport: `websocket` or `sse`.
     pub transport: &'static str,
-    /// What it is to be told.
+    /// What waits to be sent to it.
     pub outbox: Outbox,
     /// Subscriptions that it ever made.
     pub subscriptions: AtomicU64,
@@ -53,7 +53,7 @@ impl Client {
     }
 }
 
-/// What is asked of the loop.
+/// A command to the loop.
 pub enum Command {
     /// A client has come.
     Connected(Arc<Client>),
@@ -71,9 +71,9 @@ pub enum Command {
         client: u64,
         /// The id of the call.
         call: Json,
-        /// What it asks for.
+        /// The request.
         request: Request,
-        /// How it wants to be told.
+        /// How results are sent.
         style: Style,
         /// The label under which it is observed.
         observed: Option<String>,
@@ -109,7 +109,7 @@ pub enum Command {
         /// The place.
         place: String,
     },
-    /// The instance stops: the others are told.
+    /// The instance stops: announce it to the others.
     Stopping,
     /// The loop ends.
     End,
@@ -119,7 +119,7 @@ pub enum Command {
     Written(Box<Receipt>, Micros),
     /// A call of an operator.
     Operate(Box<Operate>),
-    /// What other rules would have let be heard: goes on with what was found.
+    /// Continues a `what_if` with what was read for it.
     WhatIf(WhatIf, Answer, Reservation),
     /// One result, once.
     Rows(Request, oneshot::Sender<Result<OneResult, RpcError>>),

@@ -1,5 +1,5 @@
-//! Subscriptions whose rights are decided outside: asked before they begin, again before the answer's time is over, and
-//! closed when it is over and nobody answers.
+//! Subscriptions whose rights come from the decision service: requested before they begin, renewed before they expire, and
+//! closed when they expire without an answer.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -47,7 +47,7 @@ impl Node {
         });
     }
 
-    /// An answer has come for the claims that somebody had.
+    /// An answer has come for the claims that a client had.
     pub(super) fn decided(&mut self, id: SubId, claims: Arc<Claims>, answer: Result<Decided, Undecided>) {
         let Some(sub) = self.subs.get(&id) else {
             self.outside.remove(&id);

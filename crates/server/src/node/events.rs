@@ -1,4 +1,4 @@
-//! Events of topics: published here, heard from the relay, taken in from other programs, and fetched by an instance that
+//! Events of topics: published here, received from the relay, ingested from other programs, and fetched by an instance that
 //! starts late.
 
 use std::sync::Arc;
@@ -21,7 +21,7 @@ use super::question::Publish;
 use super::state::Node;
 use crate::now;
 
-/// What sources begin with that Gossip itself names; nobody publishes as one of them but as their own.
+/// The prefix of sources that Gossip assigns; clients cannot publish under another's.
 const OWN_SOURCES: &str = "/gossip/";
 
 fn not_permitted(topic: &str) -> RpcError {

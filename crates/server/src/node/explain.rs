@@ -1,4 +1,4 @@
-//! What operators ask: why a transaction did or did not reach somebody, and what a query comes to.
+//! Explanations for operators: why a transaction did or did not reach a client, and a query's effective plan.
 
 use std::time::Instant;
 

@@ -2,12 +2,12 @@
 //!
 //! Everything that concerns subscriptions passes through here in one order. Connections, the relay and snapshot
 //! threads send to bounded channels; nothing here waits for any of them. [`answering`] takes what connections ask,
-//! [`deciding`] waits for rights that are decided elsewhere; [`operators`] is what operators are told,
+//! [`deciding`] waits for the decision service; [`operators`] fills operators' system tables,
 //! [`explain`] and [`what_if`] what they ask. [`calls`] is what operators have done, here or elsewhere.
 //! [`alarms`] is what they have to do something about. [`events`] has what is published, [`publishing`] who waits for it,
 //! [`presence`] who is present here; [`cluster`] drives what instances know of each other.
 //!
-//! [`state`] is what the loop holds, [`command`] and [`question`] what it is asked; what comes over the relay enters by
+//! [`state`] is the loop's state, [`command`] and [`question`] are its inputs; what comes over the relay enters by
 //! [`incoming`], the engine's outputs are carried out in [`outputs`], and [`outgoing`] is what is sent.
 
 mod alarms;
@@ -58,13 +58,13 @@ use crate::supervisor::faults;
 use crate::system::SystemTables;
 use crate::writers::Writers;
 
-/// Questions and inputs that may wait for the loop; whoever sends more waits.
+/// Commands and inputs that may wait for the loop; further senders wait.
 pub const CHANNEL: usize = 4_096;
 
 /// Pieces of snapshots that may wait for the loop; the database is read no further meanwhile.
 const PIECES: usize = 32;
 
-/// How often clients are told how current they are.
+/// How often clients get the position that their results are current to.
 const CURRENT_EVERY: Micros = 1_500_000;
 
 /// A turn of the loop that takes so long never ends.

@@ -1,4 +1,4 @@
-//! What operators are told: recent transactions, verdicts, and how things stand.
+//! System tables for operators: recent transactions, verdicts, and the instance's state.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -26,13 +26,13 @@ use crate::outbox::Subscription;
 /// Rows of one transaction that are shown to operators.
 const SHOWN_ROWS: usize = 50;
 
-/// Messages of the relay that are told in a second; how many are left out then is told with the next one.
+/// Messages of the relay that are shown per second; the next one says how many were left out.
 const SHOWN_MESSAGES: u32 = 50;
 
 /// Characters of one value that are shown to operators.
 const SHOWN_TEXT: usize = 120;
 
-/// Tables that are put together only while somebody looks at them.
+/// Tables that are sampled only while they are subscribed to.
 const SAMPLED: [&str; 4] = ["feeds", "tables", "rules", "clients"];
 
 impl Node {
@@ -64,7 +64,7 @@ impl Node {
             let of_table = self.counters.of_table.entry(c.table.to_string()).or_default();
             *of_table = (of_table.0 + 1, t.committed.to);
         }
-        // Where an event of a topic stands is each instance's own: told by several it would look like several.
+        // Positions of topics are local to an instance: shown by several instances, one event would look like several.
         if topic {
             return;
         }
@@ -151,7 +151,7 @@ impl Node {
         self.system.show(alarms.into_iter().chain(others.alarms()));
 
         self.traffic_wanted = self.engine.has_feeds_on(&TableName::system(TrafficRow::SHAPE.name));
-        // What takes time in proportion to what there is, is put together only while somebody looks.
+        // What takes time in proportion to its size is sampled only while it is subscribed to.
         for name in SAMPLED {
             if self.engine.has_feeds_on(&TableName::system(name)) {
                 self.sample_table(name);
@@ -304,14 +304,14 @@ impl Node {
     }
 }
 
-/// What is told of a transaction on its way to a subscription.
+/// A transaction on its way to a subscription.
 #[derive(Default)]
 pub(super) struct Passing {
     /// What it did to the result.
     pub(super) tally: Tally,
     /// When.
     pub(super) at: Micros,
-    /// The cursor after it, where something was told.
+    /// The cursor after it, if a delta was sent.
     pub(super) cursor: Option<String>,
 }
 

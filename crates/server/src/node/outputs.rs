@@ -168,7 +168,7 @@ impl Node {
         self.alarms.raise(AUDIT, &feed.table().name.to_string(), text);
     }
 
-    /// Has the tables of the source described anew, unless that is under way already.
+    /// Requests new descriptions of the source's tables, unless that is under way.
     pub(super) fn describe(&mut self, source: &str) {
         if source == &*self.start.source {
             self.start.snapshots.describe(self.inputs.clone());

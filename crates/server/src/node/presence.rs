@@ -1,4 +1,4 @@
-//! Who is present at this instance: whoever may come to a place, for as long as it may be there.
+//! Presence at this instance: clients that joined a place, while they have the right to.
 
 use gossip_core::cluster::JoinError;
 use gossip_core::cluster::message::presence_row;
@@ -13,7 +13,7 @@ use serde_json::{Value as Json, json};
 use super::state::Node;
 use crate::now;
 
-/// Bytes of a place's name, and of what somebody says of themselves there.
+/// Bytes of a place's name, and of a member's own data there.
 const MAX_PLACE: usize = 200;
 const MAX_DATA: usize = 4 * 1024;
 
@@ -22,7 +22,7 @@ fn column(name: &str) -> usize {
     PresenceRow::SHAPE.column(name).unwrap_or_default()
 }
 
-/// What somebody says themselves when they come to a place; all else an instance knows.
+/// A member's own data on joining; the instance adds the rest.
 fn chosen() -> ColumnSet {
     [column("place"), column("data")].into_iter().collect()
 }

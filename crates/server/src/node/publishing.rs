@@ -10,7 +10,7 @@ use tokio::sync::oneshot;
 /// How long a publisher waits.
 const PATIENCE: Micros = 5_000_000;
 
-/// Publishers that may wait at the same time; whoever comes then is told to try again.
+/// Publishers that may wait at the same time; further ones are asked to retry.
 pub(super) const MOST: usize = 16_384;
 
 /// An event that was taken.
@@ -32,7 +32,7 @@ impl Published {
     }
 }
 
-/// Where a publisher is told what became of its event, or why it was not taken.
+/// Where a publisher gets the outcome of its event.
 pub(super) type Answer = oneshot::Sender<Result<Published, RpcError>>;
 
 /// An event's topic, sender, source and id.
@@ -51,7 +51,7 @@ pub(super) struct Publishing {
 }
 
 impl Publishing {
-    /// Whether nobody more can wait.
+    /// Whether all places are taken.
     pub(super) fn is_full(&self) -> bool {
         self.waiting >= MOST
     }

@@ -1,4 +1,4 @@
-//! What the loop is asked that takes an answer: by operators, by publishers, and for one result.
+//! Commands that get an answer: operators' questions, published events, one-time results.
 
 use std::sync::Arc;
 
@@ -28,13 +28,13 @@ pub struct Operate {
 /// A question of `explain`.
 #[derive(Clone, Debug)]
 pub struct Explain {
-    /// The transaction's source and position; without it only the effective plan is told.
+    /// The transaction's source and position; without it only the effective plan is explained.
     pub at: Option<(String, Position)>,
     /// Whom it concerns.
     pub whom: QuestionTarget,
 }
 
-/// What is asked and of whom, without any value.
+/// The question for a log, without any value.
 impl std::fmt::Display for Explain {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match &self.at {
@@ -71,11 +71,11 @@ pub struct WhatIf {
 pub struct Reservation {
     /// Its place among those that are being answered.
     pub(super) place: Option<OwnedSemaphorePermit>,
-    /// Subscriptions that let lookups be known. Nobody is told their results.
+    /// Subscriptions that keep sub-selects maintained. Their results are not sent.
     pub(super) subscriptions: Option<Vec<SubId>>,
 }
 
-/// What somebody wants to publish.
+/// An event to publish.
 pub struct Publish {
     /// The topic.
     pub topic: String,
@@ -87,10 +87,10 @@ pub struct Publish {
     pub answer: oneshot::Sender<Result<Published, RpcError>>,
 }
 
-/// A result that is asked for once, to be put into words by whoever asks.
+/// A one-time result, encoded by the caller.
 #[derive(Clone)]
 pub struct OneResult {
-    /// What was asked.
+    /// The plan.
     pub feed: Arc<EffectivePlan>,
     /// The rows.
     pub rows: Arc<ResultRows>,

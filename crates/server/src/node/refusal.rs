@@ -5,7 +5,7 @@ use gossip_core::query::QueryError;
 use gossip_protocol::{RpcError, code};
 use serde_json::json;
 
-/// What fails behind the instance is not for clients: they are told a number under which the log has it.
+/// Internal failures are not for clients: they get an incident number under which the log has the cause.
 fn unavailable(what: &str, why: &str) -> RpcError {
     let incident = format!("{:08x}", rand::random::<u32>());
     tracing::warn!(%incident, "{what}: {why}");

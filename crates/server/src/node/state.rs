@@ -22,7 +22,7 @@ use crate::outbox::Subscription;
 use crate::system::SystemTables;
 use crate::writers::Writers;
 
-/// Who is told.
+/// Who receives a subscription's result.
 pub(super) enum Target {
     Client(Arc<Client>),
     Once(Option<oneshot::Sender<Result<OneResult, RpcError>>>),
@@ -62,13 +62,13 @@ pub(super) struct Node {
     pub(super) texts: FastMap<u32, (Arc<EffectivePlan>, Arc<str>)>,
     pub(super) inputs: mpsc::Sender<Input>,
     pub(super) writers: Writers,
-    // The numbers are our own, so that nobody can choose them to collide.
+    // The numbers are our own, so that clients cannot choose them to collide.
     pub(super) clients: FastMap<u64, (Arc<Client>, BTreeMap<u64, SubId>)>,
     pub(super) subs: FastMap<SubId, Sub>,
     pub(super) next_sub: SubId,
     pub(super) counters: Counters,
     pub(super) since: Micros,
-    /// When the relay was last heard of the source, by our clock.
+    /// When the relay last delivered something of the source, by our clock.
     pub(super) heard: Micros,
     pub(super) received: Micros,
     /// Since when the reader reads behind what is known here.
@@ -77,7 +77,7 @@ pub(super) struct Node {
     pub(super) next_audit: Micros,
     /// Messages of the relay that wait for the loop.
     pub(super) waiting: usize,
-    /// Whether an operator wants to hear what comes over the relay; the second, what was told in it, and what was left out.
+    /// Whether an operator watches the relay's messages; the current second, messages shown in it, and left out.
     pub(super) traffic_wanted: bool,
     pub(super) traffic_told: (Micros, u32, u64),
     pub(super) told_current: Micros,
@@ -91,7 +91,7 @@ pub(super) struct Node {
     pub(super) renewals: BTreeSet<(Instant, SubId)>,
 }
 
-/// What is asked outside for one subscription.
+/// A subscription's decisions from the decision service.
 pub(super) struct Outside {
     pub(super) table: String,
     pub(super) params: Map<String, Json>,

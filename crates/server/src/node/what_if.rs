@@ -1,4 +1,4 @@
-//! What other rules would have let be heard, for operators who are about to change them.
+//! `what_if`: what clients would have received under other rules.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -70,7 +70,7 @@ impl Node {
         question.asked.iter().map(request).collect()
     }
 
-    /// Subscribes to what is asked, so that what sub-selects find is read, and asks again then.
+    /// Subscribes to the queries, so that their sub-selects are read, and repeats the question then.
     fn hold(&mut self, question: WhatIf, requests: &[Request], answer: Answer, mut held: Reservation) {
         let mut ids = Vec::new();
         let mut waiting = Vec::new();

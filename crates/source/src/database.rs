@@ -1,5 +1,5 @@
 //! A source's database as any other program uses it: for the workbench, which looks at it and changes rows, and for the
-//! demo, whose scenario lives in it. What goes wrong is told in the database's own words.
+//! demo, whose scenario lives in it. Errors are the database's own.
 
 use serde_json::{Map, Value as Json};
 
@@ -47,7 +47,7 @@ pub struct Look {
     pub rows: Vec<(String, Map<String, Json>)>,
 }
 
-/// By what a change made here is known again when it is heard.
+/// How a change made here is recognised in the stream.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum KnownBy {
     /// It is in the change log up to here.
@@ -59,7 +59,7 @@ pub enum KnownBy {
 /// What came of a change made here.
 #[derive(Clone, Debug)]
 pub enum Made {
-    /// Committed, and it can be heard.
+    /// Committed, and it streams.
     Logged(KnownBy),
     /// Committed, but nothing of it is in the change log: the tables that it changed, and how many rows.
     Unheard(Vec<String>, u64),
@@ -83,7 +83,7 @@ pub trait Database {
     /// Some rows of a table, each with the condition that picks it out.
     fn look_at(&self, table: &str) -> Result<Look>;
 
-    /// Runs SQL, and finds out whether what it did can be heard.
+    /// Runs SQL, and finds out whether its changes stream.
     fn make(&self, sql: &str) -> Made;
 
     /// Opens the database to run SQL again and again.

@@ -25,7 +25,7 @@ pub enum SourceError {
     /// Somebody else holds the database; it can be tried again.
     #[error("database is busy: {0}")]
     Busy(String),
-    /// The table differs from its description; it is described anew at the next read.
+    /// The table differs from its description; it is described again at the next read.
     #[error("table {0} has changed")]
     Changed(String),
     /// The connection was lost; it can be tried again.

@@ -1,7 +1,7 @@
 //! Reads row changes and snapshots out of databases.
 //!
 //! A source yields whole transactions in commit order, each with a position that is a function of the database's own
-//! log, and reads snapshots that tell what they show. It decides nothing about who sees what: that is `gossip-core`.
+//! log, and reads snapshots with the position that they show. Rights are `gossip-core`'s.
 //! All calls here block; the server runs them on threads of their own.
 //!
 //! Start with [`Source`]; then [`sqlite`], the embedded default, or [`postgres`]. [`Database`] is the same database as any
@@ -46,7 +46,7 @@ pub trait ChangeReader: Send {
     /// and then calls [`ChangeReader::acknowledge`].
     fn next(&mut self, longest: Duration) -> Result<Option<Interval>>;
 
-    /// Everything up to here is kept elsewhere: the source may forget it.
+    /// Everything up to here is acknowledged: the source may forget it.
     fn acknowledge(&mut self, to: Position) -> Result<()>;
 
     /// What keeps it from reading at present, if anything has for a while.

@@ -1,6 +1,6 @@
 //! The part of a table that a snapshot is wanted of, as SQL.
 //!
-//! It may be left out, and is wherever a type's own notion of being equal could miss a row: whoever asked looks at every
+//! It may be left out, and is wherever a type's own notion of being equal could miss a row: the caller filters every
 //! row again.
 
 use std::fmt::Write as _;

@@ -102,16 +102,16 @@ pub trait Source: Debug + Send + Sync {
     /// Does what a plan says. Where the database can do it all in one transaction, all of it or nothing.
     fn carry_out(&self, statements: &[String]) -> Result<()>;
 
-    /// Becomes the reader, if nobody else is. `last` is where the one before stopped, if that is known.
+    /// Becomes the reader, if there is none. `last` is where the one before stopped, if that is known.
     fn try_to_lead(&self, instance: &str, last: Option<Last>) -> Result<Option<Box<dyn ChangeReader>>>;
 
-    /// Lets go of what the database keeps for a reader beyond its limit, if nobody is reading: for as long as nothing can
-    /// be handed on. Whoever reads next begins after a gap. Returns whether anything was let go.
+    /// Drops the log that the database retains for a reader beyond its limit, if nothing is reading it. The next reader
+    /// starts after a gap. Returns whether anything was dropped.
     fn drop_backlog(&self) -> Result<bool>;
 
     /// Reads the rows that are wanted, and possibly others, at one moment and hands them to `take` in pieces;
     /// `take` says whether to go on. Returns what they show, or `None` if `take` had enough. Rows with a NULL in their
-    /// key have no name to be told apart by and are left out.
+    /// key cannot be identified and are left out.
     fn snapshot(
         &self,
         wanted: &SnapshotRequest,

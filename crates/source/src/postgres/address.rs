@@ -1,4 +1,4 @@
-//! Where a PostgreSQL server is and who asks: a connection URI with the usual environment variables, read as `libpq`
+//! A PostgreSQL server and the user to connect as: a connection URI with the usual environment variables, read as `libpq`
 //! reads them.
 //!
 //! What the URI leaves open comes from `PGHOST`, `PGPORT`, `PGUSER`, `PGPASSWORD`, `PGPASSFILE`, `PGDATABASE`,
@@ -71,7 +71,7 @@ pub struct Address {
 
 impl fmt::Debug for Address {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        // A new field does not compile until somebody has decided whether it may be shown.
+        // A new field does not compile until it is decided whether it may be shown.
         let Address { host, port, user, password: _, database, ssl, root_cert, own_cert, application_name, .. } = self;
         f.debug_struct("Address")
             .field("place", &format!("{user}@{host}:{port}/{database}"))

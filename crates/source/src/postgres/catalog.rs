@@ -72,7 +72,7 @@ pub struct Leaf {
     pub file: Oid,
     /// What is written of an old row: `d`, `n`, `f` or `i`.
     pub identity: char,
-    /// The columns by which an old row is told, of the index that the identity uses.
+    /// The columns that identify an old row: those of the replica identity's index.
     pub identity_columns: Vec<String>,
     /// Its name in SQL.
     pub sql_name: String,
@@ -121,7 +121,7 @@ impl Described {
         !self.leaves.is_empty() && self.leaves.iter().all(|l| l.identity == 'f')
     }
 
-    /// Whether updates and deletes can be told, that is, whether they say which row they are about.
+    /// Whether updates and deletes can be published: whether they identify their row.
     pub fn publishes_changes(&self) -> bool {
         let key: Vec<&str> = self.key.iter().map(|&i| self.columns[i].name.as_str()).collect();
         let tells = |l: &Leaf| l.identity == 'f' || key.iter().all(|k| l.identity_columns.iter().any(|c| c == k));
@@ -133,7 +133,7 @@ impl Described {
         matches!(self.kind, 'r' | 'p') && self.persistence == 'p'
     }
 
-    /// Whether all its changes stream that can be told: it is in a publication of ours, whole.
+    /// Whether all its changes stream: it is in a publication of ours, whole.
     pub fn is_published(&self) -> bool {
         let whole = |l: &Leaf| l.published.inserts && (l.published.changes || !self.publishes_changes());
         self.leaves.iter().all(whole)
@@ -275,7 +275,7 @@ fn readings(db: &mut Client, wanted: HashSet<Oid>) -> Result<HashMap<Oid, Readin
         let mut next: Vec<Oid> = further.collect();
         next.sort_unstable();
         next.dedup();
-        // A type that is not there any more would be asked for without end.
+        // A dropped type would be looked up without end.
         ask = if next == ask { vec![] } else { next };
     }
     Ok(wanted.into_iter().map(|oid| (oid, reading(&known, oid, 0))).collect())
@@ -475,7 +475,7 @@ pub fn signature(
     Ok(db.query_one(statement, &[&schemas, &tables, &&wanted.publications[..]])?.get(0))
 }
 
-/// All tables of the database that somebody made, as a configuration names them.
+/// All user tables of the database, as a configuration names them.
 ///
 /// # Errors
 /// The connection is lost, or what the server says.

@@ -1,4 +1,4 @@
-//! What keeps a server from being a source, or will surprise somebody: each finding with the SQL that mends it.
+//! What keeps a server from being a source, or may surprise its operator: each problem with the SQL that fixes it.
 
 use super::PostgresSource;
 use super::catalog::{self, Described};
@@ -86,7 +86,7 @@ impl Findings<'_> {
                     size(s.held),
                     if s.active { "" } else { " and nobody reads it: start an instance" },
                 );
-                // Only past a record that a checkpoint writes can the slot let go.
+                // The slot can only advance past a record that a checkpoint writes.
                 let advance = format!("SELECT pg_replication_slot_advance({}, pg_current_wal_lsn())", literal(name));
                 let fix = format!("CHECKPOINT;\n{advance}");
                 self.general(false, text, Some(fix));

@@ -13,7 +13,7 @@ use tokio_postgres::{Config, Error, Row, SimpleQueryMessage, Socket, Statement, 
 
 use crate::{Result, SourceError};
 
-/// How long a call may take unless it is told otherwise: longer than the server lets a statement of ours run.
+/// Default deadline of a call: longer than the server lets a statement of ours run.
 const DEADLINE: Duration = Duration::from_secs(65);
 
 /// A connection for a thread that may block. Its calls must not be made from an asynchronous task.
@@ -34,7 +34,7 @@ impl Client {
     /// Connects within `timeout`, name lookup, TLS and authentication included.
     ///
     /// # Errors
-    /// [`SourceError::Lost`] if nobody answers in time, else what the server says.
+    /// [`SourceError::Lost`] without an answer in time, else the server's error.
     pub fn connect<T>(config: &Config, tls: T, place: String, timeout: Duration) -> Result<Client>
     where
         T: MakeTlsConnect<Socket> + 'static,

@@ -31,7 +31,7 @@ const STATEMENT: Duration = Duration::from_secs(60);
 /// How long we wait for a lock before we give way.
 const LOCK: Duration = Duration::from_secs(5);
 
-/// After this silence a connection is asked whether it lives, and then a few times more.
+/// TCP keepalive: the silence after which probes are sent.
 pub const KEEPALIVE: Duration = Duration::from_secs(4);
 
 /// A peer that acknowledges nothing for so long is gone.

@@ -113,7 +113,7 @@ impl Database for PostgresSource {
         let described = catalog::describe(&mut db, &self.wanted(&wanted)).map_err(|e| e.to_string())?;
         let readings = described.into_values().next().map(|d| d.columns).unwrap_or_default();
         let names: Vec<String> = columns.iter().map(|c| format!("{}::text", quote(&c.name))).collect();
-        // Without a key the place of the row in its file picks it out, for as long as nobody changes it.
+        // Without a key the row's physical place identifies it, until it is changed.
         let sql = format!("SELECT ctid::text, {} FROM {} LIMIT {CHOOSABLE}", names.join(", "), in_sql(&own));
         let mut look = Look::default();
         for message in db.simple_query(&sql).map_err(message_of)? {

@@ -70,11 +70,11 @@ pub struct PostgresSource {
     pub publication: String,
     /// The replication slot.
     pub slot: String,
-    /// Tables of which old values are asked for.
+    /// Tables whose old values are requested.
     pub old_values: Vec<String>,
     /// Bytes of log that may be held back for us before it is given up.
     pub max_wal_bytes: u64,
-    /// Whether a lost slot is made anew without being asked.
+    /// Whether a lost slot is replaced automatically.
     pub renew_lost_slot: bool,
     pub(crate) pool: Arc<Pool>,
 }
@@ -113,7 +113,7 @@ impl PostgresSource {
         self.address.place()
     }
 
-    /// The publication of tables of which only inserts can be told.
+    /// The publication of tables that publish only inserts.
     pub fn keyless_publication(&self) -> String {
         format!("{}_keyless", self.publication)
     }
@@ -145,7 +145,7 @@ impl PostgresSource {
         Ok(found.values().filter(streams).map(|d| d.table(&self.name)).collect())
     }
 
-    /// These tables, as the catalog is asked for them.
+    /// A catalog request for these tables.
     pub fn wanted<'a>(&'a self, tables: &'a [String]) -> CatalogRequest<'a> {
         CatalogRequest {
             tables,

@@ -24,7 +24,7 @@ pub(super) struct Options {
     pub old_values: Vec<String>,
     /// MiB of log that may be held back for us before it is given up.
     pub max_wal_mb: Option<u64>,
-    /// Whether a lost slot is made anew without being asked.
+    /// Whether a lost slot is replaced automatically.
     pub renew_lost_slot: bool,
 }
 

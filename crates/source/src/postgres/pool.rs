@@ -1,4 +1,4 @@
-//! Connections for snapshots: the idle ones are kept, with what is known of the tables that they read.
+//! A pool of connections for snapshots, each with the descriptions of the tables it has read.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -13,7 +13,7 @@ use super::client::Client;
 use super::connect::connect;
 use crate::Result;
 
-/// Connections that are kept for the next snapshot.
+/// Idle connections in the pool.
 const MAX_IDLE: usize = 4;
 
 /// Idle connections, and what tables are.

@@ -1,4 +1,4 @@
-//! What a server needs so that tables can be followed: publications, old values where they are asked for, a slot.
+//! What a server needs for streaming: publications, old values where requested, a slot.
 //!
 //! Tables whose changes name the row they are about go into one publication; the others into a second one that
 //! publishes inserts and truncates only, because publishing their updates would make the application's updates fail.
@@ -38,11 +38,11 @@ pub struct Slot {
     pub plugin: String,
     /// The database.
     pub database: String,
-    /// Whether somebody is reading it.
+    /// Whether it is being read.
     pub active: bool,
     /// Whether the server has given it up.
     pub lost: bool,
-    /// Bytes of log that are kept for it.
+    /// Bytes of log that are retained for it.
     pub held: u64,
 }
 
@@ -153,8 +153,8 @@ impl PostgresSource {
         Ok(db.query(sql, &[&&names[..]])?.iter().map(|r| r.get(0)).collect())
     }
 
-    /// Sees to it that the slot can be read, as far as the settings allow: makes a lost one anew, and lets go of log
-    /// that would fill the primary's disk. `false` if somebody else is reading it.
+    /// Ensures that the slot can be read, as far as the settings allow: replaces a lost one, and drops log that would fill
+    /// the primary's disk. `false` if it is already being read.
     ///
     /// # Errors
     /// The slot cannot be used: why, and what to do.
@@ -186,7 +186,7 @@ impl PostgresSource {
         Ok(true)
     }
 
-    /// Lets log go that nobody can hand on and that would fill the primary's disk. Returns whether it did.
+    /// Drops log that nothing can read and that would fill the primary's disk. Returns whether it did.
     ///
     /// # Errors
     /// The connection is lost, or what the server says.
@@ -212,7 +212,7 @@ impl PostgresSource {
         Ok(true)
     }
 
-    /// Whether old values are asked for.
+    /// Whether old values are requested.
     pub fn wants_old_values(&self, wanted: &str) -> bool {
         self.old_values
             .iter()
@@ -319,7 +319,7 @@ impl PostgresSource {
         if present.via_root {
             plan.statements.push(format!("ALTER PUBLICATION {quoted} SET (publish_via_partition_root = false)"));
         }
-        // A table whose rows or columns are partly left out is put in anew, whole.
+        // A table that is published in part is published again, whole.
         let whole = |d: &&&Described| present.tables.iter().any(|(t, partial)| *t == d.sql_name && !partial);
         let missing: Vec<&&Described> = tables.iter().filter(|d| !whole(d)).collect();
         let wanted = |t: &String| tables.iter().any(|d| d.sql_name == *t && whole(&d));

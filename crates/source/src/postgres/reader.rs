@@ -36,7 +36,7 @@ const LOOK_VISIBLE: Duration = Duration::from_millis(200);
 /// How often it is looked whether a table has changed.
 const LOOK_CATALOG: Duration = Duration::from_secs(1);
 
-/// How often the server is told what it may forget.
+/// How often the server gets the confirmed position.
 const TELL: Duration = Duration::from_millis(500);
 
 /// How long a call of the second connection may take.
@@ -48,7 +48,7 @@ const BUSY: usize = 4;
 /// That moment.
 const PAUSE: Duration = Duration::from_micros(200);
 
-/// Transactions that were sent and that nobody sees yet: beyond so many nothing more is read.
+/// Transactions that were sent and are not yet visible: beyond so many, reading pauses.
 const MAX_UNSETTLED: usize = 1 << 20;
 
 /// SQLSTATE: the slot is in use.
@@ -108,9 +108,9 @@ pub struct PostgresReader {
     side: Client,
     epoch: u64,
     timeline: u64,
-    /// Everything up to here is kept elsewhere.
+    /// Everything up to here has been acknowledged.
     at: Position,
-    /// Where the slot began, and what was told to the server since.
+    /// Where the slot began, and the position confirmed since.
     told: Lsn,
     settled: Position,
     /// Transactions that were sent and of which it is not known whether others see them.
@@ -146,7 +146,7 @@ fn timeline_of(system: &System, generation: u16) -> u64 {
 }
 
 impl PostgresReader {
-    /// Takes the office if nobody has it. `last` is where the reader before stopped.
+    /// Takes the leadership if it is free. `last` is where the reader before stopped.
     ///
     /// # Errors
     /// The slot cannot be used, or the connection is lost.
@@ -172,7 +172,7 @@ impl PostgresReader {
                 _ => Err(SourceError::Database(refused.message)),
             };
         }
-        // Read once the slot is ours: now nobody else moves it.
+        // Read once the slot is ours: no one else moves it now.
         let sql = "SELECT (confirmed_flush_lsn - '0/0')::int8, (extract(epoch FROM clock_timestamp()) * 1e6)::int8, \
                    pg_current_snapshot()::text FROM pg_replication_slots WHERE slot_name = $1";
         let row = side.query_one(sql, &[&source.slot])?;
@@ -181,7 +181,7 @@ impl PostgresReader {
         let recent = visibility(&row.get::<_, String>(2))?.none_from;
         let base = timeline_of(&system, 0);
         let (at, timeline) = match last.filter(|l| l.timeline & !0xffff == base) {
-            // The same log, but back to before what was read: somebody has restored it.
+            // The same log, but behind what was read: the database was restored.
             Some(l) if l.position.commit > system.end => (begins, timeline_of(&system, l.timeline as u16 + 1)),
             Some(l) => (l.position.max(begins), l.timeline),
             None => (begins, base),
@@ -192,7 +192,7 @@ impl PostgresReader {
             instance: instance.into(),
             stream,
             side,
-            // The database's clock, so that every take-over has a higher one, whoever takes over.
+            // The database's clock, so that every take-over has a higher one, on whichever instance.
             epoch: last.map_or(0, |l| l.epoch + 1).max(time.unsigned_abs()),
             timeline,
             at,
@@ -220,7 +220,7 @@ impl PostgresReader {
             let (schema, table) = catalog::split_name(wanted, &source.schema);
             let name = catalog::table_name(&schema, &table, &source.schema);
             if !reader.tables.contains_key(&name) {
-                // It may have gone while nobody was reading.
+                // It may have been dropped while there was no reader.
                 reader.reset(Reset { name, table: None, why: ResetReason::Described });
             }
         }
@@ -267,7 +267,7 @@ impl PostgresReader {
         if why != ResetReason::Described && !self.resets.is_empty() {
             self.nudge();
         }
-        // What was mapped to tables as they were is mapped anew; rows of another shape are of the past from now on.
+        // Relations are mapped again; rows of another shape count as outdated from now on.
         for (oid, (relation, _)) in std::mem::take(&mut self.relations) {
             let known = self.streamed_relation(&relation);
             self.relations.insert(oid, (relation, known));
@@ -377,7 +377,7 @@ impl PostgresReader {
             building.ok_or_else(|| SourceError::Protocol("the end of a transaction that did not begin".into()))?;
         let (position, xid, at) = (Position::at(end), building.xid, building.at);
         self.unsettled.push_back((position, xid));
-        // Sent again, because the slot had not been told yet that it was handed on.
+        // Sent again, because it had not been confirmed to the slot yet.
         if position <= self.at {
             return Ok(());
         }
@@ -403,7 +403,7 @@ impl PostgresReader {
         }
         if self.at > Position::part(end, 0) {
             // The reader before handed parts of it on. Where they were cut depended on how the tables were described
-            // then: what is left cannot be told part by part.
+            // then: the rest cannot be sent in parts.
             for name in tables_of(changes, first)? {
                 let table = self.tables.get(&name).cloned();
                 self.reset(Reset { name, table, why: ResetReason::TooLarge });
@@ -477,7 +477,7 @@ impl PostgresReader {
         Ok(())
     }
 
-    /// Tells the server what it may forget: what is kept elsewhere and visible to all.
+    /// Confirms to the server what it may forget: what is acknowledged and visible.
     fn send_status(&mut self, answer: bool) -> Result<()> {
         self.spoke = Instant::now();
         let done = self.at.min(self.settled);
@@ -561,7 +561,7 @@ impl ChangeReader for PostgresReader {
                 Some(event) => self.on_event(event)?,
                 None => return Ok(None),
             }
-            // Within a very long transaction the clock goes on as well. Else what has come is told first.
+            // Within a very long transaction time passes as well. Otherwise what has arrived is sent first.
             if self.spoke.elapsed() >= 2 * TELL {
                 self.keep_house()?;
             }
@@ -583,7 +583,7 @@ impl ChangeReader for PostgresReader {
 }
 
 impl PostgresSource {
-    /// Becomes the reader, if nobody else is.
+    /// Becomes the reader, if there is none.
     ///
     /// # Errors
     /// The slot cannot be used, or the connection is lost.

@@ -113,7 +113,7 @@ impl Mapped {
                 let row = self.row(new, None)?;
                 found(change(self.table.key_of(&row.0), Old::Known(None), Some(row)));
             }
-            // Without a key nothing but additions can be told.
+            // Without a key there are only additions.
             _ if !keyed => {}
             RowMessage::Delete(OldRow::Full(old)) => {
                 let row = self.row(old, None)?.0;

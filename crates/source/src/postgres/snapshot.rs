@@ -2,7 +2,7 @@
 //!
 //! All in one transaction that sees the state of one moment and that only reads. The table is locked against being
 //! altered before that moment is fixed: a table that was rewritten afterwards would look empty. What the snapshot shows
-//! is told by the transactions visible to it, and by a place in the log that all of them lie before.
+//! is identified by the transactions visible to it, and a log position that all of them precede.
 
 use std::sync::Arc;
 

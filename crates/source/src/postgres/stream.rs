@@ -33,7 +33,7 @@ const MAX_FRAME: usize = 1 << 30;
 /// The server ends the connection if it hears nothing from us for so long.
 const WAL_SENDER_TIMEOUT: Duration = Duration::from_secs(30);
 
-/// A server that says nothing for so long, although it is asked twice a second, is gone.
+/// A server that is silent for so long, although a reply is requested twice a second, counts as lost.
 const SILENCE: Duration = Duration::from_secs(10);
 
 /// Microseconds from 1970 to 2000, where the server's clock begins.

@@ -70,7 +70,7 @@ fn roots(file: Option<&Path>) -> std::result::Result<RootCertStore, String> {
 }
 
 /// Asks less of a certificate than rustls does by itself: that it comes from a trusted authority, for whatever host; or,
-/// without authorities, nothing. Then the connection cannot be read by others, but nobody vouches for the server.
+/// without authorities, nothing. Then the connection is encrypted, but the server is not authenticated.
 #[derive(Debug)]
 struct Lenient {
     provider: Arc<CryptoProvider>,

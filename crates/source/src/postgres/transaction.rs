@@ -1,11 +1,11 @@
 //! One transaction on its way from the stream: its row messages are gathered until its end has been seen, then folded
 //! so that each key stands in it once, and handed out in parts if there are many.
 //!
-//! Up to [`SPOOL_AT`] bytes are kept in memory. Beyond, messages go to a file without a name, and only two places in it
-//! are remembered for each key, under a hash of 128 bits: its first message, which tells the row as it was, and its
-//! last one, which tells the row as it is. Reading the file once in order then yields the same folded changes, in the
+//! Up to [`SPOOL_AT`] bytes stay in memory. Beyond, messages go to a file without a name, and only two places in it
+//! are remembered for each key, under a hash of 128 bits: its first message, which has the old row, and its
+//! last one, which has the new row. Reading the file once in order then yields the same folded changes, in the
 //! same order, as folding in memory does. How a transaction is cut into parts is a function of these changes alone, so
-//! that a part is the same whoever reads it, and whenever.
+//! that a part is the same for every reader, at any time.
 
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
@@ -22,13 +22,13 @@ use super::pgoutput::{Cell, Cells, OldRow};
 use super::rows::{Mapped, RowMessage};
 use crate::{Result, SourceError};
 
-/// Bytes of row messages that are kept in memory.
+/// Bytes of row messages that stay in memory.
 pub const SPOOL_AT: usize = 8 << 20;
 
 /// Changes in one part of a large transaction.
 pub const PART: usize = 2_000;
 
-/// Keys of one transaction beyond which its tables are read anew instead: their places would not fit.
+/// Keys of one transaction beyond which its tables are reset instead: their places would not fit.
 pub const MAX_KEYS: usize = 8_000_000;
 
 /// A transaction that is being received.
@@ -48,7 +48,7 @@ enum Gathered {
         messages: Vec<(Arc<Mapped>, RowMessage)>,
     },
     InFile(Box<Spool>),
-    /// More keys than can be kept apart.
+    /// Too many keys to track.
     TooMany,
 }
 
@@ -87,8 +87,8 @@ impl Building {
         Ok(())
     }
 
-    /// All of it has come: its changes, or `None` if there are too many to tell them one by one; and tables of which
-    /// they cannot be told one by one, whose changes are left out.
+    /// It is complete: its changes, or `None` if they are too many to send; and the tables whose changes cannot be sent and
+    /// are left out.
     ///
     /// # Errors
     /// The spool file cannot be read.
@@ -142,7 +142,7 @@ impl Changes {
                         None => break,
                     }
                 }
-                // One more than is handed out tells whether it was the last.
+                // Reads one more than it returns, to know whether that was the last.
                 if part.len() > PART {
                     reader.ahead = part.split_off(PART);
                 }
@@ -152,7 +152,7 @@ impl Changes {
     }
 }
 
-/// Where a key is first and last spoken of.
+/// The first and last message of a key.
 #[derive(Clone, Copy, Debug)]
 struct Places {
     first: u64,
@@ -243,7 +243,7 @@ pub struct SpoolReader {
 }
 
 impl SpoolReader {
-    /// What the next message that is the first of some key tells, with the row as it is in the end.
+    /// The next message that is the first of its key, with the key's final row.
     fn next_message(&mut self) -> Result<Option<Vec<RowChange>>> {
         while self.at < self.end {
             let at = self.at;

@@ -38,7 +38,7 @@ pub struct Following {
 }
 
 impl Following {
-    /// Takes the office if nobody has it.
+    /// Takes the leadership if it is free.
     ///
     /// # Errors
     /// The file is busy, or what SQLite says.

@@ -20,7 +20,7 @@ pub struct ReaderLock {
     path: PathBuf,
 }
 
-/// Takes the right to be the reader, if nobody has it.
+/// Takes the reader's lock, if it is free.
 ///
 /// # Errors
 /// The file beside the database cannot be written.
@@ -68,7 +68,7 @@ impl ReaderLock {
     }
 }
 
-/// Which file stands under a name: another one after it was replaced.
+/// The file at a path: another one after it was replaced.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct FileIdentity {
     device: u64,

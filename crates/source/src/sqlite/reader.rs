@@ -19,7 +19,7 @@ use gossip_core::position::{CommitTime, Interval, Micros, Old, Position, Reset, 
 use gossip_core::schema::{ColumnSet, Key, Row, Table, TableName};
 use gossip_core::value::Value;
 
-/// Log entries in one interval beyond which the tables are read anew instead.
+/// Log entries in one interval beyond which the tables are reset instead.
 pub const MAX_ENTRIES: i64 = 200_000;
 
 /// Log entries that are deleted at a time, so that no writer waits long.
@@ -169,7 +169,7 @@ impl Reader {
         Last { epoch: self.epoch, position: self.at, timeline: self.timeline, mark: self.tag.cast_unsigned() }
     }
 
-    /// Whether the file that is read is the one that stands under its name.
+    /// Whether the open file is still the one at its path.
     ///
     /// # Errors
     /// It is another one, or none.
@@ -412,7 +412,7 @@ impl Reader {
     }
 
     /// Deletes some of the log's oldest entries up to `acknowledged`, never the last one, from which the numbering goes
-    /// on. Gives way at once if somebody is writing. Returns whether there is more to delete.
+    /// on. Gives way at once to a writer. Returns whether there is more to delete.
     ///
     /// # Errors
     /// The file is busy, or what SQLite says.

@@ -102,7 +102,7 @@ pub enum Lookup {
     Unfit(String, Option<String>),
 }
 
-/// The types of SQLite's declared types, by its own rules of affinity, with truth values told apart.
+/// The types of SQLite's declared types, by its own rules of affinity, with booleans distinguished.
 pub fn declared_type(declared: &str) -> Type {
     let d = declared.to_ascii_uppercase();
     let has = |s: &str| d.contains(s);
@@ -116,7 +116,7 @@ pub fn declared_type(declared: &str) -> Type {
     }
 }
 
-/// All tables that somebody made, by name; not those of SQLite or Gossip.
+/// All user tables, by name; not those of SQLite or Gossip.
 ///
 /// # Errors
 /// The file is busy, or what SQLite says.

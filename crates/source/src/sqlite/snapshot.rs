@@ -12,7 +12,7 @@ pub const PIECE: usize = 500;
 
 /// Reads the rows that are wanted in one read transaction and hands them to `take` in pieces; `take` says whether to go on.
 /// Returns the position that they show, or `None` if `take` had enough. Rows with a NULL in their key have no
-/// name to be told apart by and are left out.
+/// key that identifies them and are left out.
 ///
 /// # Errors
 /// The table has changed, the file is busy, or what SQLite says.

@@ -2,7 +2,7 @@
 //!
 //! Before a row is changed or deleted, a trigger copies it as it is into `gossip_log`; before one is inserted, the key
 //! is noted, and so are the rows that `REPLACE` would delete because they conflict over some unique index. So the first
-//! entry about a key in any stretch of the log tells what the row was at its beginning. Only a key that the database
+//! entry about a key in any stretch of the log has the row as it was at its beginning. Only a key that the database
 //! gives itself cannot be noted before: in tables where it may, every insert is noted after it as well, since the note
 //! that stands last may be of an insert that was ignored, and of a stretch that was read. [`reader`](super::reader)
 //! knows what that means.
@@ -15,7 +15,7 @@
 //! - `(SELECT (SELECT NEW.a) FROM (SELECT NULL AS a) AS NEW)` is the trigger's `NEW.a` if the table has the column, for
 //!   the inner name is looked for among the trigger's own rows first, and else NULL.
 //!
-//! `RENAME` rewrites what it finds in the triggers; after any such change the reader installs them anew.
+//! `RENAME` rewrites what it finds in the triggers; after any such change the reader reinstalls them.
 
 use rusqlite::{Connection, OptionalExtension, params};
 
@@ -294,7 +294,7 @@ pub fn removal(db: &Connection) -> Result<Vec<String>> {
     Ok(statements)
 }
 
-/// Mends what a migration has done to the triggers: installs them anew where they are gone or outdated, and takes them
+/// Repairs the triggers after a migration: reinstalls them where they are gone or outdated, and takes them
 /// off tables that are no longer followed under their old name. Returns whether anything was done.
 ///
 /// # Errors

@@ -1,6 +1,6 @@
-//! When to look at the database, without spinning: the system tells when the file is written to. A writer's bytes may
+//! When to poll the database, without spinning: the system notifies of writes to the file. A writer's bytes may
 //! be seen before its commit counts, so a look that finds nothing is repeated a few times, further and further apart.
-//! Where the system tells nothing, the file is looked at every few milliseconds.
+//! Where it does not, the file is polled every few milliseconds.
 
 use std::path::Path;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
@@ -11,7 +11,7 @@ use notify::{RecommendedWatcher, RecursiveMode, Watcher};
 /// How soon to look again after a sign of writing, in milliseconds.
 const AFTER_A_SIGN: [u64; 6] = [0, 1, 2, 4, 8, 16];
 
-/// Longest time without a look where the system tells of writes.
+/// Longest time between polls where the system notifies of writes.
 const IDLE: Duration = Duration::from_millis(100);
 
 /// Time between looks where it does not.
@@ -56,7 +56,7 @@ impl Watch {
         match self.signs.recv_timeout(pause.min(longest)) {
             Ok(()) => self.step = 0,
             Err(RecvTimeoutError::Timeout) => self.step += 1,
-            // The system tells nothing.
+            // No notifications.
             Err(RecvTimeoutError::Disconnected) => {
                 std::thread::sleep(pause.min(longest));
                 self.step += 1;

@@ -53,7 +53,7 @@ const fn steps(action: Action, key: KeyCode, shown: &'static str, short: &'stati
 
 /// All actions.
 pub const ACTIONS: &[Entry] = &[
-    earshot(Action::Hold, KeyCode::Char(' '), "space", "hold", "pause the flow; press again to resume"),
+    earshot(Action::Hold, KeyCode::Char(' '), "space", "pause", "pause the flow; press again to resume"),
     earshot(Action::Why, KeyCode::Char('w'), "w", "why", "why the chosen watcher heard this line, or did not"),
     earshot(
         Action::Journey,
@@ -65,9 +65,9 @@ pub const ACTIONS: &[Entry] = &[
     earshot(Action::Frame, KeyCode::Char('f'), "f", "frame", "the raw frame as it arrived at the chosen watcher"),
     earshot(Action::Frames, KeyCode::Char('F'), "F", "", "all raw frames of the chosen watcher, both directions"),
     ask(Action::Edit, KeyCode::Char('e'), "e", "edit", "write the query"),
-    ask(Action::Run, KeyCode::Enter, "enter", "ask again", "run the query as every chosen persona"),
-    ask(Action::Who, KeyCode::Char('a'), "a", "who asks", "choose up to five personas to run it side by side"),
-    ask(Action::SaveQuery, KeyCode::Char('k'), "k", "keep", "save the query under a name that clients can use"),
+    ask(Action::Run, KeyCode::Enter, "enter", "run", "run the query as every chosen persona"),
+    ask(Action::Who, KeyCode::Char('a'), "a", "run as", "choose up to five personas to run it side by side"),
+    ask(Action::SaveQuery, KeyCode::Char('k'), "k", "save", "save the query under a name that clients can use"),
     ask(Action::MoreColumns, KeyCode::Right, "→", "", "columns further to the right"),
     ask(Action::FewerColumns, KeyCode::Left, "←", "", "back to the left"),
     tables(
@@ -87,7 +87,7 @@ pub const ACTIONS: &[Entry] = &[
         "save the edited rules to the configuration and apply them",
     ),
     rules(Action::UndoRules, KeyCode::Char('u'), "u", "undo", "take back what was edited and not saved"),
-    relay(Action::Hold, KeyCode::Char(' '), "space", "hold", "pause the list of messages; press again to resume"),
+    relay(Action::Hold, KeyCode::Char(' '), "space", "pause", "pause the list of messages; press again to resume"),
     relay(Action::Export, KeyCode::Char('x'), "x", "export", "the drawing as SVG, PDF and text into this folder"),
     steps(Action::Grant, KeyCode::Char('g'), "g", "grant", "let a role read a table (adds a rule)"),
     steps(Action::NextStep, KeyCode::Enter, "enter", "next step", "do the first step that is not done"),

@@ -29,7 +29,7 @@ fn a_session_with_the_demo() {
     let t = demo("5");
     // Hold, choose, ask why.
     t.key("Space");
-    t.wait_text("held");
+    t.wait_text("paused");
     t.key("Tab");
     t.key("w");
     t.wait("an explanation", |s| s.contains("✓ stream") && s.contains("why Tove"));
@@ -157,7 +157,7 @@ fn a_query_is_asked_as_several_people_and_a_table_is_let_stream() {
     });
     t.wait("its feed and its cost", |s| s.contains("µs per change"));
     t.key("k");
-    t.wait_text("Keep the query");
+    t.wait_text("Save the query");
     t.type_text("my_calls");
     t.key("Enter");
     t.wait_text("kept as query.my_calls");

@@ -185,9 +185,9 @@ fn every_action_of_every_view_is_reached_by_its_key() {
         // One line each: what is committed between two reads arrives as one.
         t.wait_text(&format!("→ fruit {n}"));
     }
-    reach(Earshot, Action::Hold, "held");
-    reach(Earshot, Action::Down, "held");
-    reach(Earshot, Action::PageDown, "held,");
+    reach(Earshot, Action::Hold, "paused");
+    reach(Earshot, Action::Down, "paused");
+    reach(Earshot, Action::PageDown, "paused,");
     reach(Earshot, Action::PageUp, "→ fruit 59");
     reach(Earshot, Action::Up, "→ fruit 60");
     reach(Earshot, Action::Unfold, "· crates A-1");
@@ -253,15 +253,15 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     t.wait("the first column is aside", |s| !s.contains("number"));
     reach(Ask, Action::FewerColumns, "number");
     reach(Ask, Action::Who, "Who asks");
-    back(Ask, "who asks");
+    back(Ask, "run as");
     reach(Ask, Action::Filter, "only rows with");
     t.type_text("again");
     t.key("Enter");
     t.wait("only that row", |s| s.contains("shown with “again”") && !s.contains("fruit 60"));
     t.key("Escape");
     t.wait_text("fruit 60");
-    reach(Ask, Action::SaveQuery, "Keep the query");
-    back(Ask, "who asks");
+    reach(Ask, Action::SaveQuery, "Save the query");
+    back(Ask, "run as");
 
     reach(Ask, Action::Go(Tables), "journal mode is delete");
     reach(Tables, Action::Filter, "only tables with");

@@ -61,7 +61,7 @@ fn an_instance_is_cut_off_healed_and_drained_in_sight() {
     let other = if reader == "north" { "south" } else { "north" };
     t.wait("another one reads", |s| s.contains(&format!("{other} reads")) || s.contains("added-1 reads"));
     t.key("Space");
-    t.wait_text("held, ");
+    t.wait_text("paused, ");
     t.key("x");
     t.wait_text("written: gossip-relay");
     for (ending, begin) in [("svg", "<svg"), ("pdf", "%PDF-1.7"), ("txt", "harbour: read by")] {

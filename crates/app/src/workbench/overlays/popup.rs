@@ -78,7 +78,7 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
             "The newest 20,000 events, for gossip open --recording. Masked columns: table.column, with commas between them.",
         ),
         FormKind::KeepQuery => {
-            ("Keep the query", "Clients subscribe to it by this name. It is written into gossip.toml.")
+            ("Save the query", "Clients subscribe to it by this name. It is written to gossip.toml.")
         }
         FormKind::Filter if s.view != View::Earshot => ("Find", "Empty shows all."),
         FormKind::Filter => ("Filter", "Words of the line, or of a mark: missed, withheld, outside. Empty shows all."),

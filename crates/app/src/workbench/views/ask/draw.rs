@@ -36,9 +36,13 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     rule(s, frame, Rect { y: top, height: 1, ..area });
     let below = Rect { y: top + 1, height: (area.y + area.height).saturating_sub(top + 1), ..area };
     if s.ask.panes.is_empty() {
-        let who = if s.ask.who.is_empty() { "nobody; a chooses".to_string() } else { s.ask.who.join(", ") };
-        let text =
-            format!("enter asks it as {who}. A parameter like :agency is filled from each one's claim of that name.");
+        let text = match s.ask.who.is_empty() {
+            true => "No persona chosen: press a.".to_string(),
+            false => {
+                let who = s.ask.who.join(", ");
+                format!("enter runs it as {who}. A parameter like :agency takes each persona's claim of that name.")
+            }
+        };
         put(frame, below, 1, Text::styled(fit(&text, below.width as usize), s.theme.dim()));
     } else {
         panes(s, frame, below);

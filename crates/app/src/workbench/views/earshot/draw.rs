@@ -67,12 +67,12 @@ fn heading(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what
     }
     let held = match (s.held, newer) {
         (None, _) => Span::raw(""),
-        (Some(_), 0) => Span::styled("   held", t.accent()),
-        (Some(_), n) => Span::styled(format!("   held, {n} newer"), t.accent()),
+        (Some(_), 0) => Span::styled("   paused", t.accent()),
+        (Some(_), n) => Span::styled(format!("   paused, {n} newer"), t.accent()),
     };
     let head = vec![
         Span::styled(format!("{:<width$}", "time", width = TIME as usize), t.dim()),
-        Span::styled(fit(&text, what.saturating_sub(18) as usize), t.dim()),
+        Span::styled(fit(&text, what.saturating_sub(21) as usize), t.dim()),
         held,
     ];
     put(frame, Rect { width: TIME + what, ..area }, 0, Text::from(head));

@@ -147,7 +147,7 @@ fn about(s: &State, n: &Node, first: bool, wide: bool, room: usize) -> Vec<Span<
 
 fn messages(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
-    let held = if s.relay.held { format!("   held, {} newer", s.relay.newer) } else { String::new() };
+    let held = if s.relay.held { format!("   paused, {} newer", s.relay.newer) } else { String::new() };
     let head = vec![Span::styled("messages", t.strong()), Span::styled(held, t.late())];
     put(frame, area, 0, Text::from(head));
     let shown = s.relay.passed.iter().skip(s.relay.scroll).take(area.height.saturating_sub(1) as usize);

@@ -74,7 +74,7 @@ fn a_rule_is_edited_tried_on_what_happened_and_saved() {
     t.key("Escape");
     t.wait_text("u undo");
     t.key("Down");
-    t.wait_text("s saves it, u takes it back");
+    t.wait_text("s saves it, u reverts it");
     // Somebody else has written the file meanwhile: nothing is written over, and the text stays.
     std::fs::write(&config, CONFIG.replace("orchard = claim.orchard", "orchard = 7")).unwrap();
     t.key("s");

@@ -407,7 +407,7 @@ pub fn step(s: &mut State, down: isize, right: isize) {
 pub fn choose(s: &mut State, place: (usize, usize)) {
     match &s.rules.edited {
         Some(e) if place != s.rules.chosen => {
-            let text = format!("{} on {} was edited: s saves it, u takes it back", e.role, e.table);
+            let text = format!("{} on {} was edited: s saves it, u reverts it", e.role, e.table);
             s.notice = Some((s.now, text));
         }
         _ => s.rules.chosen = place,

@@ -44,8 +44,10 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect) {
     rule(s, frame, Rect { height: 1.min(below.height), ..below });
     let text = match next {
         Some(i) => format!("enter does the next step: {}.", all[i].name),
-        None => "All is there. 1 shows who hears what; add a second persona to see who does not, and why.".to_string(),
+        None => {
+            "All steps are done. 1 shows who hears what; add a second persona to see who does not, and why.".to_string()
+        }
     };
     put(frame, below, 1, Text::styled(fit(&text, width), t.strong()));
-    put(frame, below, 2, Text::styled("Everything is written into gossip.toml as you go; its comments stay.", t.dim()));
+    put(frame, below, 2, Text::styled("Everything is written to gossip.toml as you go; its comments stay.", t.dim()));
 }

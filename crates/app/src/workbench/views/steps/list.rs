@@ -64,7 +64,7 @@ pub fn steps(s: &State) -> Vec<Step> {
             missing(
                 !s.tables.rules.is_empty(),
                 counted(s.tables.rules.len(), "rule grants", "rules grant") + " something",
-                "nobody may read anything: let a role read a table",
+                "no rules yet: let a role read a table",
             ),
             Action::Grant,
         ),
@@ -74,7 +74,7 @@ pub fn steps(s: &State) -> Vec<Step> {
             missing(
                 !s.personas.is_empty(),
                 counted(s.personas.len(), "persona", "personas"),
-                "nobody to listen as: make up a person",
+                "no persona yet: create one",
             ),
             Action::NewPersona,
         ),
@@ -86,7 +86,7 @@ pub fn steps(s: &State) -> Vec<Step> {
                 _ => missing(
                     up > 0,
                     counted(up, "watcher listens", "watchers listen"),
-                    "nobody listens: let a persona ask a live query",
+                    "no watchers yet: let a persona listen to a live query",
                 ),
             },
             Action::NewWatcher,
@@ -96,7 +96,7 @@ pub fn steps(s: &State) -> Vec<Step> {
             heard,
             missing(
                 heard,
-                "somebody has heard one: Earshot shows it".into(),
+                "a watcher has heard one: Earshot shows it".into(),
                 "change a row here, or with any other program",
             ),
             Action::Change,

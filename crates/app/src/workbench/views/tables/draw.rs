@@ -171,7 +171,7 @@ fn draw_columns(s: &State, frame: &mut Frame<'_>, area: Rect, e: &Entry<'_>) -> 
     let t = s.theme;
     let operations = match e.known.map(|k| k.row.key.as_str()) {
         None => "",
-        Some("") => "   inserts stream; updates and deletes cannot be told without a key",
+        Some("") => "   inserts stream; updates and deletes do not stream without a key",
         Some(_) => "   insert, update and delete stream",
     };
     let head = vec![Span::styled(e.name.to_string(), t.strong()), Span::styled(operations, t.dim())];
@@ -231,7 +231,7 @@ fn draw_findings(s: &State, frame: &mut Frame<'_>, area: Rect, e: &Entry<'_>) {
         None if s.has_database => return say(Text::styled("looking …", t.dim())),
         None => {
             return say(Text::styled(
-                fit("The database cannot be reached from here: gossip check, where it is, says.", width),
+                fit("The database is not reachable from here: run gossip check next to it.", width),
                 t.dim(),
             ));
         }
@@ -240,7 +240,7 @@ fn draw_findings(s: &State, frame: &mut Frame<'_>, area: Rect, e: &Entry<'_>) {
     let findings = s.tables.findings(e.name);
     let chosen = crate::workbench::views::tables::update::fixable(s);
     if e.inspected.is_some_and(|i| !i.wanted) {
-        say(Text::from("It does not stream: nobody hears its changes. s lets it."));
+        say(Text::from("It does not stream. Press s to stream it."));
     } else if findings.is_empty() {
         say(Text::from(vec![Span::styled("✓ ", t.heard()), Span::raw("nothing")]));
     }
@@ -268,7 +268,7 @@ fn draw_findings(s: &State, frame: &mut Frame<'_>, area: Rect, e: &Entry<'_>) {
     if grows && !streams {
         say(Text::from(vec![
             Span::styled("! ", t.late()),
-            Span::raw("rows have come or gone since, and nobody heard of it"),
+            Span::raw("rows were added or removed since, without a change in the stream"),
         ]));
     }
 }

@@ -3,6 +3,20 @@
 //! A [`Session`] is one WebSocket with one owner, who calls [`Session::next`] and hands what comes to a [`ResultSet`] result.
 //! It does not reconnect by itself: its owner decides when, and [`ClientError`] says why it ended. A
 //! [`ReconnectingSubscription`] does: it keeps one live query over whichever instance can be reached.
+//!
+//! ```no_run
+//! use gossip_client::{Incoming, ResultSet, Session};
+//!
+//! # async fn run() -> Result<(), Box<dyn std::error::Error>> {
+//! let mut session = Session::connect("localhost:4750", None).await?;
+//! let mut result = ResultSet::new(session.subscribe("SELECT * FROM calls").await?);
+//! while let (Incoming::Notification(notification), _) = session.next().await? {
+//!     result.apply(&notification)?;
+//!     println!("{} rows", result.rows.len());
+//! }
+//! # Ok(())
+//! # }
+//! ```
 
 pub mod result_set;
 pub mod subscription;

@@ -13,6 +13,69 @@
 //! of events, [`cluster`] knows the other instances and who is where; [`local_source`] turns their changes into
 //! a source like any other. [`column_pruning`] says what of a row is worth the way to other instances,
 //! [`canonical`] in which bytes identities are compared, [`budget`] what anybody's subscriptions may cost.
+//!
+//! A live query from its subscription to a first delta:
+//!
+//! ```
+//! use std::sync::Arc;
+//!
+//! use gossip_core::engine::{Engine, Input, Limits, Output, Request};
+//! use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, SnapshotPoint, Transaction};
+//! use gossip_core::rule::{Claims, RuleSet, RuleText};
+//! use gossip_core::schema::{Column, Table, TableName};
+//! use gossip_core::value::{Type, Value};
+//!
+//! let name = TableName::plain("calls");
+//! let column = |name: &str, ty| Column { name: name.into(), ty };
+//! let table = Arc::new(Table {
+//!     name: name.clone(),
+//!     source: "harbour".into(),
+//!     columns: vec![column("id", Type::Int8), column("status", Type::Text)],
+//!     key: vec![0],
+//!     old_values: true,
+//!     incarnation: 0,
+//! });
+//! let everybody = RuleText { role: "anonymous".into(), table: name.clone(), ..RuleText::default() };
+//! let mut engine = Engine::new(Arc::new(RuleSet::new(vec![everybody])), Limits::default());
+//! engine.handle(Input::Table(table.clone()));
+//!
+//! let claims = Arc::new(Claims::anonymous());
+//! let query = "SELECT id FROM calls WHERE status = 'expected'".to_string();
+//! let outputs = engine.handle(Input::Subscribe(1, Box::new(Request { query, claims, ..Request::default() })));
+//! let Some(Output::FetchSnapshot { id, .. }) = outputs.first() else { panic!("{outputs:?}") };
+//! let outputs = engine.handle(Input::SnapshotDone(*id, SnapshotPoint::UpTo(Position::at(0))));
+//! assert!(outputs.iter().any(|o| matches!(o, Output::Result { rows, .. } if rows.is_empty())));
+//!
+//! let inserted = RowChange {
+//!     table: name,
+//!     description: table.identity(),
+//!     key: [Value::Int(7)].into(),
+//!     old: Old::Known(None),
+//!     new: Some([Value::Int(7), Value::text("expected")].into()),
+//!     omitted_columns: Default::default(),
+//! };
+//! let transaction = Transaction {
+//!     position: Position::at(1),
+//!     committed: CommitTime::default(),
+//!     number: 0,
+//!     inexact_after: None,
+//!     changes: vec![inserted],
+//! };
+//! let outputs = engine.handle(Input::Interval(Arc::new(Interval {
+//!     source: "harbour".into(),
+//!     epoch: 1,
+//!     from: Position::at(0),
+//!     to: Position::at(1),
+//!     transactions: vec![Arc::new(transaction)],
+//!     resets: vec![],
+//!     settled: Position::default(),
+//!     timeline: 0,
+//!     mark: 0,
+//!     reader: "one".into(),
+//!     read_at: 0,
+//! })));
+//! assert!(outputs.iter().any(|o| matches!(o, Output::Delta(delta, to) if delta.changes.len() == 1 && to.as_slice() == [1])));
+//! ```
 
 pub mod audience;
 pub mod budget;

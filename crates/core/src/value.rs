@@ -28,6 +28,17 @@ pub use crate::types::Type;
 const MAX_EXPONENT: i64 = 1_000;
 
 /// One value of one column. Cloning is cheap: long contents are shared.
+///
+/// ```
+/// use std::cmp::Ordering;
+///
+/// use gossip_core::value::{Type, Value};
+///
+/// let (one, exact) = (Value::Int(1), Value::from_text("1.00", Type::Numeric).unwrap());
+/// assert_ne!(one, exact, "two stored values");
+/// assert_eq!(one.sql_cmp(&exact), Some(Ordering::Equal), "but equal in SQL");
+/// assert_eq!(one.sql_cmp(&Value::Null), None, "unknown");
+/// ```
 #[derive(Clone)]
 pub enum Value {
     /// SQL `NULL`.

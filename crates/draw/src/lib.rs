@@ -3,6 +3,13 @@
 //!
 //! Text is set in a font of fixed width, so that its size is known without measuring: [`text_width`]. The PDF uses the
 //! standard font Courier, which every viewer has; characters that it lacks are written as the nearest that it has.
+//!
+//! ```
+//! let mut drawing = gossip_draw::Drawing::landscape("Berths");
+//! drawing.text((40.0, 60.0), 12.0, true, [0, 0, 0], "Berth 4 is free");
+//! assert!(drawing.to_svg().contains("Berth 4 is free"));
+//! assert!(drawing.to_pdf().starts_with(b"%PDF-1.7"));
+//! ```
 
 mod pdf;
 mod svg_file;

@@ -9,6 +9,16 @@
 //! deltas, which is written once for all subscribers of a feed, is made where rows are known (`gossip_core::wire`).
 //!
 //! Start at [`call`], then [`notification`].
+//!
+//! ```
+//! use gossip_protocol::call::Subscribe;
+//! use gossip_protocol::{Call, message};
+//!
+//! let sent = message::request(1, &Call::Subscribe(Box::new(Subscribe::from("SELECT * FROM calls"))));
+//! let received = message::Request::read(&sent).unwrap().expect("not a notification");
+//! let Call::Subscribe(asked) = Call::read(&received.method, received.params).unwrap() else { panic!("another call") };
+//! assert_eq!(asked.query.as_deref(), Some("SELECT * FROM calls"));
+//! ```
 
 pub mod call;
 pub mod close;

@@ -11,6 +11,22 @@
 //! in [`broker::protocols`]. A message is an [`event`] for intervals and a [`cloudevent`] for all else. By [`vouch`]
 //! instances know each other's messages from a stranger's. [`mod@ingest`] reads what other programs publish on a broker.
 //! [`faulty`] wraps another relay and does its worst.
+//!
+//! ```
+//! use std::sync::Arc;
+//!
+//! use gossip_protocol::CloudEvent;
+//! use gossip_relay::inproc::InProcess;
+//! use gossip_relay::{About, Event, Received, Relay};
+//!
+//! # tokio::runtime::Builder::new_current_thread().enable_time().build().unwrap().block_on(async {
+//! let relay = InProcess::default();
+//! let mut inbox = relay.join().await.unwrap();
+//! let event = CloudEvent::new("tide", "/gauge/west", "1".into(), "2026-11-23T14:00:00Z".into(), 31.into());
+//! relay.broadcast(Arc::new(Event { about: About::Topic("tide".into()), event })).await.unwrap();
+//! assert!(matches!(inbox.recv().await, Some(Received::Event(e)) if e.about == About::Topic("tide".into())));
+//! # });
+//! ```
 
 pub mod broker;
 pub mod broker_relay;

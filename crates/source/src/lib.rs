@@ -6,6 +6,30 @@
 //!
 //! Start with [`Source`]; then [`sqlite`], the embedded default, or [`postgres`]. [`Database`] is the same database as any
 //! other program uses it: for the workbench and the demo.
+//!
+//! ```no_run
+//! use std::path::Path;
+//!
+//! use gossip_core::plan::SnapshotRequest;
+//! use gossip_source::Settings;
+//!
+//! # fn run() -> gossip_source::Result<()> {
+//! let settings = Settings {
+//!     name: "app".into(),
+//!     url: "sqlite:app.db".into(),
+//!     tables: vec!["items".into()],
+//!     ..Settings::default()
+//! };
+//! let source = gossip_source::from_settings(&settings, Path::new("."))?;
+//! for table in source.describe()? {
+//!     source.snapshot(&SnapshotRequest::whole(&table), &mut |rows| {
+//!         println!("{}: {} rows", table.name, rows.len());
+//!         true
+//!     })?;
+//! }
+//! # Ok(())
+//! # }
+//! ```
 
 pub mod database;
 mod error;

@@ -101,8 +101,8 @@ impl Engine {
     /// Takes what all tables of a source are like. One that is not among them does not stream any more.
     pub(super) fn described(&mut self, source: &Arc<str>, tables: Vec<Arc<Table>>) {
         let at = self.progress(source).at.unwrap_or_default();
-        let subquery_sets = self.catalog.iter().filter(|t| t.source == *source).map(|t| t.name.clone());
-        let gone: BTreeSet<TableName> = subquery_sets.filter(|name| !tables.iter().any(|t| t.name == *name)).collect();
+        let known = self.catalog.iter().filter(|t| t.source == *source).map(|t| t.name.clone());
+        let gone: BTreeSet<TableName> = known.filter(|name| !tables.iter().any(|t| t.name == *name)).collect();
         for table in tables {
             self.reset(&Reset { name: table.name.clone(), table: Some(table), why: ResetReason::Described }, at);
         }

@@ -102,7 +102,7 @@ impl Engine {
         let state = self.sources.get(&table.source).ok_or(ResyncReason::ResumedTooLate)?;
         let progress = state.progress;
         let reset = self.resets.get(&table.name).copied().unwrap_or_default();
-        let subquery_sets = state.floor.max(state.remembered).max(reset)..=progress.at.unwrap_or_default();
+        let resumable = state.floor.max(state.remembered).max(reset)..=progress.at.unwrap_or_default();
         // Positions of system tables restart with the instance, and those of topics are local to an instance. What was sent of
         // tables without old values is not remembered for clients that left, nor are the values of sub-selects at that time.
         let possible = table.old_values
@@ -112,7 +112,7 @@ impl Engine {
             && !progress.lost
             && cursor.timeline == progress.timeline
             && (state.since_epoch..=progress.epoch).contains(&cursor.epoch);
-        if !possible || !subquery_sets.contains(&position) {
+        if !possible || !resumable.contains(&position) {
             return Err(ResyncReason::ResumedTooLate);
         }
         let (mut missed, mut at) = (Vec::new(), position);

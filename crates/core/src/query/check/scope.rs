@@ -98,7 +98,7 @@ impl Checker<'_> {
         let Node::Name(parts) = e.node else {
             return Err(invalid(e.at, "only columns are supported here", "the name of a column"));
         };
-        let (qualifier, column) = in_table(&parts)?;
+        let (qualifier, column) = in_table(&parts, e.at)?;
         let found = self.scopes.last().and_then(|s| s.column(qualifier, column));
         found.ok_or_else(|| self.unknown_column(qualifier, column))
     }
@@ -113,7 +113,7 @@ impl Checker<'_> {
             let path = path.iter().map(|part| part.name.as_str()).collect::<Vec<_>>().join(".");
             return self.leaf(Expr::Placeholder(Placeholder::Claim, path.into(), Type::Any), None, at);
         }
-        let (qualifier, column) = in_table(parts)?;
+        let (qualifier, column) = in_table(parts, at)?;
         let mut inwards = self.scopes.iter().rev();
         let own = inwards.next().and_then(|s| Some((s, s.column(qualifier, column)?)));
         if let Some((scope, i)) = own {
@@ -133,11 +133,10 @@ impl Checker<'_> {
 }
 
 /// A column's name with its table's, if that is said.
-fn in_table(parts: &[Ident]) -> Result<(Option<&Ident>, &Ident)> {
+fn in_table(parts: &[Ident], at: Location) -> Result<(Option<&Ident>, &Ident)> {
     match parts {
         [column] => Ok((None, column)),
         [table, column] => Ok((Some(table), column)),
-        [first, ..] => Err(invalid(first.at, "a name of more than two parts", "column or table.column")),
-        [] => Err(invalid(Location { line: 1, column: 1 }, "no name", "the name of a column")),
+        _ => Err(invalid(at, "a name of more than two parts", "column or table.column")),
     }
 }

@@ -186,7 +186,7 @@ fn bad_usage_and_configuration_say_what_where_and_what_to_do() {
         words.iter().for_each(|w| assert!(err.contains(w), "{args:?}: expected {w:?} in {err}"));
     };
     with("tables = [", "tabels = [");
-    fails(&["serve"], 2, &["gossip.toml:", "unknown key tabels; did you mean tables?"]);
+    fails(&["serve"], 2, &["gossip.toml:", "source.harbour.tabels: is not known; did you mean tables?"]);
     with("rows = \"agency = claim.agency\"", "rows = \"agencie = claim.agency\"");
     fails(&["serve"], 2, &["gossip.toml:", "column agencie is not known", "did you mean agency?"]);
     with("columns = [\"vessel\", \"berth\", \"eta\"]", "columns = [\"vessels\"]");
@@ -387,9 +387,9 @@ fn check_says_that_anybody_on_the_broker_can_speak_as_an_instance() {
         gossip(dir.path(), &["check", "-c", "open.toml"])
     };
     let (code, out, err) = check("");
-    assert!(code == 1 && out.contains("can speak as an instance") && out.contains("relay.secret_env"), "{out}{err}");
+    assert!(code == 1 && out.contains("can impersonate an instance") && out.contains("relay.secret_env"), "{out}{err}");
     let (_, out, _) = check("secret_env = \"HARBOUR_SECRET\"");
-    assert!(!out.contains("speak as an instance"), "{out}");
+    assert!(!out.contains("impersonate an instance"), "{out}");
     let (code, out, _) = check("secret_env = \"NOT_SET_ANYWHERE\"");
     assert!(
         code == 1 && out.contains("relay.secret_env: the environment variable NOT_SET_ANYWHERE is not set"),

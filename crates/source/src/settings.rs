@@ -43,10 +43,10 @@ impl BadOption {
 
     /// An option that is not one of these.
     pub(crate) fn unknown(name: &str, known: &[&str]) -> BadOption {
-        let problem = match (similar(name, known.iter().copied()), known) {
-            (Some(s), _) => format!("is not known; did you mean {s}?"),
-            (None, []) => "is not known; this kind of source has url and tables".into(),
-            (None, _) => format!("is not known; expected one of url, tables, {}", known.join(", ")),
+        let all = || ["url", "tables"].iter().chain(known).copied();
+        let problem = match similar(name, all()) {
+            Some(s) => format!("is not known; did you mean {s}?"),
+            None => format!("is not known; this kind of source has {}", all().collect::<Vec<_>>().join(", ")),
         };
         BadOption::new(name, problem)
     }

@@ -163,9 +163,6 @@ mod tests {
         let p = of("postgres://h/d", "slott = \"x\"");
         assert!(p.contains("gossip.toml:4: source.s.slott: is not known; did you mean slot?"), "{p}");
         let p = of("sqlite:a.db", "slot = \"x\"");
-        assert!(
-            p.contains("gossip.toml:4: source.s.slot: is not known; this kind of source has url and tables"),
-            "{p}"
-        );
+        assert!(p.contains("gossip.toml:4: source.s.slot: is not known; this kind of source has url, tables"), "{p}");
     }
 }

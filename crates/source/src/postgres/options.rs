@@ -101,7 +101,7 @@ mod tests {
         assert_eq!(all, expected);
         for (wrong, says) in [
             (json!({"slott": "x"}), "slott: is not known; did you mean slot?"),
-            (json!({"zone": 1}), "zone: is not known; expected one of url, tables, replication_url, "),
+            (json!({"zone": 1}), "zone: is not known; this kind of source has url, tables, replication_url, "),
             (json!({"slot": "A b"}), "slot: \"A b\" is not a slot's name"),
             (json!({"slot": 3}), "slot: expected a text"),
             (json!({"old_values": "calls"}), "old_values: expected a list of tables"),

@@ -143,7 +143,7 @@ fn a_query_is_asked_as_several_people_and_a_table_is_let_stream() {
     });
     t.key("Escape");
     t.key("a");
-    t.wait_text("Who asks");
+    t.wait_text("Run as");
     t.key("Space");
     t.key("Down");
     t.key("Space");
@@ -160,7 +160,7 @@ fn a_query_is_asked_as_several_people_and_a_table_is_let_stream() {
     t.wait_text("Save the query");
     t.type_text("my_calls");
     t.key("Enter");
-    t.wait_text("kept as query.my_calls");
+    t.wait_text("saved as query.my_calls");
 
     t.key("3");
     t.wait_text("dues");
@@ -168,7 +168,7 @@ fn a_query_is_asked_as_several_people_and_a_table_is_let_stream() {
     t.key("Down");
     t.wait_text("It does not stream");
     t.key("s");
-    t.wait_text("Let dues stream");
+    t.wait_text("Stream dues");
     t.key("Enter");
     t.wait_text("dues streams");
     t.wait("it does", |s| s.lines().any(|l| l.contains("dues") && l.contains("● yes")));
@@ -184,9 +184,9 @@ fn a_query_is_asked_as_several_people_and_a_table_is_let_stream() {
     is_in_the_stream(&t);
     t.key("3");
     t.key("s");
-    t.wait_text("Stream dues no longer");
+    t.wait_text("Stop streaming dues");
     t.key("Enter");
-    t.wait_text("dues streams no longer");
+    t.wait_text("dues no longer streams");
     t.wait("it does not", |s| s.lines().any(|l| l.contains("dues") && l.contains("· no")));
     t.key("q");
     t.wait_text("[exit 0]");

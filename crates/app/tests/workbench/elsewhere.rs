@@ -110,7 +110,7 @@ fn attached_to_another_process_it_does_what_needs_no_file_and_survives_the_insta
     t.wait("one hears", |s| has(s, "pear → plum", &['●', '◆']));
     t.key("3");
     t.wait("Tables, without what only the file knows", |s| {
-        s.contains("● yes") && s.contains("cannot be reached from here")
+        s.contains("● yes") && s.contains("is not reachable from here")
     });
     t.key("2");
     t.type_text("crates");
@@ -132,7 +132,7 @@ fn attached_to_another_process_it_does_what_needs_no_file_and_survives_the_insta
     t.key("i");
     t.wait("only that is offered", |s| s.contains("d drains it") && !s.contains("e ends or starts it"));
     t.key("d");
-    t.wait_text("one goes: its clients are told");
+    t.wait_text("one is draining: its clients are asked");
     assert!(instance.wait().success());
     t.key("Escape");
     t.key("q");

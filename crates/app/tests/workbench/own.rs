@@ -35,7 +35,7 @@ fn a_new_user_comes_from_a_database_of_their_own_to_the_reason_why_somebody_did_
     key("Enter");
     t.wait("a table without a key is told so", |s| s.contains("■ crates") && s.contains("╳ weather"));
     key("Enter");
-    t.wait_text("gossip prepare --remove takes all of it away");
+    t.wait_text("gossip prepare --remove undoes it");
     key("Enter");
     // The workbench, at the fourth step.
     t.wait_text("▸ rules");
@@ -252,7 +252,7 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     reach(Ask, Action::MoreColumns, "orchard");
     t.wait("the first column is aside", |s| !s.contains("number"));
     reach(Ask, Action::FewerColumns, "number");
-    reach(Ask, Action::Who, "Who asks");
+    reach(Ask, Action::Who, "Run as");
     back(Ask, "run as");
     reach(Ask, Action::Filter, "only rows with");
     t.type_text("again");
@@ -282,11 +282,11 @@ fn every_action_of_every_view_is_reached_by_its_key() {
         rusqlite::Connection::open(&db).unwrap().query_row(count, [], |r| r.get::<_, i64>(0)).unwrap()
     };
     for (proposed, done, followed) in
-        [("Let notes stream", "notes streams", true), ("Stream notes no longer", "notes streams no longer", false)]
+        [("Stream notes", "notes streams", true), ("Stop streaming notes", "notes no longer streams", false)]
     {
         reach(Tables, Action::Stream, proposed);
         t.key("Enter");
-        t.wait(done, |s| s.contains(done) && !s.contains("Let notes"));
+        t.wait(done, |s| s.contains(done) && !s.contains("Stream notes"));
         t.wait("the list follows", |s| {
             s.lines().any(|l| l.contains("notes ") && l.contains("● yes") == followed && l.contains('┊'))
         });

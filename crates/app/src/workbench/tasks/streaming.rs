@@ -35,7 +35,7 @@ impl Tasks {
             if done.is_ok() {
                 *database.lock() = Some(changed);
             }
-            let word = if on { "streams" } else { "streams no longer" };
+            let word = if on { "streams" } else { "no longer streams" };
             let text = done.map_or_else(|e| format!("{table}: not done: {e}"), |()| format!("{table} {word}"));
             let _ = messages.send(Message::Notice(text)).await;
             let now = database.lock().clone().unwrap_or(source);

@@ -310,7 +310,7 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     reach(Rules, Action::PreviousRole, "reader on crates");
 
     reach(Rules, Action::Go(Relay), "one reads");
-    reach(Relay, Action::Hold, "held, ");
+    reach(Relay, Action::Hold, "paused, ");
     reach(Relay, Action::Export, "written: gossip-relay");
     reach(Relay, Action::Quit, "[exit 0]");
 

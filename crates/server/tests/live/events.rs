@@ -284,7 +284,7 @@ async fn stored_and_granted_queries_may_name_claims_and_nothing_else_gets_in() {
         (json!({"grant": own, "params": {"a": "Northlight"}}), "params: those of a grant are in the grant"),
         (json!({"grant": token}), "the token grants no query"),
         (json!({"grant": late}), "expired"),
-        (json!({"grant": others}), "for somebody else"),
+        (json!({"grant": others}), "for another subject"),
         (json!({"grant": odd}), "the grant is not"),
         (json!({"grant": forged}), "signature"),
         (json!({"grant": hidden}), "not known or not permitted"),

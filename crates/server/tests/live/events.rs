@@ -294,7 +294,7 @@ async fn stored_and_granted_queries_may_name_claims_and_nothing_else_gets_in() {
     }
     let mut as_token = gossip_client::Session::connect(&url, Some(&own)).await.unwrap();
     let refused = as_token.call("unsubscribe", json!({})).await.unwrap_err().to_string();
-    assert!(refused.contains("give it to subscribe"), "a grant is no token: {refused}");
+    assert!(refused.contains("pass it to subscribe"), "a grant is no token: {refused}");
     // A claim in a client's own query is not understood, whatever it may be called.
     let mut free = c.connect(0, &["control"], json!({"agency": "Northlight"})).await;
     let own = json!({"query": "SELECT id FROM calls WHERE agency = claim.agency"});

@@ -180,7 +180,7 @@ fn what_cannot_stream_is_said_to() {
         ("a_view", "is a view", true),
         ("seen", "is a materialised view", true),
         ("away", "is a foreign table", true),
-        ("gossip.t", "taken by Gossip's own tables", true),
+        ("gossip.t", "reserved for Gossip's tables", true),
         ("parentt", "no such table; did you mean parent?", true),
         (&format!("{temporary}.passing"), "is a temporary table", true),
         ("parent", "inherit from it", false),

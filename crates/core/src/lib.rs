@@ -39,11 +39,29 @@
 //! let mut engine = Engine::new(Arc::new(RuleSet::new(vec![everybody])), Limits::default());
 //! engine.handle(Input::Table(table.clone()));
 //!
+//! let interval = |from, to, transactions| {
+//!     Arc::new(Interval {
+//!         source: "harbour".into(),
+//!         epoch: 1,
+//!         from: Position::at(from),
+//!         to: Position::at(to),
+//!         transactions,
+//!         resets: vec![],
+//!         settled: Position::default(),
+//!         timeline: 0,
+//!         mark: 0,
+//!         reader: "one".into(),
+//!         read_at: 0,
+//!     })
+//! };
+//! engine.handle(Input::Interval(interval(0, 1, vec![])));
+//!
 //! let claims = Arc::new(Claims::anonymous());
 //! let query = "SELECT id FROM calls WHERE status = 'expected'".to_string();
 //! let outputs = engine.handle(Input::Subscribe(1, Box::new(Request { query, claims, ..Request::default() })));
-//! let Some(Output::FetchSnapshot { id, .. }) = outputs.first() else { panic!("{outputs:?}") };
-//! let outputs = engine.handle(Input::SnapshotDone(*id, SnapshotPoint::UpTo(Position::at(0))));
+//! let snapshot = outputs.iter().find_map(|o| if let Output::FetchSnapshot { id, .. } = o { Some(*id) } else { None });
+//! let read = SnapshotPoint::UpTo(Position::at(1));
+//! let outputs = engine.handle(Input::SnapshotDone(snapshot.expect("it has to be read"), read));
 //! assert!(outputs.iter().any(|o| matches!(o, Output::Result { rows, .. } if rows.is_empty())));
 //!
 //! let inserted = RowChange {
@@ -55,25 +73,13 @@
 //!     omitted_columns: Default::default(),
 //! };
 //! let transaction = Transaction {
-//!     position: Position::at(1),
+//!     position: Position::at(2),
 //!     committed: CommitTime::default(),
 //!     number: 0,
 //!     inexact_after: None,
 //!     changes: vec![inserted],
 //! };
-//! let outputs = engine.handle(Input::Interval(Arc::new(Interval {
-//!     source: "harbour".into(),
-//!     epoch: 1,
-//!     from: Position::at(0),
-//!     to: Position::at(1),
-//!     transactions: vec![Arc::new(transaction)],
-//!     resets: vec![],
-//!     settled: Position::default(),
-//!     timeline: 0,
-//!     mark: 0,
-//!     reader: "one".into(),
-//!     read_at: 0,
-//! })));
+//! let outputs = engine.handle(Input::Interval(interval(1, 2, vec![Arc::new(transaction)])));
 //! assert!(outputs.iter().any(|o| matches!(o, Output::Delta(delta, to) if delta.changes.len() == 1 && to.as_slice() == [1])));
 //! ```
 

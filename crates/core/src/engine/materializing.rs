@@ -389,6 +389,11 @@ impl Feed {
         self.pending.as_ref().map_or(0, |p| p.every())
     }
 
+    /// What it is shared by.
+    pub(super) fn shared_by(&self) -> (&Arc<EffectivePlan>, Micros) {
+        (&self.plan, self.every())
+    }
+
     /// All who hear it or wait for its result.
     pub(super) fn subscribers(&self) -> impl Iterator<Item = SubId> {
         self.live.as_slice().iter().copied().chain(self.waiting().iter().map(|(sub, _)| *sub))

@@ -502,7 +502,7 @@ impl Engine {
 
     /// The feed that an effective plan shares with others, one delta per transaction; `None` if it has no subscribers.
     pub fn feed_of(&self, plan: &Arc<EffectivePlan>) -> Option<FeedInfo> {
-        let id = self.shared.find(&self.feeds, plan, 0)?;
+        let id = self.shared.find((plan, 0), |id| self.feed(id).map(Feed::shared_by))?;
         self.info(id)
     }
 

@@ -6,7 +6,6 @@ use std::sync::Arc;
 use foldhash::fast::FixedState;
 use hashbrown::HashTable;
 
-use super::Feed;
 use crate::index::FeedId;
 use crate::plan::EffectivePlan;
 use crate::position::Micros;
@@ -15,33 +14,28 @@ use crate::position::Micros;
 #[derive(Debug, Default)]
 pub(super) struct SharedFeeds(HashTable<FeedId>);
 
-fn hash(plan: &EffectivePlan, every: Micros) -> u64 {
+/// What feeds are shared by.
+pub(super) type SharedBy<'a> = (&'a Arc<EffectivePlan>, Micros);
+
+fn hash((plan, every): SharedBy<'_>) -> u64 {
     FixedState::default().hash_one((plan.fingerprint, every))
 }
 
-fn hash_of(feeds: &[Option<Feed>], id: FeedId) -> u64 {
-    let feed = feeds.get(id as usize).and_then(Option::as_ref);
-    feed.map_or(0, |f| hash(&f.plan, f.every()))
-}
-
 impl SharedFeeds {
-    /// The feed of a plan at a pace.
-    pub(super) fn find(&self, feeds: &[Option<Feed>], plan: &Arc<EffectivePlan>, every: Micros) -> Option<FeedId> {
-        let same = |id: &FeedId| {
-            let feed = feeds.get(*id as usize).and_then(Option::as_ref);
-            feed.is_some_and(|f| f.every() == every && f.plan == *plan)
-        };
-        self.0.find(hash(plan, every), same).copied()
+    /// The feed of a plan at a pace. `of` is what a feed is shared by.
+    pub(super) fn find<'a>(&self, by: SharedBy<'_>, of: impl Fn(FeedId) -> Option<SharedBy<'a>>) -> Option<FeedId> {
+        self.0.find(hash(by), |id| of(*id).is_some_and(|(plan, every)| every == by.1 && *plan == *by.0)).copied()
     }
 
-    /// Enters a feed that stands among `feeds`; no other has its plan and pace.
-    pub(super) fn insert(&mut self, feeds: &[Option<Feed>], id: FeedId) {
-        self.0.insert_unique(hash_of(feeds, id), id, |id| hash_of(feeds, *id));
+    /// Enters a feed; no other has its plan and pace.
+    pub(super) fn insert<'a>(&mut self, id: FeedId, of: impl Fn(FeedId) -> Option<SharedBy<'a>>) {
+        let hash_of = |id: &FeedId| of(*id).map_or(0, hash);
+        self.0.insert_unique(hash_of(&id), id, hash_of);
     }
 
-    /// Takes a feed out that still stands among `feeds`.
-    pub(super) fn remove(&mut self, feeds: &[Option<Feed>], id: FeedId) {
-        if let Ok(entry) = self.0.find_entry(hash_of(feeds, id), |other| *other == id) {
+    /// Takes a feed out.
+    pub(super) fn remove(&mut self, id: FeedId, by: SharedBy<'_>) {
+        if let Ok(entry) = self.0.find_entry(hash(by), |other| *other == id) {
             entry.remove();
         }
     }

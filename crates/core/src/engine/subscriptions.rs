@@ -78,7 +78,7 @@ impl Engine {
         let cost = self.cost(&request, &plan);
         self.budget.force(request.owner.as_deref(), cost);
         let resume = request.resume.take();
-        let shared = self.shared.find(&self.feeds, &plan, request.every);
+        let shared = self.shared.find((&plan, request.every), |id| self.feed(id).map(Feed::shared_by));
         let feed = shared.unwrap_or_else(|| self.new_feed(plan, request.every, None));
         let first = self.feed(feed).and_then(|f| f.subscribers().next()).and_then(|sub| self.subs.get(&sub));
         let shared_request = SharedRequest::shared(&mut request, first.map(|s| &s.shared_request));
@@ -189,7 +189,8 @@ impl Engine {
         let (live, pending) = (Audience::default(), (every > 0).then(|| Box::new(Pending::new(every))));
         self.feeds[id as usize] = Some(Feed { plan: plan.clone(), live, joining: None, memory, pending, deltas: 0 });
         if of_clients {
-            self.shared.insert(&self.feeds, id);
+            let Engine { feeds, shared, .. } = self;
+            shared.insert(id, |id| feeds.get(id as usize).and_then(Option::as_ref).map(Feed::shared_by));
         }
         let access_path = self.access_path(id, &plan);
         let described = || OnTable { description: plan.table().identity(), ..OnTable::default() };
@@ -415,7 +416,8 @@ impl Engine {
         self.drop_digest(id);
         let Some(feed) = self.feed(id) else { return };
         let access_path = self.access_path(id, &feed.plan);
-        self.shared.remove(&self.feeds, id);
+        let (plan, every) = (feed.plan.clone(), feed.every());
+        self.shared.remove(id, (&plan, every));
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::take) else { return };
         if let Some(due) = feed.pending.as_ref().and_then(|p| p.due()) {
             self.paced.remove(&(due, id));

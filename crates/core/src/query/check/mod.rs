@@ -3,6 +3,7 @@
 
 mod condition;
 mod mask;
+mod names;
 mod scope;
 mod subquery;
 mod types;

@@ -1,0 +1,82 @@
+//! Which column, or claim, a name means.
+
+use gossip_protocol::spelling::similar;
+
+use super::scope::not_known;
+use super::{Checker, Result, Typed};
+use crate::query::syntax::{Ast, Ident, Item, Location, Node, invalid};
+use crate::query::{Expr, Placeholder, QueryError};
+use crate::value::Type;
+
+impl Checker<'_> {
+    /// The selected columns.
+    pub(super) fn items(&self, items: Vec<Item>) -> Result<Vec<usize>> {
+        let mut select = Vec::new();
+        for item in items {
+            let e = match item {
+                Item::Expr(e) => e,
+                Item::Star(at) if !select.is_empty() => {
+                    return Err(invalid(at, "* beside other columns", "either * or names of columns"));
+                }
+                Item::Star(_) => {
+                    select.extend(self.scopes.last().into_iter().flat_map(|s| s.visible.iter()));
+                    continue;
+                }
+            };
+            let at = e.at;
+            let column = self.column(e)?;
+            if select.contains(&column) {
+                return Err(invalid(at, "this column is named twice", "each column once"));
+            }
+            select.push(column);
+        }
+        Ok(select)
+    }
+
+    /// A column of the row that is spoken of.
+    pub(super) fn column(&self, e: Ast) -> Result<usize> {
+        let Node::Name(parts) = e.node else {
+            return Err(invalid(e.at, "only columns are supported here", "the name of a column"));
+        };
+        let (qualifier, column) = in_table(&parts, e.at)?;
+        let found = self.scopes.last().and_then(|s| s.column(qualifier, column));
+        found.ok_or_else(|| self.unknown_column(qualifier, column))
+    }
+
+    /// A claim, a column of the row that is spoken of or, in a sub-select, one of the row around it.
+    pub(super) fn name(&self, parts: &[Ident], at: Location) -> Result<Typed> {
+        if let [first, path @ ..] = parts
+            && self.claims
+            && !path.is_empty()
+            && first.name.eq_ignore_ascii_case("claim")
+        {
+            let path = path.iter().map(|part| part.name.as_str()).collect::<Vec<_>>().join(".");
+            return self.leaf(Expr::Placeholder(Placeholder::Claim, path.into(), Type::Any), None, at);
+        }
+        let (qualifier, column) = in_table(parts, at)?;
+        let mut inwards = self.scopes.iter().rev();
+        let own = inwards.next().and_then(|s| Some((s, s.column(qualifier, column)?)));
+        if let Some((scope, i)) = own {
+            return self.leaf(Expr::Column(i), Some(scope.table.columns[i].ty), at);
+        }
+        match inwards.next().and_then(|s| Some((s, s.column(qualifier, column)?))) {
+            Some((scope, i)) => self.leaf(Expr::Outer(i), Some(scope.table.columns[i].ty), at),
+            None => Err(self.unknown_column(qualifier, column)),
+        }
+    }
+
+    fn unknown_column(&self, qualifier: Option<&Ident>, column: &Ident) -> QueryError {
+        let visible = self.scopes.last().map(|s| s.visible.iter().map(|i| &*s.table.columns[i].name));
+        let name = qualifier.map_or(column.name.clone(), |q| format!("{}.{}", q.name, column.name));
+        not_known("column", column.at, name, visible.and_then(|v| similar(&column.name, v)))
+    }
+}
+
+/// A column's name with its table's, if that is said.
+fn in_table(parts: &[Ident], at: Location) -> Result<(Option<&Ident>, &Ident)> {
+    match parts {
+        [column] => Ok((None, column)),
+        [table, column] => Ok((Some(table), column)),
+        _ => Err(invalid(at, "a name of more than two parts", "column or table.column")),
+    }
+}

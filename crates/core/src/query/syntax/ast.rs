@@ -1,8 +1,10 @@
 //! The syntax tree. Each part knows where it stands in the text.
 
 use super::lexer::{Location, invalid};
-use super::{MAX_DEPTH, Result};
-use crate::query::CmpOp;
+use crate::query::{CmpOp, QueryError};
+
+/// Deepest nesting of an expression. Whatever walks one (checks, evaluates, encodes, drops it) goes down as deep.
+pub const MAX_DEPTH: usize = 64;
 
 /// An expression as it was written. Made by [`Ast::new`] alone.
 #[derive(Debug)]
@@ -137,7 +139,7 @@ impl Ast {
     ///
     /// # Errors
     /// It is deeper than [`MAX_DEPTH`]. How many parts a text becomes is bounded by its length.
-    pub(super) fn new(at: Location, node: Node) -> Result<Ast> {
+    pub(super) fn new(at: Location, node: Node) -> Result<Ast, QueryError> {
         let depth = node.depth() + 1;
         if depth > MAX_DEPTH {
             return Err(invalid(at, "nested too deeply", format!("at most {MAX_DEPTH} levels")));

@@ -12,6 +12,7 @@ mod lexer;
 mod select;
 mod tokens;
 
+pub use ast::MAX_DEPTH;
 pub(super) use ast::{Ast, Ident, Item, Node, Select, TableRef, TypeName};
 use lexer::Spanned;
 pub(super) use lexer::{Location, invalid};
@@ -23,9 +24,6 @@ pub const MAX_TEXT: usize = 64 * 1024;
 
 /// Deepest nesting of brackets, `NOT` and functions: what the parser itself goes down by.
 const MAX_BRACKETS: usize = 48;
-
-/// Deepest nesting of an expression. Whatever walks one (checks, evaluates, encodes, drops it) goes down as deep.
-pub const MAX_DEPTH: usize = 64;
 
 type Result<T> = std::result::Result<T, QueryError>;
 

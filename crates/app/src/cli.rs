@@ -31,9 +31,9 @@ pub enum Command {
     Demo(demo::Args),
     /// Runs an instance as a server.
     Serve(commands::serve::Args),
-    /// Opens the workbench with an instance of its own, or on a recording.
+    /// Opens the workbench with its own instance, or on a recording.
     Open(commands::open::Args),
-    /// Opens the workbench on instances that run elsewhere.
+    /// Opens the workbench on instances that are already running.
     Attach(commands::attach::Args),
     /// Records operator events, for `open --recording`.
     Record(commands::record::Args),
@@ -47,9 +47,9 @@ pub enum Command {
     Drain(commands::drain::Args),
     /// Checks the configuration against the real database and broker.
     Check(commands::check::Args),
-    /// Creates in the database what following its tables needs.
+    /// Prepares the database: creates what streaming its tables needs.
     Prepare(commands::prepare::Args),
-    /// Holds expectations against the rules: who must hear what of a change, and who must not.
+    /// Tests the rules: checks which clients receive a change, and which must not.
     Expect(commands::expect::Args),
     /// Mints a token for development.
     Token(commands::token::Args),
@@ -57,7 +57,7 @@ pub enum Command {
 
 /// Writes the log to standard error, filtered as `GOSSIP_LOG` says.
 fn start_log(command: &Command) -> Result<(), String> {
-    // What expectations find, they print.
+    // `expect` prints its findings itself.
     let usual = if matches!(command, Command::Expect(_)) { "warn,gossip_server::audit_log=off" } else { "info" };
     let filter = std::env::var("GOSSIP_LOG").ok().filter(|text| !text.is_empty()).unwrap_or_else(|| usual.into());
     let filter: Targets = filter.parse().map_err(|e| {
@@ -68,7 +68,7 @@ fn start_log(command: &Command) -> Result<(), String> {
     Ok(())
 }
 
-/// Runs a command and says how it ended.
+/// Runs a command and returns its exit code.
 pub fn run(cli: Cli) -> ExitCode {
     let full_screen = matches!(&cli.command, Command::Open(_) | Command::Attach(_))
         || matches!(&cli.command, Command::Demo(a) if !a.headless);
@@ -95,7 +95,7 @@ pub fn run(cli: Cli) -> ExitCode {
             Command::Publish(args) => commands::publish::run(args).await,
             Command::Drain(args) => commands::drain::run(args).await,
             Command::Check(args) => commands::check::run(&args).await,
-            // This waits for a database.
+            // Blocks on the database.
             Command::Prepare(args) => tokio::task::block_in_place(|| commands::prepare::run(&args)),
             Command::Expect(args) => commands::expect::run(args).await,
             Command::Token(args) => commands::token::run(&args),

@@ -1,8 +1,8 @@
-//! The option of commands that work with a configuration.
+//! The `--config` option that several commands share.
 
 use std::path::PathBuf;
 
-/// The configuration file of a command.
+/// The configuration file.
 #[derive(Debug, clap::Args)]
 pub struct ConfigFile {
     /// The configuration.

@@ -1,8 +1,10 @@
 //! The command line and the workbench.
 //!
 //! [`cli`] lists the commands; [`commands`] has one file for each. [`demo`] is the shipped scenario, [`workbench`] the
-//! full-screen application, [`setup`] the first steps
-//! that lead to it, [`relay_map`] the picture of a cluster. The workbench knows instances only as a client does: through the protocol.
+//! full-screen application, [`setup`] the first-run dialog
+//! that creates a configuration, [`relay_map`] the drawing of a cluster. The workbench knows instances only as a client does: through the protocol.
+
+#![cfg_attr(not(test), warn(clippy::too_many_lines))]
 
 pub mod cli;
 pub mod commands;

@@ -1,4 +1,4 @@
-//! Instances in this very process: for `serve`, `open` and `demo`.
+//! Instances in this process: for `serve`, `open` and `demo`.
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -17,7 +17,7 @@ use gossip_source::Source;
 
 use crate::outcome::Failure;
 
-/// Instances of one cluster, each behind a relay that can be made to fail.
+/// Instances of one cluster, each with a relay whose faults can be injected.
 pub struct Cluster {
     options: Vec<Options>,
     /// All rules of the configuration.
@@ -25,17 +25,17 @@ pub struct Cluster {
     faults: Vec<Arc<Faults>>,
     running: Vec<Option<Instance>>,
     settings: gossip_relay::Settings,
-    /// Within a process there is one relay for all; over a broker each has a connection of its own.
+    /// Without a broker, all instances share one relay; over a broker each has its own connection.
     hub: Option<Arc<dyn Relay>>,
 }
 
-/// Instances of one process.
+/// Maximum number of instances in a process.
 pub const MAX_INSTANCES: usize = 16;
 
 /// The source that a configuration names.
 ///
 /// # Errors
-/// The URL or a setting is not one that its kind of database has.
+/// The URL is invalid, or its kind of database does not have one of the options.
 pub fn source(config: &Config) -> Result<Arc<dyn Source>, Failure> {
     gossip_source::from_settings(&config.source, config.base()).map_err(Failure::usage)
 }
@@ -61,7 +61,7 @@ fn failure(config: &Config, e: StartError) -> Failure {
     }
 }
 
-/// Who is asked about rights, with the key from the environment.
+/// The decision service, with its key from the environment.
 fn decisions(config: &Config) -> Result<Option<Arc<Decisions>>, Failure> {
     let Some(settings) = config.decisions.clone() else { return Ok(None) };
     let key = match &settings.key_env {
@@ -72,13 +72,13 @@ fn decisions(config: &Config) -> Result<Option<Arc<Decisions>>, Failure> {
     Decisions::new(settings, key).map(|d| Some(Arc::new(d))).map_err(Failure::usage)
 }
 
-/// What follows where instances do not know each other.
+/// The consequence of a relay without a secret.
 pub const ANYBODY: &str = "anyone with access to the broker can impersonate an instance";
-/// And what to do about it.
+/// What to do about it.
 pub const SET_A_SECRET: &str = "set relay.secret_env, or auth.secret_env";
 
-/// By what instances know each other on a broker: the relay's own secret, else that of tokens. Without either, whatever
-/// is said there is believed.
+/// The keys by which instances authenticate each other's messages: from the relay's secret, else from that of tokens.
+/// Without either, messages are not authenticated.
 ///
 /// # Errors
 /// An environment variable that is named is not set.
@@ -111,7 +111,7 @@ impl Cluster {
         Cluster::start_with(config, names, tokens, OnFailure::Tell).await
     }
 
-    /// As [`Cluster::start`], with what is to happen when a part of an instance fails.
+    /// As [`Cluster::start`], with what to do when a part of an instance fails.
     ///
     /// # Errors
     /// As [`Cluster::start`].
@@ -123,7 +123,7 @@ impl Cluster {
     ) -> Result<Cluster, Failure> {
         let source = source(config)?;
         let secret = tokens.as_ref().and_then(|t| t.secret().map(<[u8]>::to_vec));
-        // Without a secret that all instances know, cursors are good only here and until the end.
+        // Without a secret that all instances share, cursors are valid only in this process, while it runs.
         let secret = secret.unwrap_or_else(|| rand::random::<[u8; 32]>().to_vec());
         let keys = keys(config, tokens.as_deref())?;
         if keys.is_none() && !config.relay.url.starts_with("inproc:") {
@@ -162,7 +162,7 @@ impl Cluster {
         Ok(cluster)
     }
 
-    /// The way to the others, which can be made to fail.
+    /// An instance's relay, with the faults that can be injected into it.
     async fn relay(&mut self, name: &str) -> Result<(Arc<dyn Relay>, Arc<Faults>), RelayError> {
         let relay = match &self.hub {
             Some(hub) => Arc::clone(hub),
@@ -176,7 +176,7 @@ impl Cluster {
         Ok((Arc::new(faulty), faults))
     }
 
-    /// Starts one more instance, like the first, at a free port. Returns its name and where it listens.
+    /// Starts one more instance, like the first, on a free port. Returns its name and address.
     ///
     /// # Errors
     /// Why it does not start.
@@ -211,7 +211,7 @@ impl Cluster {
         Ok(())
     }
 
-    /// Puts other rules in force, also for instances that start later.
+    /// Replaces the rules, also of instances that start later.
     pub async fn set_rules(&mut self, rules: Vec<RuleText>) {
         self.rules = rules;
         for i in 0..self.options.len() {
@@ -222,7 +222,7 @@ impl Cluster {
         }
     }
 
-    /// The rules on tables that stream, and on topics: another one has nothing to hold on to.
+    /// The rules on streaming tables and on topics. Others are left out: their tables are unknown to the instance.
     fn rules_for(&self, options: &Options) -> Vec<RuleText> {
         let Options { source, topics, .. } = options;
         let streams = |r: &&RuleText| {
@@ -233,7 +233,7 @@ impl Cluster {
         self.rules.iter().filter(streams).cloned().collect()
     }
 
-    /// Puts another list of tables in force: those that run start again with it, under their old addresses.
+    /// Replaces the source: running instances restart with it, at their old addresses.
     ///
     /// # Errors
     /// One of them does not start again.
@@ -249,14 +249,14 @@ impl Cluster {
         Ok(())
     }
 
-    /// Ends an instance as a crash would.
+    /// Stops an instance as a crash would.
     pub fn kill(&mut self, i: usize) {
         if let Some(instance) = self.running[i].take() {
             instance.kill();
         }
     }
 
-    /// Lets an instance go politely: its clients are told to come back elsewhere.
+    /// Drains an instance: its clients are sent to the other instances.
     pub async fn drain(&mut self, i: usize) {
         if let Some(instance) = self.running[i].take() {
             instance.stop().await;
@@ -268,7 +268,7 @@ impl Cluster {
         self.running[i].as_ref().is_some_and(|instance| !instance.is_over())
     }
 
-    /// Waits until all are over, because operators had them drained.
+    /// Waits until every instance has stopped because operators drained it.
     pub async fn over(&self) {
         for instance in self.running.iter().flatten() {
             instance.over().await;
@@ -280,12 +280,12 @@ impl Cluster {
         self.options.iter().map(|o| (o.name.clone(), o.listen)).collect()
     }
 
-    /// What can go wrong on an instance's relay.
+    /// The faults that can be injected into an instance's relay.
     pub fn faults(&self, i: usize) -> &Arc<Faults> {
         &self.faults[i]
     }
 
-    /// Stops all, politely.
+    /// Drains and stops all instances.
     pub async fn stop(mut self) {
         for instance in self.running.drain(..).flatten() {
             instance.stop().await;

@@ -40,7 +40,7 @@ impl From<gossip_client::ClientError> for Failure {
 /// The result of a command.
 pub type Outcome = Result<(), Failure>;
 
-/// Writes a line to standard output; a reader that has gone away ends the program quietly.
+/// Writes a line to standard output; when its reader is gone, the program ends silently.
 ///
 /// # Errors
 /// Standard output cannot be written to.

@@ -1,5 +1,5 @@
-//! Test identities, and what they listen to: the sections of `gossip.toml` that are the workbench's own. An instance takes
-//! no notice of them.
+//! Test identities and their watchers: the sections of `gossip.toml` that only the workbench reads. An instance
+//! ignores them.
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -32,23 +32,23 @@ pub struct Watcher {
     pub instance: Option<String>,
 }
 
-/// All of a configuration's.
+/// All personas and watchers of a configuration.
 #[derive(Clone, Debug, Default, PartialEq, Deserialize)]
 pub struct Personas {
-    /// The identities, by name.
+    /// The personas, by name.
     #[serde(default, rename = "persona")]
     pub personas: BTreeMap<String, Persona>,
-    /// Who listens, in the order of the file.
+    /// The watchers, in the order of the file.
     #[serde(default, rename = "watcher")]
     pub watchers: Vec<Watcher>,
 }
 
 impl Personas {
-    /// Reads those of a configuration file. What else is in it is up to
+    /// Reads those of a configuration file. Its other sections are read by
     /// [`Config::read`](gossip_server::config::Config::read).
     ///
     /// # Errors
-    /// The file cannot be read, or what is wrong in these sections, with its line.
+    /// The file cannot be read, or one of these sections is invalid; with the line.
     pub fn read(path: &Path) -> Result<Personas, ConfigError> {
         let failed = |what: String| ConfigError(vec![what]);
         let text = std::fs::read_to_string(path).map_err(|e| failed(format!("{}: {e}", path.display())))?;

@@ -1,4 +1,4 @@
-//! Recordings: what operators are told, as JSON Lines of CloudEvents 1.0 (structured mode), one event to a line.
+//! Recordings: operator events as JSON Lines of CloudEvents 1.0 (structured mode).
 //!
 //! An event's `type` is `gossip.` and the system table's name (`instances`, `tables`, `clients`, `changes`, `verdicts`),
 //! its `source` is the instance, its `data` the table's row. Values of masked columns are replaced before they are
@@ -13,26 +13,26 @@ use std::path::Path;
 use gossip_protocol::timestamp::rfc3339;
 use serde_json::{Map, Value as Json, json};
 
-/// What stands in the place of a masked value.
+/// What replaces a masked value.
 pub const MASK: &str = "•••";
 
 /// The system tables that are recorded.
 pub const TABLES: [&str; 5] = ["instances", "tables", "clients", "changes", "verdicts"];
 
-/// Largest recording that is written or read, in bytes.
+/// Maximum size of a recording, in bytes.
 pub const LARGEST: u64 = 256 << 20;
 
-/// Longest line that is read, in bytes.
+/// Maximum length of a line, in bytes.
 const LONGEST: u64 = 16 << 20;
 
 /// A row of a system table.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Event {
-    /// The instance that told of it.
+    /// The instance that reported it.
     pub instance: String,
     /// The table, without its schema.
     pub table: &'static str,
-    /// When it was told, in microseconds since 1970.
+    /// When it arrived, in microseconds since 1970.
     pub at: i64,
     /// The row.
     pub row: Map<String, Json>,
@@ -47,7 +47,7 @@ pub struct Masks {
 }
 
 impl Masks {
-    /// Takes names of the form `table.column`, with commas between them.
+    /// Parses names of the form `table.column`, separated by commas.
     ///
     /// # Errors
     /// A name has no table or no column.
@@ -64,7 +64,7 @@ impl Masks {
         self.columns.contains(&(table.to_lowercase(), column.to_lowercase()))
     }
 
-    /// Replaces what is masked in an event.
+    /// Replaces the masked values in an event.
     pub fn apply(&mut self, event: &mut Event) {
         let text = |row: &Map<String, Json>, name: &str| row.get(name).and_then(Json::as_str).unwrap_or("").to_string();
         match event.table {
@@ -74,12 +74,12 @@ impl Masks {
             }
             "changes" if !self.columns.is_empty() => {
                 let rows = serde_json::from_str::<Vec<Json>>(&text(&event.row, "changes"));
-                // What cannot be understood is not written: it may hold anything.
+                // Rows that cannot be parsed are not written: they may contain masked values.
                 let mut rows = rows.unwrap_or_default();
                 rows.iter_mut().for_each(|r| self.mask_row(r));
                 event.row.insert("changes".into(), Json::from(rows).to_string().into());
             }
-            // A query may name a value of a masked column.
+            // A query may contain a value of a masked column.
             "clients" if !self.columns.is_empty() => {
                 let subscriptions = serde_json::from_str::<Vec<Json>>(&text(&event.row, "subscriptions"));
                 let mut subscriptions = subscriptions.unwrap_or_default();
@@ -107,7 +107,7 @@ impl Masks {
         }
         let hidden_key = |i: usize| match self.keys.get(&table) {
             Some(names) => names.get(i).is_none_or(|name| self.hides(&table, name)),
-            // Not told yet which columns they are: any could be masked.
+            // The key columns are not known yet: any could be masked.
             None => self.columns.iter().any(|(t, _)| *t == table.to_lowercase()),
         };
         if let Some(key) = row.get_mut("key").and_then(Json::as_array_mut) {
@@ -117,7 +117,7 @@ impl Masks {
 }
 
 impl Event {
-    /// The event as a line, without its end. `id` tells events of a recording apart.
+    /// The event as a line, without the line break. `id` is unique in the recording.
     pub fn to_line(&self, id: u64) -> String {
         json!({
             "specversion": "1.0",
@@ -131,7 +131,7 @@ impl Event {
         .to_string()
     }
 
-    /// Reads a line. `None`: an event of another kind, which is left aside as the standard asks.
+    /// Reads a line. `None`: an event of another type, which is ignored as the standard requires.
     ///
     /// # Errors
     /// The line is not a CloudEvent in JSON.
@@ -150,19 +150,19 @@ impl Event {
     }
 }
 
-/// Opens a file that is not there yet, for its owner alone: it will hold rows.
+/// Creates a file that does not exist yet, readable by its owner only: it will contain rows.
 ///
 /// # Errors
-/// The file is there already, or cannot be made.
+/// The file exists already, or cannot be created.
 pub fn create(path: &Path) -> Result<BufWriter<File>, String> {
     let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
     file.map(BufWriter::new).map_err(|e| format!("{}: {e}", path.display()))
 }
 
-/// Writes a recording into a file that is not there yet.
+/// Writes a recording to a file that does not exist yet.
 ///
 /// # Errors
-/// The file is there already, or cannot be written.
+/// The file exists already, or cannot be written.
 pub fn write(path: &Path, mut masks: Masks, events: Vec<Event>) -> Result<(), String> {
     let fail = |e: std::io::Error| format!("{}: {e}", path.display());
     let mut file = create(path)?;
@@ -173,10 +173,10 @@ pub fn write(path: &Path, mut masks: Masks, events: Vec<Event>) -> Result<(), St
     file.flush().map_err(fail)
 }
 
-/// Reads a recording. A last line that was cut off is left aside.
+/// Reads a recording. A truncated last line is ignored.
 ///
 /// # Errors
-/// The file cannot be read, or a line of it is not an event.
+/// The file cannot be read, or a line is not an event.
 pub fn read(path: &Path) -> Result<Vec<Event>, String> {
     let shown = path.display();
     let file = std::fs::File::open(path).map_err(|e| format!("{shown}: {e}"))?;

@@ -1,5 +1,5 @@
-//! The cluster as a picture: source, reader, relay, instances, clients, with what passes on each way. From the system
-//! tables of one instance; drawn on the screen by the Relay view, and on a page here.
+//! A drawing of the cluster: source, reader, relay, instances, clients, with the rates between them. Made from the system
+//! tables of one instance; drawn on screen by the Relay view, and on a page here.
 
 use std::collections::BTreeMap;
 
@@ -15,40 +15,40 @@ pub struct Node {
     pub address: String,
     /// Whether it is the reader.
     pub reads: bool,
-    /// What its reading thread does.
+    /// State of its reader.
     pub state: String,
-    /// Whether it reaches the broker.
+    /// Whether it is connected to the broker.
     pub connected: bool,
-    /// For how many seconds it has not been there, if it is not.
+    /// How long it has been gone, in seconds, if it is.
     pub away: Option<i64>,
-    /// Milliseconds since it was known to be current; 0 if it is.
+    /// Milliseconds since it was last current; 0 if it is.
     pub behind_ms: u64,
-    /// Clients and their subscriptions.
+    /// Connected clients.
     pub clients: u64,
     /// Subscriptions.
     pub subscriptions: u64,
-    /// Row changes taken, and deltas handed out, in a second.
+    /// Row changes per second.
     pub changes: f64,
-    /// Deltas handed out in a second.
+    /// Deltas delivered per second.
     pub deliveries: f64,
-    /// How long a message of its own takes until it is back, in milliseconds.
+    /// Round trip of one of its own messages through the relay, in milliseconds.
     pub round_trip: Option<f64>,
-    /// Messages that wait for it, that it lost, and that nobody could read.
+    /// Messages waiting for it.
     pub waiting: u64,
-    /// Messages that it lost.
+    /// Messages lost.
     pub lost: u64,
-    /// Messages that nobody could read.
+    /// Malformed messages.
     pub malformed: u64,
-    /// The newest of those, and why.
+    /// The newest malformed message, and what is wrong with it.
     pub last_malformed: String,
-    /// Other programs' topics that it listens to.
+    /// Other programs' topics that it ingests.
     pub foreign: String,
     /// The hash of its rules.
     pub rules: String,
 }
 
 impl Node {
-    /// What is wrong with it, if something is.
+    /// What is wrong with it, if anything.
     pub fn trouble(&self) -> Option<String> {
         if let Some(seconds) = self.away {
             return Some(format!("not there for {seconds} s"));
@@ -69,22 +69,22 @@ pub struct Picture {
     pub relay: String,
     /// The instances, by name.
     pub nodes: Vec<Node>,
-    /// When, RFC 3339.
+    /// When it was taken, RFC 3339.
     pub at: String,
 }
 
-/// What was counted of an instance, and when, for rates.
+/// Counters of an instance with their time, to compute rates from.
 pub type Counted = BTreeMap<String, (i64, i64, i64)>;
 
 impl Picture {
-    /// From rows of `gossip.instances` and `gossip.links`, by instance. `rates` tells row changes and deltas in a second.
+    /// From rows of `gossip.instances` and `gossip.links`, by instance. `rates` returns row changes and deltas per second.
     pub fn new(
         instances: &BTreeMap<String, InstanceRow>,
         links: &BTreeMap<String, LinkRow>,
         rates: impl Fn(&str) -> (f64, f64),
         at: String,
     ) -> Picture {
-        // Of whom nothing is known yet, it is not said that it is cut off.
+        // Without a row yet, do not show it as cut off.
         let none = LinkRow { connected: true, ..LinkRow::default() };
         let node = |(name, row): (&String, &InstanceRow)| {
             let link = links.get(name).unwrap_or(&none);
@@ -128,13 +128,13 @@ impl Picture {
         self.nodes.windows(2).any(|w| w[0].rules != w[1].rules)
     }
 
-    /// What is wrong anywhere.
+    /// Whether anything is wrong anywhere.
     pub fn has_trouble(&self) -> bool {
         self.differ() || self.reader().is_none() || self.nodes.iter().any(|n| n.trouble().is_some())
     }
 }
 
-/// A rate in few digits.
+/// A rate with few digits.
 pub fn rate(per_second: f64) -> String {
     match per_second {
         r if r >= 100.0 => format!("{r:.0}/s"),
@@ -149,7 +149,8 @@ const PAPER: Colour = [246, 245, 241];
 const GOOD: Colour = [20, 118, 78];
 const BAD: Colour = [176, 60, 36];
 
-/// The picture on a page, A4 on its side.
+/// The drawing on a page, A4 landscape.
+#[expect(clippy::too_many_lines, reason = "one page, from left to right")]
 pub fn page(p: &Picture) -> Drawing {
     let mut d = Drawing::landscape(format!("{}: how changes travel", p.source));
     let right = d.size.0 - 40.0;
@@ -166,7 +167,7 @@ pub fn page(p: &Picture) -> Drawing {
     let step = ((bottom - top) / shown.max(1) as f32).min(80.0);
     let height = step * shown as f32;
     let (begin, middle) = (top + (bottom - top - height) / 2.0, (top + bottom) / 2.0);
-    // Source, the one that reads it, and the relay.
+    // Source, reader and relay.
     let (source, relay, instances) = (40.0, 310.0, 490.0);
     let (wide, high) = (130.0, 44.0);
     let station = |d: &mut Drawing, x: f32, y: f32, name: &str, below: &str, edge: Colour| {

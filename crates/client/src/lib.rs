@@ -18,6 +18,8 @@
 //! # }
 //! ```
 
+#![cfg_attr(not(test), warn(clippy::too_many_lines))]
+
 pub mod result_set;
 pub mod subscription;
 

@@ -1,12 +1,12 @@
-//! Who hears a feed. Most feeds have one subscriber, some have thousands: the one costs no memory of its own, and the
-//! many are shared with every delta on its way to them.
+//! The subscribers of a feed. Most feeds have one, some have thousands: a single one is stored inline, and
+//! many are shared with every delta in flight.
 
 use std::sync::Arc;
 
-/// A subscription of one engine; given by the shell and not used twice.
+/// A subscription of one engine; chosen by the shell and never reused.
 pub type SubId = u64;
 
-/// The subscriptions that a feed is told to.
+/// The subscriptions of a feed.
 #[derive(Clone, Debug, Default)]
 pub enum Audience {
     /// None.
@@ -28,9 +28,9 @@ impl Audience {
         }
     }
 
-    /// Whether nobody hears it.
+    /// Whether there are no subscriptions.
     pub fn is_empty(&self) -> bool {
-        // The many are never none, so that this need not look at them.
+        // `Many` is never empty, so its list need not be read.
         matches!(self, Audience::Nobody)
     }
 
@@ -45,7 +45,7 @@ impl Audience {
         }
     }
 
-    /// Takes one out, if it is there.
+    /// Removes one, if it is there.
     pub fn remove(&mut self, sub: SubId) -> bool {
         if !self.as_slice().contains(&sub) {
             return false;

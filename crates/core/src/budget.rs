@@ -1,41 +1,41 @@
-//! What subscriptions may cost: bytes that are remembered for them, and parts of conditions that every change of a table is
-//! held against because no index leads to them.
+//! What subscriptions may cost: bytes of memory, and the number of condition nodes that every change of a table has to be
+//! evaluated against because no index applies.
 //!
 //! Every subscription is charged in full to its connection, its subject, its address and the instance, whether or not it
-//! shares a feed with others. Nobody can take more than a stated share at any of these, so that whoever asks for too much
-//! is told, and not whoever comes next.
+//! shares a feed with others. Each level has a limit, so that the subscription that exceeds it is refused, and not the
+//! next one of somebody else.
 
 use std::collections::HashMap;
 use std::sync::Arc;
 
-/// Whom a subscription is charged to. What is not named is not charged.
+/// Whom a subscription is charged to. Absent levels are not charged.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Owner {
     /// The connection.
     pub connection: Option<Arc<str>>,
     /// The subject of the token.
     pub subject: Option<Arc<str>>,
-    /// The address that it comes from.
+    /// The client's address.
     pub address: Option<Arc<str>>,
 }
 
 impl Owner {
-    /// Who shares in turns of work that is done for somebody: a person, else an address.
+    /// Whose turn it is charged to in fair scheduling: a subject, else an address.
     pub fn in_turn(&self) -> Option<&Arc<str>> {
         self.subject.as_ref().or(self.address.as_ref())
     }
 }
 
-/// What something costs.
+/// A cost.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Cost {
-    /// Bytes that are remembered.
+    /// Bytes of memory.
     pub bytes: usize,
-    /// Parts of conditions that every change is held against.
+    /// Condition nodes evaluated for every change.
     pub scanned: usize,
 }
 
-/// The most that may be charged at once.
+/// The limits.
 #[derive(Clone, Copy, Debug)]
 pub struct Shares {
     /// To one connection.
@@ -60,10 +60,10 @@ impl Default for Shares {
     }
 }
 
-/// A level at which is charged, with its name in messages.
+/// A level, with its name in error messages.
 type Level = (&'static str, Arc<str>);
 
-/// What is charged to whom at present.
+/// The current charges.
 #[derive(Debug, Default)]
 pub struct Budget {
     used: HashMap<Level, Cost>,
@@ -86,7 +86,7 @@ impl Budget {
     /// Charges a cost.
     ///
     /// # Errors
-    /// Whose share is used up, and of what. Nothing is charged then.
+    /// The level whose limit would be exceeded, and by which cost. Nothing is charged then.
     pub fn charge(&mut self, owner: Option<&Owner>, cost: Cost, shares: &Shares) -> Result<(), String> {
         for (level, most) in Budget::levels(owner, shares) {
             let used = self.used.get(&level).copied().unwrap_or_default();
@@ -104,7 +104,7 @@ impl Budget {
         Ok(())
     }
 
-    /// Charges a cost that cannot be refused any more.
+    /// Charges a cost that can no longer be refused.
     pub fn force(&mut self, owner: Option<&Owner>, cost: Cost) {
         for (level, _) in Budget::levels(owner, &Shares::default()) {
             let used = self.used.entry(level).or_default();
@@ -113,7 +113,7 @@ impl Budget {
         }
     }
 
-    /// Gives a cost back.
+    /// Releases a cost.
     pub fn release(&mut self, owner: Option<&Owner>, cost: Cost) {
         for (level, _) in Budget::levels(owner, &Shares::default()) {
             if let Some(used) = self.used.get_mut(&level) {

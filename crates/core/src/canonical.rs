@@ -1,20 +1,18 @@
-//! The one binary form of everything that has an identity: tables, rules, queries, keys, sub-selects.
+//! The canonical binary encoding of everything that has an identity: tables, rules, queries, keys, sub-selects.
 //!
-//! Two things are the same exactly where their encodings are equal byte for byte, on every instance and in every release
-//! that has the same [`VERSION`]. Nothing that is stored, sent or compared between instances may be hashed in any other
-//! form: `Debug` texts leave things out and `Hash` differs between releases of the standard library.
+//! Two things are the same if and only if their encodings are equal byte for byte, on every instance and in every release
+//! with the same [`VERSION`]. Nothing that is stored, sent or compared between instances may be hashed in any other
+//! form: `Debug` output omits things, and `Hash` differs between releases of the standard library.
 //!
-//! The form: what can be one of several things begins with a tag that says which, and every text, list and byte string
-//! with its length as 64 bits big-endian, so that no two different things can have the same bytes.
+//! The encoding: variants begin with a tag, and every text, list and byte string
+//! with its length as a 64-bit big-endian number, so that different things never have the same bytes.
 
 use sha2::{Digest, Sha256};
 
-use crate::value::Value;
-
 /// The version of the encoding. A change of anything below is a new version; identities of different versions differ.
-pub const VERSION: u8 = 1;
+pub const VERSION: u8 = 2;
 
-/// Bytes of an encoding in the making.
+/// Builds an encoding.
 #[derive(Debug, Default)]
 pub struct Encoder(Vec<u8>);
 
@@ -25,7 +23,7 @@ pub trait Canonical {
 }
 
 impl Encoder {
-    /// Begins an encoding. `domain` says what it is the identity of, so that identities of different kinds differ too.
+    /// Starts an encoding. `domain` separates identities of different kinds.
     pub fn new(domain: &str) -> Encoder {
         let mut encoder = Encoder(vec![VERSION]);
         encoder.text(domain);
@@ -80,7 +78,7 @@ impl Encoder {
         Sha256::digest(&self.0).into()
     }
 
-    /// The first 64 bits of [`Encoder::digest`]: for what is compared with few others.
+    /// The first 64 bits of [`Encoder::digest`], for small sets.
     pub fn short_digest(&self) -> u64 {
         let [a, b, c, d, e, f, g, h, ..] = self.digest();
         u64::from_be_bytes([a, b, c, d, e, f, g, h])
@@ -123,71 +121,13 @@ impl Canonical for usize {
     }
 }
 
-impl Canonical for Value {
-    fn encode(&self, to: &mut Encoder) {
-        match self {
-            Value::Null => to.tag(0),
-            Value::Bool(b) => {
-                to.tag(1);
-                to.tag(u8::from(*b));
-            }
-            Value::Int(i) => {
-                to.tag(2);
-                to.number(i.cast_unsigned());
-            }
-            Value::Float(x) => {
-                to.tag(3);
-                to.number(x.to_bits());
-            }
-            Value::Numeric(n) => {
-                to.tag(4);
-                let (digits, scale) = n.as_bigint_and_exponent();
-                to.bytes(&digits.to_signed_bytes_be());
-                to.number(scale.cast_unsigned());
-            }
-            Value::Text(s) => {
-                to.tag(5);
-                to.text(s);
-            }
-            Value::Bytes(b) => {
-                to.tag(6);
-                to.bytes(b);
-            }
-            Value::Float4(x) => {
-                to.tag(7);
-                to.number(x.to_bits().into());
-            }
-            Value::Date(days) => {
-                to.tag(8);
-                to.number(i64::from(*days).cast_unsigned());
-            }
-            Value::Time(t) => {
-                to.tag(9);
-                to.number(t.cast_unsigned());
-            }
-            Value::Timestamp(t) => {
-                to.tag(10);
-                to.number(t.cast_unsigned());
-            }
-            Value::Timestamptz(t) => {
-                to.tag(11);
-                to.number(t.cast_unsigned());
-            }
-            Value::Json(s) => {
-                to.tag(12);
-                to.text(s);
-            }
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
 
     use super::*;
     use crate::schema::{Column, Table, TableName};
-    use crate::value::Type;
+    use crate::value::{Type, Value};
 
     fn encoded(v: &Value) -> Vec<u8> {
         let mut e = Encoder::new("test");
@@ -249,6 +189,6 @@ mod tests {
         let mut e = Encoder::new("table");
         table.encode(&mut e);
         Value::decimal("-12.50").unwrap_or(Value::Null).encode(&mut e);
-        assert_eq!((VERSION, e.short_digest()), (1, 11_538_961_059_298_193_582));
+        assert_eq!((VERSION, e.short_digest()), (2, 8_587_152_724_602_449_586));
     }
 }

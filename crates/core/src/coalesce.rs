@@ -1,7 +1,7 @@
-//! Several transactions' changes of one result, as one: for subscribers that want a delta every so often and not one
+//! Merges the changes of several transactions to one result: for subscribers that want a delta per interval instead of one
 //! per transaction.
 //!
-//! Per key only the net change is held: a row that came and went is not sent at all. Rows without a key are all sent, up to
+//! Per key only the net change is held: a row that was added and removed is not sent at all. Rows without a key are all sent, up to
 //! a limit beyond which the oldest are dropped and counted.
 
 use std::collections::{BTreeMap, VecDeque};
@@ -9,16 +9,16 @@ use std::sync::Arc;
 
 use crate::engine::io::Delta;
 use crate::feed::Change;
-use crate::position::Micros;
+use crate::position::{Micros, Timestamp};
 use crate::schema::Key;
 
-/// Rows without a key that are held back at most.
+/// Most rows without a key held back.
 pub const MAX_KEYLESS: usize = 4_096;
 
-/// Changes of keyed rows that are held back at most; beyond, they are sent before their time.
+/// Most changes of keyed rows held back; beyond that, they are sent early.
 pub const MAX_KEYED: usize = 100_000;
 
-/// What is held back.
+/// The changes held back.
 #[derive(Debug, Default)]
 pub struct Pending {
     /// Microseconds between two deltas.
@@ -27,15 +27,15 @@ pub struct Pending {
     keyless: VecDeque<Change>,
     skipped: u64,
     newest: Option<Arc<Delta>>,
-    due: Option<Micros>,
-    /// The delta sent last was not the end of its transaction.
+    due: Option<Timestamp>,
+    /// Whether the last delta sent was not the end of its transaction.
     open: bool,
-    /// Something of it takes back what may not be seen any more.
+    /// Whether it contains a withdrawal.
     revokes: bool,
 }
 
 impl Pending {
-    /// Nothing yet, with so many microseconds between two deltas.
+    /// Starts empty. `every` is the time between two deltas, in microseconds.
     pub fn new(every: Micros) -> Pending {
         Pending { every, ..Pending::default() }
     }
@@ -45,9 +45,9 @@ impl Pending {
         self.every
     }
 
-    /// Adds the changes of a delta. Returns when it is due: that long after `now`, unless something earlier
-    /// waits already.
-    pub fn take_change(&mut self, delta: Arc<Delta>, now: Micros) -> Micros {
+    /// Adds the changes of a delta. Returns when they are due: `every` after `now`, unless something earlier
+    /// is waiting already.
+    pub fn take_change(&mut self, delta: Arc<Delta>, now: Timestamp) -> Timestamp {
         for change in &delta.changes {
             if change.key().is_empty() {
                 if self.keyless.len() >= MAX_KEYLESS {
@@ -69,21 +69,21 @@ impl Pending {
     }
 
     /// When it is due, if anything is held back.
-    pub fn due(&self) -> Option<Micros> {
+    pub fn due(&self) -> Option<Timestamp> {
         self.due
     }
 
-    /// Whether it is due at once: it is full, or it revokes something.
+    /// Whether it is due at once: it is full, or contains a withdrawal.
     pub fn is_urgent(&self) -> bool {
         self.revokes || self.keyed.len() >= MAX_KEYED
     }
 
-    /// A part of a transaction was sent without passing here: its end is sent even if nothing else is.
+    /// Records that a part of a transaction was sent directly: its end has to be sent even if it is empty.
     pub fn mark_partial(&mut self) {
         self.open = true;
     }
 
-    /// Everything that waits, as a delta of the newest transaction. `None` if nothing is left of it.
+    /// Everything that waits, as a delta of the newest transaction. `None` if nothing is left.
     pub fn take_out(&mut self) -> Option<Delta> {
         let newest = self.newest.take()?;
         let taken = std::mem::replace(self, Pending::new(self.every));
@@ -103,7 +103,7 @@ impl Pending {
     }
 }
 
-/// Two changes of one key in a row as one; `None` if nothing is left of them.
+/// Merges two successive changes of one key; `None` if they cancel out.
 fn merge(before: Change, after: Change) -> Option<Change> {
     // Whether the client has the row already.
     let had = !matches!(before, Change::Add { instead: false, .. });
@@ -196,7 +196,7 @@ mod tests {
         assert!(pending.is_urgent(), "told before its time");
     }
 
-    /// Who has got a part of a transaction hears of its end, whatever is told in between and though nothing follows.
+    /// A client that got a part of a transaction gets its end, whatever is sent in between, even if nothing is left of it.
     #[test]
     fn the_end_of_what_was_told_in_part_is_told() {
         let (mut pending, delta) = (Pending::default(), deltas(true));
@@ -209,7 +209,7 @@ mod tests {
         assert!(pending.take_out().is_none(), "told once");
     }
 
-    /// A change that leaves a large value out says that it is as the one before told it.
+    /// A change that omits a large value means that it is unchanged since the change before.
     #[test]
     fn what_a_later_change_leaves_out_is_as_the_earlier_one_told_it() {
         let seen = |a: i64, b: Option<i64>| VisibleRow {

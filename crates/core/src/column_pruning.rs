@@ -1,4 +1,4 @@
-//! Which columns any rule can show or ask: what nobody may ever see need not leave the database's side.
+//! The columns that any rule can show or read. Others need not be relayed to other instances.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -8,17 +8,17 @@ use crate::rule::{Rule, RuleSet};
 use crate::schema::{Catalog, ColumnSet, Table, TableName};
 use crate::subquery::subqueries_of;
 
-/// Columns of a table that are needed, by name: names last when a table is altered.
+/// The needed columns of a table, by name: names survive an ALTER TABLE.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Columns {
-    /// All that there are or will be.
+    /// All, also future ones.
     All,
     /// These.
     These(BTreeSet<Arc<str>>),
 }
 
 impl Columns {
-    /// Whether one is needed.
+    /// Whether a column is needed.
     pub fn has(&self, name: &str) -> bool {
         match self {
             Columns::All => true,
@@ -27,11 +27,11 @@ impl Columns {
     }
 }
 
-/// What is needed of each table; nothing of those that are not named.
+/// The needed columns of each table; none of tables that are absent.
 pub type Needed = BTreeMap<TableName, Columns>;
 
-/// What the rules can show of rows, or ask of them: the columns that they grant as they are, and those that their
-/// conditions and masks read, in other tables too. `None`: everything, because a rule does not fit its table and may
+/// The columns that the rules can show or read: those that they grant unmasked, and those that their
+/// conditions and masks read, also in other tables. `None`: all, because a rule does not fit its table and may
 /// fit it later.
 pub fn needed(rules: &RuleSet, catalog: &Catalog) -> Option<Needed> {
     let mut needed = Needed::new();

@@ -1,10 +1,10 @@
-//! Why, and why not: the steps that a change takes towards a subscription, as data.
+//! Why a change reached a subscription, or why not: its steps, as data.
 
 use std::collections::BTreeSet;
 
 use serde::{Deserialize, Serialize};
 
-use crate::feed::{self, Change};
+use crate::feed::{self, Change, ChangeError};
 use crate::plan::EffectivePlan;
 use crate::position::{Old, RowChange, Transaction};
 use crate::query::{Beside, Expr, Masked, expr::write_name};
@@ -12,19 +12,19 @@ use crate::rule::Standing;
 use crate::schema::{Row, Table};
 use crate::subquery::SubqueryResults;
 
-/// What became of one transaction for one subscription, as far as the engine knows.
+/// The verdict of one transaction for one subscription.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verdict {
     /// None of its rows are of the subscription's table.
     Elsewhere,
-    /// Rows of the table, but no rule admits them, before or after.
+    /// No rule admits any of its rows, before or after.
     Withheld,
-    /// Rows that rules admit, but the query does not ask for them.
+    /// None of its admitted rows matches the query.
     Outside,
-    /// Rows of the result, but nothing that is selected and visible changed.
+    /// Rows of the result, but no selected and visible value changed.
     Unchanged,
-    /// The subscription is waiting for a snapshot, which will show it.
+    /// The subscription is waiting for a snapshot, which will include it.
     Folded,
     /// The result changed and the delta went to the client's queue.
     Matched,
@@ -44,7 +44,7 @@ impl Verdict {
     }
 }
 
-/// How many rows of a transaction did what to a result.
+/// The number of rows that a transaction added, replaced and removed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Tally {
     /// Rows added.
@@ -74,11 +74,11 @@ impl Tally {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Passed {
-    /// The change went on.
+    /// Passed.
     Yes,
-    /// It stopped here.
+    /// Stopped here.
     No,
-    /// It had stopped before.
+    /// Stopped earlier.
     NotReached,
 }
 
@@ -89,9 +89,9 @@ pub struct Step {
     pub step: String,
     /// Whether it was passed.
     pub verdict: Passed,
-    /// What was looked at.
+    /// What was checked.
     pub text: String,
-    /// The same with the values that stood there.
+    /// The same with the values compared.
     pub values: Vec<String>,
 }
 
@@ -102,7 +102,7 @@ impl Step {
     }
 }
 
-/// The verdict of one row, in the order of how far it came.
+/// The verdict of one row; ordered by how far it came.
 pub fn row_verdict(
     plan: &EffectivePlan,
     change: &RowChange,
@@ -141,7 +141,7 @@ fn both(c: &RowChange) -> Vec<&Row> {
     c.new.iter().chain(old).collect()
 }
 
-/// The steps of a transaction towards an effective plan. `standing` are the rules of the asker that speak of the
+/// The steps of a transaction through an effective plan. `standing` are the client's rules on the
 /// table. Of several rows, the one that came furthest is explained.
 pub fn explain(
     plan: &EffectivePlan,
@@ -197,7 +197,8 @@ pub fn explain(
         Ok(Some(Change::Replace { changed, .. })) => {
             format!("replaced: {}", names(changed.into_iter().map(|place| plan.project.name(place, table))))
         }
-        Err(feed::MissingValue) => "the change leaves out a large value: the result is read anew".to_string(),
+        Err(ChangeError::MissingValue) => "the change omits a large value: the result is read again".to_string(),
+        Err(ChangeError::Failed(error)) => format!("the query fails on the row: {error}"),
         Ok(None) => "nothing that is selected and visible changed".to_string(),
     };
     let values = if changed.is_empty() { vec![] } else { vec![format!("changed in the row: {changed}")] };
@@ -205,7 +206,7 @@ pub fn explain(
     steps
 }
 
-/// The steps where nothing of the transaction is of the plan's table, as that is known now.
+/// The steps if no row of the transaction is of the plan's table.
 fn of_another_table(plan: &EffectivePlan, standing: &[Standing], transaction: &Transaction) -> Vec<Step> {
     let table = plan.table();
     let tables: BTreeSet<String> = transaction.changes.iter().map(|c| c.table.to_string()).collect();
@@ -259,8 +260,7 @@ fn rule_step(
                     }
                     _ => {}
                 });
-                let holds =
-                    both(row).iter().any(|r| condition.truth(&Beside { row: r, subquery_results }) == Some(true));
+                let holds = both(row).iter().any(|r| condition.holds(&Beside { row: r, subquery_results }) == Ok(true));
                 // Show the rules that admitted it, or all where none did.
                 if passed && !holds {
                     continue;

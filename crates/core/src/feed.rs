@@ -1,7 +1,7 @@
-//! One plan over time: a row change in, a change of the result out.
+//! One plan over time: a row change in, a change to the result out.
 //!
-//! Where the table's changes bring the row as it was, a feed needs no memory at all: the old and the new row are both
-//! looked at and compared. Where they do not, the feed remembers the keys it has sent, each with hashes of what was shown,
+//! If the table's changes carry the old row, a feed needs no memory at all: the old and the new row are both
+//! evaluated and compared. Otherwise the feed keeps the keys it has sent, each with hashes of what was shown,
 //! so that a change of hidden columns sends nothing.
 
 use std::collections::HashMap;
@@ -11,28 +11,29 @@ use foldhash::quality::RandomState;
 
 use crate::plan::{EffectivePlan, RowDelta, VisibleRow};
 use crate::position::{Old, RowChange};
+use crate::query::function::EvalError;
 use crate::schema::{ColumnSet, Key};
 use crate::subquery::SubqueryResults;
 
-/// A change of a feed's result. Speaks of the result, not of the table.
+/// A change to a feed's result.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Change {
-    /// The row is now in the result. Stands for a replacement too where columns that were shown are hidden now.
+    /// The row is now in the result. Also sent as a replacement if columns that were shown are hidden now.
     Add {
         /// Its key.
         key: Key,
-        /// The row as it is shown.
+        /// The visible row.
         row: VisibleRow,
-        /// Whether it stands for a replacement: the row was in the result before.
+        /// Whether it is a replacement: the row was in the result before.
         instead: bool,
     },
-    /// The row was and is in the result.
+    /// The row was in the result and still is.
     Replace {
         /// Its key.
         key: Key,
-        /// The row as it is shown now.
+        /// The visible row.
         row: VisibleRow,
-        /// Columns of the result whose value differs, by their place in it, ascending.
+        /// Indices of the result's columns whose value differs, ascending.
         changed: Vec<usize>,
     },
     /// The row is no longer in the result.
@@ -51,8 +52,8 @@ impl Change {
     }
 }
 
-/// The rows that a feed has sent, for tables without old values: of each its key and a hash of each selected column, so
-/// that it can be told what of a row is new to its readers.
+/// The rows that a feed has sent, for tables without old values: each one's key and a hash of each selected column, to
+/// detect what has changed for its subscribers.
 #[derive(Debug, Default)]
 pub struct Sent {
     rows: HashMap<Key, Marks>,
@@ -65,7 +66,7 @@ type Marks = Box<[u64]>;
 
 const HIDDEN: u64 = 0;
 
-/// Bytes that a row takes beside its key and its marks, about.
+/// Approximate bytes of a row besides its key and its marks.
 const OF_A_ROW: usize = 72;
 
 fn size(key: &Key, marks: &Marks) -> usize {
@@ -73,7 +74,7 @@ fn size(key: &Key, marks: &Marks) -> usize {
 }
 
 impl Sent {
-    /// Notes a row as sent.
+    /// Records a row as sent.
     pub fn note(&mut self, plan: &EffectivePlan, key: Key, seen: &VisibleRow) {
         let marks = plan.project.reads().map(|i| self.mark(seen, i)).collect();
         self.put(key, marks);
@@ -95,13 +96,13 @@ impl Sent {
         if seen.columns.contains(column) { self.hasher.hash_one(&seen.row[column]).max(HIDDEN + 1) } else { HIDDEN }
     }
 
-    /// Whether a row, as it is seen now, is what was sent under its key.
+    /// Whether a visible row is equal to what was sent under its key.
     pub fn is_as_sent(&self, plan: &EffectivePlan, key: &Key, seen: &VisibleRow) -> bool {
         let marks = plan.project.reads().map(|i| self.mark(seen, i));
         self.rows.get(key).is_some_and(|sent| sent.iter().copied().eq(marks))
     }
 
-    /// All keys that were sent, to be forgotten one by one.
+    /// All keys that were sent.
     pub fn into_keys(self) -> impl Iterator<Item = Key> + Send + Sync + 'static {
         self.rows.into_keys()
     }
@@ -126,27 +127,27 @@ impl Sent {
         self.rows.is_empty()
     }
 
-    /// Bytes that it takes, about.
+    /// Approximate bytes.
     pub fn size(&self) -> usize {
         self.bytes
     }
 
-    /// What a change does to what was sent, which is brought up to date. `left_out` are columns that are selected and
-    /// shown and of which the change says only that they are as they were.
+    /// What a change does to what was sent, which is updated. `left_out` are selected and visible columns
+    /// that the change omits because they are unchanged.
     fn take_change(
         &mut self,
         plan: &EffectivePlan,
         change: &RowChange,
         seen: Option<VisibleRow>,
         left_out: &ColumnSet,
-    ) -> Result<Option<Change>, MissingValue> {
+    ) -> Result<Option<Change>, ChangeError> {
         let key = change.key.clone();
         let Some(mut row) = seen else { return Ok(self.forget(&key).then_some(Change::Remove { key })) };
         let before = self.rows.get(&key);
-        // What was sent can stay if it is of this row, and was shown as it is now.
+        // What was sent remains valid if it is of this row, and was shown as it is now.
         let another = before.is_none() || change.old == Old::Known(None);
         if !left_out.is_empty() && (another || plan.scan.maskable().iter().any(|i| left_out.contains(i))) {
-            return Err(MissingValue);
+            return Err(ChangeError::MissingValue);
         }
         let stays = |n: usize| before.map_or(HIDDEN, |marks| marks[n]);
         let columns = plan.project.reads().enumerate();
@@ -160,7 +161,7 @@ impl Sent {
         let came_up = plan.project.reads().zip(both()).any(|(i, (was, _))| *was == HIDDEN && left_out.contains(i));
         let lost = both().any(|(was, is)| *was != HIDDEN && *is == HIDDEN);
         if came_up || lost && !left_out.is_empty() {
-            return Err(MissingValue);
+            return Err(ChangeError::MissingValue);
         }
         let changed: Vec<usize> = both().enumerate().filter(|(_, (was, is))| was != is).map(|(n, _)| n).collect();
         self.put(key.clone(), marks);
@@ -173,26 +174,36 @@ impl Sent {
     }
 }
 
-/// A change leaves out an unchanged value that is needed to derive what it does to a result, or its rows have another shape
-/// than the table is known to have.
+/// Why it cannot be said what a change does to a result.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct MissingValue;
+pub enum ChangeError {
+    /// It omits an unchanged value that is needed, or its rows do not have the shape of the table's description.
+    MissingValue,
+    /// The query fails on the new row.
+    Failed(EvalError),
+}
 
-/// What a row change does to a result. `sent` is needed, and kept up to date, only where old values are unknown.
+impl From<EvalError> for ChangeError {
+    fn from(error: EvalError) -> ChangeError {
+        ChangeError::Failed(error)
+    }
+}
+
+/// What a row change does to a result. `sent` is needed, and updated, only if old values are unknown.
 pub fn change(
     plan: &EffectivePlan,
     row: &RowChange,
     subquery_results: &dyn SubqueryResults,
     sent: Option<&mut Sent>,
-) -> Result<Option<Change>, MissingValue> {
+) -> Result<Option<Change>, ChangeError> {
     if row.description != plan.scan.description() {
-        return Err(MissingValue);
+        return Err(ChangeError::MissingValue);
     }
     if !row.omitted_columns.is_empty() && row.new.is_some() && plan.is_decided_by_any_of(&row.omitted_columns) {
-        return Err(MissingValue);
+        return Err(ChangeError::MissingValue);
     }
     let key = row.key.clone();
-    let RowDelta { old, new } = plan.apply(row, subquery_results);
+    let RowDelta { old, new } = plan.apply(row, subquery_results)?;
     if !plan.is_keyed() {
         return Ok(new.map(|row| Change::Add { key, row, instead: false }));
     }
@@ -203,14 +214,14 @@ pub fn change(
     };
     match (&row.old, sent) {
         (_, Some(sent)) => sent.take_change(plan, row, new, &left_out),
-        _ if !left_out.is_empty() => Err(MissingValue),
+        _ if !left_out.is_empty() => Err(ChangeError::MissingValue),
         (Old::Known(_), None) => Ok(between(plan, key, old.as_ref(), new)),
-        // Without any memory of what was sent, only the row's presence now is known.
+        // Without memory, only the row's presence now is known.
         (Old::Unknown, None) => Ok(new.map(|row| Change::Add { key, row, instead: false })),
     }
 }
 
-/// What takes a result from one row under a key to another.
+/// The change that takes a result from one row under a key to another.
 pub fn between(plan: &EffectivePlan, key: Key, old: Option<&VisibleRow>, new: Option<VisibleRow>) -> Option<Change> {
     match (old, new) {
         (None, None) => None,
@@ -220,15 +231,15 @@ pub fn between(plan: &EffectivePlan, key: Key, old: Option<&VisibleRow>, new: Op
     }
 }
 
-/// Whether the change takes back something that its readers were allowed to see before: what of it is still unsent is
-/// not to be sent any more. `row` is what changed.
+/// Whether the change withdraws something that its readers were permitted to see before: what is still unsent must
+/// not be sent. `row` is the row's change.
 pub fn revokes(plan: &EffectivePlan, change: &Change, row: &RowChange, subquery_results: &dyn SubqueryResults) -> bool {
     match change {
         Change::Remove { .. } => row.new.as_ref().is_some_and(|r| plan.scan.admitted(r, subquery_results).is_none()),
         Change::Add { row, instead: true, .. } => {
             !row.columns.covers(&plan.scan.granted()) || !plan.scan.maskable().is_empty()
         }
-        // A mask may stand now where the value itself stood.
+        // A mask may now replace the value itself.
         Change::Replace { changed, .. } => {
             let maskable = plan.scan.maskable();
             plan.project.reads().enumerate().any(|(place, i)| maskable.contains(i) && changed.contains(&place))
@@ -297,17 +308,17 @@ mod tests {
             omitted_columns: [3].into_iter().filter(|_| body.is_none()).collect(),
         };
         let mut tell = |c: RowChange| super::change(&of, &c, &(), Some(&mut sent));
-        let changed = |c: Result<Option<Change>, MissingValue>| match c {
+        let changed = |c: Result<Option<Change>, ChangeError>| match c {
             Ok(Some(Change::Replace { row, changed, .. })) => (changed, row.columns.contains(3)),
             other => panic!("{other:?}"),
         };
-        assert_eq!(tell(change(1, 5, None, Old::Unknown)), Err(MissingValue), "it was not sent before");
+        assert_eq!(tell(change(1, 5, None, Old::Unknown)), Err(ChangeError::MissingValue), "it was not sent before");
         assert!(matches!(tell(change(1, 5, Some(8), Old::Unknown)), Ok(Some(Change::Add { instead: false, .. }))));
         assert_eq!(changed(tell(change(1, 6, None, Old::Unknown))), (vec![2], false));
         assert_eq!(changed(tell(change(1, 6, Some(9), Old::Unknown))), (vec![3], true));
-        assert_eq!(tell(change(1, 6, None, Old::Known(None))), Err(MissingValue), "another row");
-        // A column goes out of sight: the row is told whole, for which a value is missing.
-        assert_eq!(tell(change(2, 6, None, Old::Unknown)), Err(MissingValue));
+        assert_eq!(tell(change(1, 6, None, Old::Known(None))), Err(ChangeError::MissingValue), "another row");
+        // A column becomes hidden: the whole row has to be sent, but a value is missing.
+        assert_eq!(tell(change(2, 6, None, Old::Unknown)), Err(ChangeError::MissingValue));
         assert!(matches!(tell(change(2, 6, Some(9), Old::Unknown)), Ok(Some(Change::Add { instead: true, .. }))));
         assert_eq!(tell(change(2, 7, None, Old::Unknown)), Ok(None), "what is hidden says nothing");
         assert_eq!(tell(change(9, 7, Some(9), Old::Unknown)), Ok(Some(Change::Remove { key: [Value::Int(1)].into() })));

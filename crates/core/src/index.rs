@@ -1,7 +1,7 @@
-//! From a changed row to the feeds that it may touch.
+//! Finds the feeds that a changed row may touch.
 //!
-//! A feed whose rows must have one of a few values is found by those values ([`AccessPath`]); all others are looked at for
-//! every change. The index may name too many feeds, never too few: what it names is evaluated.
+//! A feed whose rows must have one of a few values is found by those values ([`AccessPath`]); all others are evaluated for
+//! every change. The index may return too many feeds, never too few: what it returns is evaluated.
 
 use std::collections::HashMap;
 
@@ -14,20 +14,20 @@ use crate::value::Value;
 /// A feed of one engine.
 pub type FeedId = u32;
 
-/// The feeds that need a value of a column, by its probe.
+/// Feeds by the probe of the value that they need.
 type ByValue = HashMap<Value, Vec<FeedId>, RandomState>;
 
-/// The feeds on one table, by what their conditions need.
+/// The feeds on one table, by access path.
 #[derive(Debug, Default)]
 pub struct TableIndex {
-    /// Per column that conditions need.
+    /// For each indexed column.
     by_value: Vec<(usize, ByValue)>,
     /// Feeds that every change may touch.
     always: Vec<FeedId>,
 }
 
 impl TableIndex {
-    /// Enters a feed under what it needs.
+    /// Adds a feed under its access path.
     pub fn insert(&mut self, feed: FeedId, access_path: &AccessPath) {
         let Some(anchors) = access_path.anchors() else { return self.always.push(feed) };
         for (column, value) in anchors {
@@ -42,7 +42,7 @@ impl TableIndex {
         }
     }
 
-    /// Takes a feed out. `needs` must be what it was entered under.
+    /// Removes a feed. `access_path` must be the one it was added under.
     pub fn remove(&mut self, feed: FeedId, access_path: &AccessPath) {
         match access_path.anchors() {
             None => self.always.retain(|f| *f != feed),
@@ -61,7 +61,7 @@ impl TableIndex {
         self.by_value.retain(|(_, map)| !map.is_empty());
     }
 
-    /// Calls `found` for every feed whose result may have the old or the new row. May name a feed more than once.
+    /// Calls `found` for every feed whose result may contain the old or the new row; for some more than once.
     pub fn touched(&self, old: Option<&Row>, new: Option<&Row>, mut found: impl FnMut(FeedId)) {
         self.always.iter().for_each(|f| found(*f));
         for (column, map) in &self.by_value {

@@ -1,10 +1,10 @@
-//! Changes that are made in this very process, as a source like any other: Gossip's own tables, and topics.
+//! Changes made in this process, as a source like any other: Gossip's own tables, and topics.
 
 use std::sync::Arc;
 
-use crate::position::{CommitTime, Interval, Micros, Position, RowChange, Transaction, fold};
+use crate::position::{CommitTime, Interval, Position, RowChange, Timestamp, Transaction, fold};
 
-/// Where such a source stands, and the changes that have not been handed to the engine yet.
+/// A local source: its position, and pending changes.
 #[derive(Debug)]
 pub struct Own {
     source: Arc<str>,
@@ -14,7 +14,7 @@ pub struct Own {
 }
 
 impl Own {
-    /// A source without changes yet. Cursors are good for as long as the epoch is the same.
+    /// A source without changes yet. Cursors are valid as long as the epoch is the same.
     pub fn new(source: &str, epoch: u64) -> Own {
         Own { source: source.into(), epoch, at: Position::at(1), pending: Vec::new() }
     }
@@ -24,18 +24,18 @@ impl Own {
         self.pending.push(change);
     }
 
-    /// Where it stands, without what is pending.
+    /// Its position, without pending changes.
     pub fn at(&self) -> Position {
         self.at
     }
 
-    /// Where it stands, as operators and publishers are told.
+    /// Its position, as operators and publishers see it.
     pub fn position(&self) -> String {
         format!("{}:{}", self.source, self.at)
     }
 
-    /// The changes since the last call as an interval of one transaction, made at `committed`.
-    pub fn take(&mut self, committed: Micros, now: Micros) -> Option<Interval> {
+    /// The pending changes as an interval of one transaction, made at `committed`.
+    pub fn take(&mut self, committed: Timestamp, now: Timestamp) -> Option<Interval> {
         if self.pending.is_empty() {
             return None;
         }
@@ -53,12 +53,12 @@ impl Own {
         ))
     }
 
-    /// Says where it stands, so that snapshots can be joined before anything changes.
-    pub fn sign(&self, now: Micros) -> Interval {
+    /// An empty interval at its position, so that snapshots can be merged before anything changes.
+    pub fn sign(&self, now: Timestamp) -> Interval {
         self.interval(self.at, vec![], now)
     }
 
-    fn interval(&self, from: Position, transactions: Vec<Arc<Transaction>>, now: Micros) -> Interval {
+    fn interval(&self, from: Position, transactions: Vec<Arc<Transaction>>, now: Timestamp) -> Interval {
         Interval {
             source: self.source.clone(),
             epoch: self.epoch,

@@ -1,16 +1,16 @@
-//! What a rule shows in the place of a column's value: a constant, or part of a text.
+//! Masks: what a rule shows instead of a column's value: a constant, or part of a text.
 //!
-//! A masked column has the mask's value wherever the client's query names it, in conditions too, so that nothing of
-//! what stands behind it can be found out by asking.
+//! A masked column has the mask's value wherever the client's query names it, also in conditions, so that a query
+//! cannot probe the hidden value.
 
 use crate::canonical::{Canonical, Encoder};
 use crate::schema::ColumnSet;
 use crate::value::Value;
 
-/// An expression over the texts of a row. Meaning is PostgreSQL's: `NULL` in any part makes the whole `NULL`.
+/// An expression over the texts of a row, with PostgreSQL's meaning: `NULL` in any part makes the whole `NULL`.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Mask {
-    /// The same for every row.
+    /// A constant.
     Const(Value),
     /// The text of a column.
     Column(usize),
@@ -18,7 +18,7 @@ pub enum Mask {
     Left(Box<Mask>, i32),
     /// The last characters; all but the first `-n` if negative.
     Right(Box<Mask>, i32),
-    /// One after the other.
+    /// Concatenation.
     Join(Vec<Mask>),
 }
 
@@ -45,7 +45,7 @@ impl Mask {
         }
     }
 
-    /// Adds the columns that it shows something of.
+    /// Adds the columns that it reads.
     pub fn reads(&self, columns: &mut ColumnSet) {
         match self {
             Mask::Const(_) => {}
@@ -56,7 +56,7 @@ impl Mask {
     }
 }
 
-/// How many characters `n` stands for in a text.
+/// The number of characters that `n` selects of a text.
 fn count(text: &str, n: i32) -> usize {
     let all = text.chars().count();
     let wanted = usize::try_from(n.unsigned_abs()).unwrap_or(usize::MAX);

@@ -1,4 +1,4 @@
-//! Order: where a change stands in its source, which stretch of that order a message covers, and what is missing.
+//! Order: a change's position in its source, the interval that a message covers, and what is missing.
 
 use std::fmt;
 use std::str::FromStr;
@@ -6,14 +6,14 @@ use std::sync::Arc;
 
 use crate::schema::{ColumnSet, Identified, Key, Row, Table, TableName};
 
-pub use gossip_protocol::timestamp::Micros;
+pub use gossip_protocol::timestamp::{Micros, Timestamp};
 
-/// A place in a source's change order. A pure function of the source's log, so the same on every instance.
+/// A position in a source's order of changes. A pure function of the source's log, so the same on every instance.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Position {
     /// The log's own number for the commit: the highest change-log sequence it wrote (SQLite) or its LSN.
     pub commit: u64,
-    /// Tells the parts of a transaction apart that is handed on in several; 0 for whole ones and for the last part.
+    /// Distinguishes the parts of a transaction that is relayed in several; 0 for whole ones and for the last part.
     pub index: u32,
 }
 
@@ -24,12 +24,12 @@ impl Position {
     }
 
     /// The position of part `index`, from 1, of a large transaction that is not its last. No other commit can stand
-    /// between it and the last part, which has the commit's own position.
+    /// between it and the last part, which has the position of the commit.
     pub fn part(commit: u64, index: u32) -> Position {
         Position { commit: commit.saturating_sub(1), index }
     }
 
-    /// Whether a transaction ends here, so that the state here is one that was committed.
+    /// Whether a transaction ends here, so that the state here was committed.
     pub fn is_whole(self) -> bool {
         self.index == 0
     }
@@ -51,7 +51,7 @@ impl FromStr for Position {
     }
 }
 
-/// What is known of a row before a change.
+/// What is known about a row before a change.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Old {
     /// The row as it was, or that there was none.
@@ -60,13 +60,13 @@ pub enum Old {
     Unknown,
 }
 
-/// What one transaction did to one row, in the end.
+/// The net effect of one transaction on one row.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RowChange {
     /// The row's table.
     pub table: TableName,
-    /// Which description of the table the rows here have the shape of: its [`Table::identity`], or [`NO_DESCRIPTION`].
-    /// Nobody applies a change to a table that is described otherwise.
+    /// The description of the table that these rows conform to: its [`Table::identity`], or [`NO_DESCRIPTION`].
+    /// A change is never applied to a table with another description.
     pub description: u64,
     /// The row's key. Empty for tables without one.
     pub key: Key,
@@ -74,97 +74,97 @@ pub struct RowChange {
     pub old: Old,
     /// The row after it; `None` if it is gone.
     pub new: Option<Row>,
-    /// Columns of `new` whose value is not told; they stand as `NULL` there. Where `old` is unknown they did not change.
-    /// Where it is known that there was none, the row came from under another key, with what it had there.
+    /// Columns of `new` whose value is omitted; they are `NULL` there. If `old` is unknown they did not change.
+    /// If it is known that there was none, the row came from another key, with the values it had there.
     pub omitted_columns: ColumnSet,
 }
 
-/// Of rows that have not all the same shape: no table is described so.
+/// For changes whose rows differ in shape: no table has this identity.
 pub const NO_DESCRIPTION: u64 = 0;
 
 impl RowChange {
-    /// A change of a row of `table` that tells everything.
+    /// A change of a row of `table` without omissions.
     pub fn of(table: &Identified, key: Key, old: Old, new: Option<Row>) -> RowChange {
         let (table, description) = (table.name.clone(), table.identity());
         RowChange { table, description, key, old, new, omitted_columns: ColumnSet::default() }
     }
 
-    /// Whether the row is after it as it was before: see [`Transaction::inexact_after`].
+    /// Whether the row is the same before and after: see [`Transaction::inexact_after`].
     pub fn is_nothing(&self) -> bool {
         matches!(&self.old, Old::Known(old) if *old == self.new)
     }
 }
 
-/// When a commit happened: not before `from` and not after `to`. The two are equal where the source tells exactly.
+/// When a commit happened: not before `from` and not after `to`. The two are equal if the source knows exactly.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct CommitTime {
     /// Earliest possible time.
-    pub from: Micros,
+    pub from: Timestamp,
     /// Latest possible time.
-    pub to: Micros,
+    pub to: Timestamp,
 }
 
-/// A whole transaction, or several adjacent ones that became visible together. Each key stands in it once.
+/// A whole transaction, or several adjacent ones that became visible together. Each key occurs in it once.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Transaction {
-    /// Its place; of the last one where there are several.
+    /// Its position; that of the last one if there are several.
     pub position: Position,
     /// When it was committed.
     pub committed: CommitTime,
-    /// The database's number for it, by which a [`Visibility`] knows it; 0 where snapshots stand at a position.
+    /// The database's transaction number, which [`Visibility`] refers to; 0 if snapshots are at a position.
     pub number: u64,
-    /// Where it begins, if there may be commits in it: it is the difference between the states there and at `position`,
-    /// of no use to whoever stands in between. It names each row that any of them touched, also where nothing of that is
-    /// left in the end, so that a snapshot from in between can be brought up to date.
+    /// Its start, if it may contain other commits: it is the difference between the states there and at `position`,
+    /// and cannot be applied in between. It contains each row that any of them touched, even if nothing of that is
+    /// left at the end, so that a snapshot from in between can be brought up to date.
     pub inexact_after: Option<Position>,
     /// The rows it changed.
     pub changes: Vec<RowChange>,
 }
 
 impl Transaction {
-    /// Whether it can be applied to the state at `at`, or is contained in it.
+    /// Whether it can be applied to the state at `at`, or is included in it.
     pub fn can_follow(&self, at: Position) -> bool {
         at >= self.position || self.inexact_after.is_none_or(|from| at <= from)
     }
 }
 
-/// Which transactions a snapshot shows, by their numbers, where the source numbers transactions in another order than the
+/// Which transactions a snapshot includes, by their numbers, for sources that number transactions in another order than the
 /// one in which they are committed.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Visibility {
-    /// All with a number below had ended.
+    /// All transactions with a lower number had ended.
     pub all_below: u64,
-    /// None with this number or a higher one had begun to end.
+    /// None with this or a higher number had ended.
     pub none_from: u64,
-    /// Those in between that were still running; sorted.
+    /// Those in between that were still running, sorted.
     pub running: Vec<u64>,
 }
 
 impl Visibility {
-    /// Whether a transaction that was committed is in the snapshot.
+    /// Whether the snapshot includes a committed transaction.
     pub fn shows(&self, number: u64) -> bool {
         number < self.all_below || (number < self.none_from && self.running.binary_search(&number).is_err())
     }
 }
 
-/// What a snapshot shows of its source.
+/// The state of the source that a snapshot shows.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum SnapshotPoint {
     /// Everything up to a position and nothing after it.
     UpTo(Position),
-    /// The transactions that were visible to it, all of which lie at or before a position.
+    /// The transactions that were visible to it, all at or before a position.
     Visible(Arc<Visibility>, Position),
 }
 
 impl SnapshotPoint {
-    /// Once the stream has been followed up to here, nothing is missing that the snapshot shows.
+    /// Once the stream has reached this position, it includes everything that the snapshot shows.
     pub fn at(&self) -> Position {
         match self {
             SnapshotPoint::UpTo(at) | SnapshotPoint::Visible(_, at) => *at,
         }
     }
 
-    /// Whether the snapshot has what this transaction did.
+    /// Whether the snapshot includes a transaction.
     pub fn has(&self, position: Position, number: u64) -> bool {
         match self {
             SnapshotPoint::UpTo(at) => position <= *at,
@@ -176,18 +176,18 @@ impl SnapshotPoint {
 /// Why all feeds of a table need a new snapshot.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ResetReason {
-    /// The table was altered, recreated, or lost the triggers that follow it.
+    /// The table was altered or recreated, or lost its triggers.
     SchemaChanged,
-    /// It is described by a reader that takes office. Matters only where the description differs from what is known:
-    /// then it has changed while nobody was reading.
+    /// A new reader describes it. Matters only if the description differs from the known one:
+    /// then it was altered while nobody was reading.
     Described,
-    /// All its rows were removed at once, without one by one being told.
+    /// All its rows were removed at once, without a change for each.
     Truncated,
-    /// So much changed at once that a snapshot is cheaper than the changes.
+    /// So much changed at once that a snapshot is cheaper.
     TooLarge,
 }
 
-/// A table whose changes were not brought row by row up to the end of an interval.
+/// A table that has to be read again at the end of an interval.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Reset {
     /// Its name.
@@ -198,36 +198,36 @@ pub struct Reset {
     pub why: ResetReason,
 }
 
-/// What a reader says about the stretch `(from, to]` of its source. Empty ones are heartbeats.
+/// The changes of a source in `(from, to]`, as read by a reader. Empty ones are heartbeats.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Interval {
     /// The source.
     pub source: Arc<str>,
-    /// The reader's term of office. Every take-over has a higher one.
+    /// The reader's epoch. Every take-over has a higher one.
     pub epoch: u64,
-    /// Where it begins, itself not included.
+    /// Its start, exclusive.
     pub from: Position,
-    /// Where it ends, itself included.
+    /// Its end, inclusive.
     pub to: Position,
-    /// What happened in it, in commit order.
+    /// Its transactions, in commit order.
     pub transactions: Vec<Arc<Transaction>>,
-    /// Tables to be read anew. They take effect at `to`.
+    /// Tables that have to be read again. They take effect at `to`.
     pub resets: Vec<Reset>,
     /// Every transaction up to here is visible to snapshots taken from now on. A commit can be in the log before
     /// others see it.
     pub settled: Position,
-    /// Which database's log the positions count in; they mean nothing in another.
+    /// The log that positions refer to; they mean nothing in another.
     pub timeline: u64,
-    /// Tells the log up to `to` from another one that has the same positions, as after a restore; 0 where the source
-    /// notices otherwise.
+    /// Distinguishes the log up to `to` from another one with the same positions, as after a restore; 0 if the source
+    /// detects that in another way.
     pub mark: u64,
     /// The instance that read it.
     pub reader: Arc<str>,
     /// When it was read, by the reader's clock.
-    pub read_at: Micros,
+    pub read_at: Timestamp,
 }
 
-/// How an interval continues what is already known.
+/// How an interval continues what has been received.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Continues {
     /// Nothing in it is new.
@@ -236,44 +236,44 @@ pub enum Continues {
     Seamlessly,
     /// Something between the known position and `from` is missing.
     AfterGap,
-    /// The known position is inside of something that cannot be taken apart.
+    /// The known position is inside something that cannot be split.
     Overlap,
     /// It comes from a reader that has been replaced.
     StaleEpoch,
-    /// It comes from another database behind the same name: nothing known before holds any more.
+    /// It comes from another database behind the same name: everything known is invalid.
     NewTimeline,
 }
 
-/// By whom, and in which log, a position was read.
+/// The reader and the log of a position.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Term {
     /// The reader's epoch.
     pub epoch: u64,
-    /// The log that positions count in.
+    /// The log that positions refer to.
     pub timeline: u64,
 }
 
-/// How far a source has been followed.
+/// Progress in a source.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Progress {
     /// The reader's epoch.
     pub epoch: u64,
-    /// The last position taken; `None` before the first.
+    /// The last position applied; `None` before the first.
     pub at: Option<Position>,
-    /// What follows `at` is lost: the next interval that ends later is taken, wherever it begins.
+    /// Whether changes after `at` are lost: then the next interval that ends later is applied, wherever it begins.
     pub lost: bool,
-    /// The log that positions count in.
+    /// The log that positions refer to.
     pub timeline: u64,
 }
 
 impl Progress {
-    /// Under which reader and in which log.
+    /// The reader and the log.
     pub fn term(&self) -> Term {
         Term { epoch: self.epoch, timeline: self.timeline }
     }
 
-    /// Whether an interval is a sign that its reader reads what is known here, and not a log that has gone back, or with a
-    /// right to read that it has lost.
+    /// Whether an interval shows that its reader is current: that its log has not gone back, and that it has not lost its
+    /// leadership.
     pub fn is_sign_of_life(&self, interval: &Interval) -> bool {
         match self.judge(interval) {
             Continues::StaleEpoch => false,
@@ -282,7 +282,7 @@ impl Progress {
         }
     }
 
-    /// Compares an interval with what has been taken so far. The first one ever is taken as it is.
+    /// Compares an interval with the progress so far. The first one ever is accepted as it is.
     pub fn judge(&self, interval: &Interval) -> Continues {
         let Some(at) = self.at else { return Continues::Seamlessly };
         if interval.epoch < self.epoch {
@@ -301,7 +301,7 @@ impl Progress {
     }
 }
 
-/// The row after a second change of the same key: what it leaves out is as the first one told it.
+/// The row after a second change of the same key: what it omits is taken from the first one.
 fn told(before: &RowChange, change: RowChange) -> (Option<Row>, ColumnSet) {
     let (Some(earlier), Some(new), false) = (&before.new, &change.new, change.omitted_columns.is_empty()) else {
         return (change.new, change.omitted_columns);
@@ -318,11 +318,11 @@ fn told(before: &RowChange, change: RowChange) -> (Option<Row>, ColumnSet) {
     (Some(row.into()), omitted_columns)
 }
 
-/// Folds the changes of a transaction so that each key stands in it once: as it was before the first, as it is after
-/// the last. What cancels out is left out.
+/// Folds the changes of a transaction so that each key occurs once: as it was before the first change, as it is after
+/// the last. Changes that cancel out are dropped.
 ///
-/// A row that went and gave its key to another one of which not everything is told ends as `Old::Known(None)`: what is
-/// left out is not what the row before had.
+/// A row that was replaced under its key by another one with omitted values ends as `Old::Known(None)`: what is
+/// omitted is not what the previous row had.
 pub fn fold(changes: impl IntoIterator<Item = RowChange>) -> Vec<RowChange> {
     let mut places = std::collections::HashMap::new();
     let mut folded: Vec<RowChange> = Vec::new();
@@ -340,7 +340,7 @@ pub fn fold(changes: impl IntoIterator<Item = RowChange>) -> Vec<RowChange> {
                     given_away.insert(place);
                 }
                 if before.description != change.description {
-                    // The table was altered in between: the row as it was has another shape than the row as it is.
+                    // The table was altered in between: the old and the new row differ in shape.
                     (before.new, before.omitted_columns, before.description) =
                         (change.new, change.omitted_columns, NO_DESCRIPTION);
                     continue;

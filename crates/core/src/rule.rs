@@ -1,12 +1,12 @@
 //! Who may see what: rules, claims, and folding them into a live query.
 //!
 //! A rule grants to a role the rows of a table on which its condition holds, with some columns. Nothing is readable
-//! without one. Where several rules admit a row, the person sees the columns of those rules, on that row. A condition
-//! may ask other tables of the source ([`Subquery`](crate::query::Subquery)) and a column may be shown as something else
+//! without one. Where several rules admit a row, the client sees the columns of all of them, on that row. A condition
+//! may depend on other tables of the source ([`Subquery`](crate::query::Subquery)), and a column may be masked
 //! ([`Mask`](crate::mask::Mask)).
 //!
 //! The result of folding ([`fold`]) is an [`EffectivePlan`], whose scan is a barrier: first the rules on the whole row, then
-//! the client's condition on what the rules have left visible.
+//! the client's condition on what the rules leave visible.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -33,7 +33,7 @@ pub struct Claims {
     pub roles: Vec<String>,
     /// All claims, for `claim.name` in rules.
     pub facts: Map<String, Json>,
-    /// Whether it may look into the system tables.
+    /// Whether it may read the system tables.
     pub operator: bool,
 }
 
@@ -49,7 +49,7 @@ impl Claims {
     }
 }
 
-/// What a rule lets do.
+/// What a rule permits.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct May {
     /// Subscribe to rows.
@@ -65,10 +65,10 @@ impl Default for May {
 }
 
 impl May {
-    /// What these words let do; `Err` gives back one that is not known.
+    /// Parses the words of `may`.
     ///
     /// # Errors
-    /// The word that is not known.
+    /// The unknown word.
     pub fn of<'a>(words: impl IntoIterator<Item = &'a str>) -> Result<May, &'a str> {
         let mut may = May { read: false, publish: false };
         for word in words {
@@ -87,7 +87,7 @@ impl May {
     }
 }
 
-/// A rule as it is written, before it is held against a table.
+/// A rule as written, before it is checked against its table.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct RuleText {
     /// The role that it grants to.
@@ -100,7 +100,7 @@ pub struct RuleText {
     pub rows: Option<String>,
     /// The columns; all if absent.
     pub columns: Option<Vec<String>>,
-    /// What is shown in the place of columns, by their names; see [`Mask`](crate::mask::Mask).
+    /// Masks by column name; see [`Mask`](crate::mask::Mask).
     pub masks: BTreeMap<String, String>,
     /// Its line in the configuration, from 1; 0 if it has none.
     pub line: usize,
@@ -108,7 +108,7 @@ pub struct RuleText {
 
 impl Canonical for RuleText {
     fn encode(&self, to: &mut Encoder) {
-        // The line is not part of what it says.
+        // The line is not part of the rule's meaning.
         let RuleText { role, table, may, rows, columns, masks, line: _ } = self;
         to.text(role);
         table.encode(to);
@@ -119,7 +119,7 @@ impl Canonical for RuleText {
     }
 }
 
-/// A rule that was held against its table.
+/// A rule that was checked against its table.
 #[derive(Clone, Debug)]
 pub struct Rule {
     /// As written.
@@ -144,20 +144,20 @@ pub struct RuleSet {
     texts: Vec<RuleText>,
 }
 
-/// A rule of one of a client's roles, as it stands for this client.
+/// A rule of one of a client's roles, bound to this client.
 #[derive(Clone, Debug)]
 pub struct Standing {
     /// The rule.
     pub rule: Rule,
-    /// Its condition with the claims filled in, or why it grants nothing.
+    /// Its condition with the claims bound, or why it grants nothing.
     pub condition: Result<Expr, PlaceholderError>,
 }
 
 impl RuleSet {
-    /// Takes the rules as they were written.
+    /// A set of rules as written.
     ///
     /// # Errors
-    /// What in the rule does not fit the tables.
+    /// The rule does not fit the tables.
     pub fn new(texts: Vec<RuleText>) -> RuleSet {
         RuleSet { texts }
     }
@@ -167,7 +167,7 @@ impl RuleSet {
         &self.texts
     }
 
-    /// Holds every rule against its table and returns all problems at once.
+    /// Checks every rule against its table and returns all problems at once.
     pub fn check(&self, catalog: &Catalog) -> Vec<RuleProblem> {
         let problem = |text: &RuleText| {
             let fail = |message| RuleProblem { line: text.line, message };
@@ -193,7 +193,7 @@ impl RuleSet {
         self.texts.iter().filter_map(problem).collect()
     }
 
-    /// The rules that speak of `table` and one of the client's roles. A rule that does not fit the table grants
+    /// The rules on `table` for one of the client's roles. A rule that does not fit the table grants
     /// nothing.
     pub fn standing(&self, table: &Arc<Table>, claims: &Claims, catalog: &Catalog) -> Vec<Standing> {
         let own = claims.operator && table.name.is_system();
@@ -211,12 +211,12 @@ impl RuleSet {
         self.texts.iter().filter(move |t| t.table == table.name && lets(t.may) && claims.roles.contains(&t.role))
     }
 
-    /// Whether somebody may publish to a table at all.
+    /// Whether a client may publish to a table at all.
     pub fn may_publish_to(&self, table: &Table, claims: &Claims) -> bool {
         self.of(table, claims, |may| may.publish).next().is_some()
     }
 
-    /// Whether somebody may publish what becomes this row: a rule holds on it, and grants all columns that have a value
+    /// Whether a client may publish an event with this row: a rule holds on it, and grants all columns that have a value
     /// and that the publisher chooses.
     pub fn may_publish(
         &self,
@@ -232,7 +232,7 @@ impl RuleSet {
             let granted = |i: usize| row[i] == Value::Null || standing.rule.columns.contains(i);
             let beside = Beside { row, subquery_results: &() };
             !standing.rule.depends_on()
-                && standing.condition.is_ok_and(|c| c.truth(&beside) == Some(true))
+                && standing.condition.is_ok_and(|c| c.holds(&beside) == Ok(true))
                 && chosen.iter().all(granted)
         };
         self.of(table, claims, |may| may.publish).any(lets)
@@ -247,7 +247,7 @@ impl RuleSet {
 }
 
 impl Rule {
-    /// Holds a rule against its table and the others that it asks.
+    /// Checks a rule against its table and the tables of its sub-selects.
     pub fn new(text: &RuleText, table: &Arc<Table>, catalog: &Catalog) -> Result<Rule, String> {
         let condition = match &text.rows {
             None => Expr::always(),
@@ -275,13 +275,13 @@ impl Rule {
         Ok(Rule { text: text.clone(), condition, columns, masks })
     }
 
-    /// As it stands for somebody.
+    /// Binds it to a client.
     fn standing(self, claims: &Claims) -> Standing {
         let condition = self.condition.bind(Placeholder::Claim, &claims.facts).map(Expr::canonicalize);
         Standing { rule: self, condition }
     }
 
-    /// Whether its condition asks other tables.
+    /// Whether its condition depends on other tables.
     pub fn depends_on(&self) -> bool {
         !subqueries_of([&self.condition]).is_empty()
     }
@@ -301,12 +301,12 @@ impl Rule {
         found
     }
 
-    /// Which rows it admits.
+    /// Its condition.
     pub fn condition(&self) -> &Expr {
         &self.condition
     }
 
-    /// The columns of which anything is shown: those that are granted as they are, and those that masks read.
+    /// The columns that it reveals anything of: those granted unmasked, and those that masks read.
     pub fn shown(&self) -> ColumnSet {
         let masked = |i: &usize| self.masks.iter().any(|(column, _)| column == i);
         let mut shown: ColumnSet = self.columns.iter().filter(|i| !masked(i)).collect();
@@ -320,7 +320,7 @@ impl Rule {
     }
 }
 
-/// Folds what the rules grant to one client into a query. Rules that want a claim which the client lacks grant nothing.
+/// Folds the grants of one client into a query. Rules that need a claim which the client lacks grant nothing.
 pub fn fold(query: LiveQuery, standing: &[Standing]) -> EffectivePlan {
     let grant = |s: &Standing| {
         let condition = s.condition.as_ref().ok()?.clone();

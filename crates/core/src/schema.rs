@@ -18,10 +18,10 @@ pub type Key = Arc<[Value]>;
 /// The schema of Gossip's own tables.
 pub const SYSTEM_SCHEMA: &str = gossip_protocol::system::SCHEMA;
 
-/// The table of Gossip's own that says who is where.
+/// Gossip's own table of who is present where.
 pub const PRESENCE: &str = PresenceRow::SHAPE.name;
 
-/// The source that topics belong to. Its positions are each instance's own: events have no order that all share.
+/// The source that topics belong to. Its positions are local to each instance: events have no global order.
 pub const TOPIC_SOURCE: &str = "topics";
 
 /// A table's full name. Tables of a source without schemas have an empty `schema`.
@@ -84,21 +84,21 @@ pub struct Column {
 pub struct Table {
     /// Full name.
     pub name: TableName,
-    /// The source that it belongs to; `gossip` for system tables.
+    /// Its source; `gossip` for system tables.
     pub source: Arc<str>,
     /// Columns in the order of [`Row`].
     pub columns: Vec<Column>,
     /// Indices of the key columns, in key order. Empty: the table has no key and its feeds only add.
     pub key: Vec<usize>,
-    /// Whether changes bring the row as it was before.
+    /// Whether changes carry the old row.
     pub old_values: bool,
-    /// Differs when all rows may have been replaced without being told one by one: the table was recreated, rewritten
-    /// or put together anew. 0 where the source notices otherwise.
+    /// Changes when all rows may have been replaced without a change for each: the table was recreated, rewritten
+    /// or reassembled. 0 if the source detects that in another way.
     pub incarnation: u64,
 }
 
 impl Table {
-    /// Finds a column: by its exact name, else, unless it was `quoted`, without regard to ASCII case.
+    /// Finds a column: by its exact name, else, unless it was `quoted`, ignoring ASCII case.
     pub fn column(&self, name: &str, quoted: bool) -> Option<usize> {
         let exact = self.columns.iter().position(|c| &*c.name == name);
         exact.or_else(|| {
@@ -126,7 +126,7 @@ impl Table {
         (0..self.columns.len()).collect()
     }
 
-    /// Differs where anything of the description does, and is the same on every instance. Never 0.
+    /// Identifies the description, equally on every instance. Never 0.
     pub fn identity(&self) -> u64 {
         let mut identity = Encoder::new("table");
         self.encode(&mut identity);
@@ -134,7 +134,7 @@ impl Table {
     }
 }
 
-/// A table with its [`Table::identity`], worked out once: every change bears it.
+/// A table with its [`Table::identity`], computed once: every change carries it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Identified {
     table: Arc<Table>,
@@ -142,7 +142,7 @@ pub struct Identified {
 }
 
 impl Identified {
-    /// Works the identity out.
+    /// Computes the identity.
     pub fn new(table: Arc<Table>) -> Identified {
         Identified { identity: table.identity(), table }
     }
@@ -169,7 +169,7 @@ impl std::ops::Deref for Identified {
 /// All tables that queries can name.
 #[derive(Clone, Debug, Default)]
 pub struct Catalog {
-    /// The schema that is meant where none is named; its tables have an empty one.
+    /// The schema used where none is named; its tables have an empty one.
     pub default_schema: Arc<str>,
     tables: HashMap<TableName, Identified>,
 }
@@ -180,12 +180,12 @@ impl Catalog {
         Catalog { default_schema: default_schema.into(), tables: HashMap::new() }
     }
 
-    /// Adds a table or puts a new description in the place of an old one.
+    /// Adds a table or replaces its description.
     pub fn put(&mut self, table: Arc<Table>) {
         self.tables.insert(table.name.clone(), Identified::new(table));
     }
 
-    /// Forgets a table.
+    /// Removes a table.
     pub fn remove(&mut self, name: &TableName) -> Option<Arc<Table>> {
         self.tables.remove(name).map(|e| e.table)
     }
@@ -200,7 +200,7 @@ impl Catalog {
         self.tables.get(name).map(|e| e.identity)
     }
 
-    /// Finds a table by the words of a query: exact first, then, unless `quoted`, without regard to ASCII case.
+    /// Finds a table by its name in a query: exact first, then, unless `quoted`, ignoring ASCII case.
     pub fn find(&self, schema: Option<&str>, name: &str, quoted: bool) -> Option<&Arc<Table>> {
         let schema = schema.filter(|s| **s != *self.default_schema).unwrap_or("");
         let exact = TableName { schema: schema.into(), name: name.into() };
@@ -218,7 +218,7 @@ impl Catalog {
     }
 }
 
-/// A set of columns of one table. Takes no memory of its own for up to 64 columns: every row of a result has one.
+/// A set of columns of one table. Does not allocate for up to 64 columns: every row of a result has one.
 #[derive(Clone, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct ColumnSet {
     /// Bit i is column i.
@@ -273,7 +273,7 @@ impl ColumnSet {
         self.first == 0 && self.rest.is_none()
     }
 
-    /// Takes out all columns of `other`.
+    /// Removes all columns of `other`.
     pub fn remove_all(&mut self, other: &ColumnSet) {
         (0..self.words()).rev().for_each(|w| self.set_word(w, self.word(w) & !other.word(w)));
     }

@@ -1,7 +1,7 @@
-//! What clients hold but must not read: cursors and opaque keys, under one key per cluster.
+//! Cursors and opaque keys, which clients keep but cannot read; one secret per cluster.
 //!
-//! Cursors are sealed with AES-SIV (RFC 5297), which needs no nonce: the same cursor always gives the same text, and that
-//! is all a text tells. Opaque keys are HMAC-SHA-256, cut to 128 bits. The keys of both come from the cluster's secret by
+//! Cursors are sealed with AES-SIV (RFC 5297), which needs no nonce: the same cursor always gives the same text, and a
+//! text reveals nothing else. Opaque keys are HMAC-SHA-256, truncated to 128 bits. The keys of both are derived from the cluster's secret by
 //! HKDF (RFC 5869).
 
 use aes_siv::siv::Aes256Siv;
@@ -18,31 +18,31 @@ use crate::canonical::{Canonical as _, Encoder};
 use crate::position::Position;
 use crate::schema::{Key, TableName};
 
-/// What a cursor says.
+/// The contents of a cursor.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Cursor {
     /// The source.
     pub source: String,
     /// The reader's epoch.
     pub epoch: u64,
-    /// The log that the position counts in.
+    /// The log that the position refers to.
     pub timeline: u64,
     /// The commit number of the position that the client's result shows.
     pub commit: u64,
     /// The index of that position.
     pub index: u32,
-    /// [`EffectivePlan`](crate::rule::EffectivePlan)'s fingerprint: changes with the query and with the rules.
+    /// The effective plan's fingerprint: changes with the query and with the rules.
     pub query: u64,
 }
 
-/// The cluster's key. Does not show in `Debug`.
+/// The cluster's keys. `Debug` does not show them.
 #[derive(Clone)]
 pub struct Sealer {
     siv: SivKey<Aes256Siv>,
     mac: Hmac<Sha256>,
 }
 
-/// What a cursor is sealed for.
+/// The purpose that cursors are sealed for.
 const CURSOR: &str = "cursor";
 
 /// Longest text of a cursor, in bytes.
@@ -106,20 +106,20 @@ impl Sealer {
         })
     }
 
-    /// Seals something for one purpose; only [`Sealer::open_for`] with the same purpose opens it.
+    /// Seals bytes for one purpose; only [`Sealer::open_for`] with the same purpose opens them.
     pub fn seal_for(&self, purpose: &str, plain: &[u8]) -> String {
         // It fails only for more than 126 headers.
         let sealed = Aes256Siv::new(&self.siv).encrypt([purpose], plain).unwrap_or_default();
         BASE64.encode(sealed)
     }
 
-    /// Opens what was sealed for a purpose; `None` if it was not, or not by this cluster.
+    /// Opens what was sealed for a purpose; `None` if it was sealed for another one, or not by this cluster.
     pub fn open_for(&self, purpose: &str, text: &str) -> Option<Vec<u8>> {
         let sealed = BASE64.decode(text).ok()?;
         Aes256Siv::new(&self.siv).decrypt([purpose], &sealed).ok()
     }
 
-    /// Stands for a key whose columns the client may not see. Stable across instances and reconnects.
+    /// The opaque form of a key whose columns the client may not see. Stable across instances and reconnects.
     pub fn opaque_key(&self, table: &TableName, key: &Key) -> String {
         let mut identity = Encoder::new("key");
         table.encode(&mut identity);

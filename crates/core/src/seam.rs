@@ -1,35 +1,36 @@
-//! Joining a snapshot with the change stream exactly: no gap, no double, no stale row.
+//! Merges a snapshot with the change stream exactly: no gap, no duplicate, no stale row.
 //!
-//! A snapshot shows its source at a moment of its own, which may be before or after the one that the engine has
-//! reached. From its request on, all changes of its table are laid over it, by key, each with the transaction it
-//! is of. When it is known what the snapshot shows, what it already contains is dropped from the overlay, and once the
+//! A snapshot shows its source at some moment, which may be before or after the one that the engine has
+//! reached. From its request on, all changes of its table are kept in an overlay, by key, each with the transaction it
+//! belongs to. When the snapshot is complete, what it already includes is dropped from the overlay, and once the
 //! engine has passed all that the snapshot shows, snapshot and overlay together are the result at the engine's
 //! position. Then, and not before, rows leave for clients.
 //!
-//! Per key only the last change is held. That is enough also where a snapshot goes by visible transactions and not by
+//! Per key only the last change is held. That is enough even if a snapshot is defined by visible transactions and not by
 //! a position: who changes a row waits for everybody who changed it before, so a snapshot that shows the last change
 //! of a row shows all of them.
 //!
-//! A change may omit large values that are unchanged. They are those of the change before it, and if no change since the
-//! snapshot's request had them, those of the snapshot.
+//! A change may omit large values that are unchanged. They are taken from the change before it, and if no change since the
+//! snapshot's request had them, from the snapshot.
 
 use std::collections::{HashMap, HashSet};
 
 use crate::plan::{EffectivePlan, VisibleRow};
 use crate::position::{Old, Position, RowChange, SnapshotPoint, Transaction};
+use crate::query::function::EvalError;
 use crate::schema::{ColumnSet, Key, Row};
 use crate::value::Value;
 
-/// Overlaid keys beyond this and the snapshot is taken again: changes outrun it.
+/// Most keys in the overlay; beyond that the snapshot is taken again, because changes outrun it.
 pub const MAX_OVERLAY: usize = 200_000;
 
-/// The last change of a key since the snapshot's request: whose it is, and the row as the query sees it then.
+/// The last change of a key since the snapshot's request: its transaction, and the row as the query sees it.
 #[derive(Debug)]
 struct Laid {
     position: Position,
     number: u64,
     row: LaidRow,
-    /// The row as it is in the table; `None` where it is gone, or nothing is known of it.
+    /// The whole row; `None` if it is gone or unknown.
     known_row: Option<KnownRow>,
 }
 
@@ -37,39 +38,52 @@ struct Laid {
 enum LaidRow {
     There(VisibleRow),
     Gone,
+    /// The query fails on it.
+    Failed(EvalError),
     /// The changes omit values that the query needs; the snapshot has them.
     Partly,
     /// Only a snapshot that includes the change can say what it did.
     Unclear,
 }
 
-/// A row as the changes have it.
+/// A row as known from changes.
 #[derive(Debug)]
 struct KnownRow {
     row: Row,
-    /// Columns that the query reads and none of them had.
+    /// Columns that the query reads and all changes omitted.
     omitted_columns: ColumnSet,
-    /// Where the row came from under another key, by this change: a snapshot without it has nothing under this one.
+    /// Set if this change moved the row here from another key: a snapshot without the change has no row under this one.
     moved: Option<(Position, u64)>,
 }
 
-/// A snapshot on its way into the stream.
+/// A snapshot being merged into the stream.
 #[derive(Debug, Default)]
 pub struct SnapshotMerge {
-    /// In the order in which they came; each key once.
+    /// In order of arrival; each key once.
     rows: ResultRows,
-    /// The same rows as they are in the table, where changes may leave out some of it.
+    /// The same rows in full, if changes may omit values.
     whole: Vec<(Key, Row)>,
+    /// Rows on which the query fails.
+    failed: Vec<(Key, EvalError)>,
     overlay: HashMap<Key, Laid>,
     shows: Option<SnapshotPoint>,
-    /// Gives rows of tables without a key something to stand under.
+    /// Numbers the rows of tables without a key.
     arrivals: i64,
+}
+
+/// Why a snapshot and the changes beside it make no result.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum MergeError {
+    /// The snapshot has to be taken again, and why.
+    Retake(&'static str),
+    /// The query fails on a row of the result.
+    Failed(EvalError),
 }
 
 /// The rows of a result, each with its key, in key order.
 pub type ResultRows = Vec<(Key, VisibleRow)>;
 
-/// The row without large values, but for the columns in `keeps`.
+/// The row without large values, except for the columns in `keeps`.
 fn lean(row: &Row, keeps: &ColumnSet) -> Row {
     if !row.iter().enumerate().any(|(i, value)| value.is_apart() && !keeps.contains(i)) {
         return row.clone();
@@ -77,27 +91,37 @@ fn lean(row: &Row, keeps: &ColumnSet) -> Row {
     row.iter().enumerate().map(|(i, value)| if keeps.contains(i) { value.clone() } else { Value::Null }).collect()
 }
 
-/// A row with what it leaves out taken from another.
+/// A row with its omitted values taken from another.
 fn filled(row: &Row, left_out: &ColumnSet, from: &Row) -> Row {
     let value = |i: usize| if left_out.contains(i) { &from[i] } else { &row[i] };
     (0..row.len()).map(|i| value(i).clone()).collect()
 }
 
 impl SnapshotMerge {
-    /// Takes some rows of the snapshot, of which the query may see all, some or none.
+    /// Adds rows of the snapshot, of which the query may see all, some or none.
     pub fn rows(&mut self, plan: &EffectivePlan, rows: Vec<Row>) {
-        // A large result is not to hold what it does not show.
+        // Do not keep what is not shown.
         let selected: ColumnSet = plan.project.reads().collect();
         let leaves_out = !plan.table().old_values && plan.is_keyed();
         let read = plan.read();
         for row in rows {
-            let Some(mut seen) = plan.see(&row, &()) else { continue };
+            let seen = plan.see(&row, &());
+            if seen == Ok(None) {
+                continue;
+            }
             let key = self.key(plan.key_of(&row), 0);
-            seen.row = lean(&seen.row, &selected);
             if leaves_out {
                 self.whole.push((key.clone(), lean(&row, &read)));
             }
-            self.rows.push((key, seen));
+            match seen {
+                Ok(Some(mut seen)) => {
+                    seen.row = lean(&seen.row, &selected);
+                    self.rows.push((key, seen));
+                }
+                // Later changes of the row may mend it.
+                Err(error) if self.failed.len() <= MAX_OVERLAY => self.failed.push((key, error)),
+                _ => {}
+            }
         }
     }
 
@@ -134,7 +158,7 @@ impl SnapshotMerge {
         self.shows.as_ref()
     }
 
-    /// Takes a change of the table. `false`: there are too many and the snapshot has to be taken again.
+    /// Adds a change of the table. `false`: there are too many, and the snapshot has to be taken again.
     #[must_use]
     pub fn overlay(&mut self, plan: &EffectivePlan, t: &Transaction, change: &RowChange) -> bool {
         let key = self.key(change.key.clone(), 1);
@@ -148,17 +172,18 @@ impl SnapshotMerge {
                 LaidRow::Partly
             }
             Some(known_row) => match plan.see(&known_row.row, &()) {
+                Err(error) => LaidRow::Failed(error),
                 // Whatever was left out.
-                None => LaidRow::Gone,
-                Some(seen) if known_row.omitted_columns.is_empty() => LaidRow::There(seen),
-                Some(_) => LaidRow::Partly,
+                Ok(None) => LaidRow::Gone,
+                Ok(Some(seen)) if known_row.omitted_columns.is_empty() => LaidRow::There(seen),
+                Ok(Some(_)) => LaidRow::Partly,
             },
         };
         self.overlay.insert(key, Laid { position: t.position, number: t.number, row, known_row });
         self.overlay.len() <= MAX_OVERLAY
     }
 
-    /// What is known of a row after a change, of the change itself and of those before it.
+    /// What is known about a row after a change, from it and from those before it.
     fn known_row(&self, plan: &EffectivePlan, t: &Transaction, change: &RowChange, key: &Key) -> Option<KnownRow> {
         let row = change.new.as_ref().filter(|_| plan.is_about(change))?;
         let omitted_columns: ColumnSet = match change.omitted_columns.is_empty() {
@@ -186,22 +211,23 @@ impl SnapshotMerge {
     }
 
     /// The result at `reached`, once the engine has passed all that the snapshot shows and stands between
-    /// transactions; or why the snapshot has to be taken again.
+    /// transactions.
     ///
     /// # Errors
-    /// The snapshot shows less than what was delivered already, and has to be taken again.
-    pub fn finish(&mut self, plan: &EffectivePlan, reached: Position) -> Option<Result<ResultRows, &'static str>> {
+    /// The snapshot has to be taken again, or the query fails on a row.
+    pub fn finish(&mut self, plan: &EffectivePlan, reached: Position) -> Option<Result<ResultRows, MergeError>> {
         let shows = self.shows.as_ref().filter(|s| reached >= s.at() && reached.is_whole())?;
         let mut rows = std::mem::take(&mut self.rows);
         rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
         let whole = std::mem::take(&mut self.whole);
         let lacks = self.overlay.values().any(|laid| matches!(laid.row, LaidRow::Partly));
         let whole: HashMap<Key, Row> = if lacks { whole.into_iter().collect() } else { HashMap::new() };
+        let mut failed: HashMap<Key, EvalError> = std::mem::take(&mut self.failed).into_iter().collect();
         let mut came = Vec::new();
         let mut went = HashSet::new();
         for (key, mut laid) in self.overlay.drain() {
             if shows.has(laid.position, laid.number) {
-                // The snapshot has seen this already, and possibly what came after it.
+                // The snapshot includes this, and possibly later changes.
                 continue;
             }
             if let (LaidRow::Partly, Some(known_row)) = (&laid.row, &laid.known_row)
@@ -209,20 +235,29 @@ impl SnapshotMerge {
                 && let Some(shown) = whole.get(&key)
             {
                 let row = filled(&known_row.row, &known_row.omitted_columns, shown);
-                laid.row = plan.see(&row, &()).map_or(LaidRow::Gone, LaidRow::There);
+                laid.row = match plan.see(&row, &()) {
+                    Ok(seen) => seen.map_or(LaidRow::Gone, LaidRow::There),
+                    Err(error) => LaidRow::Failed(error),
+                };
             }
+            failed.remove(&key);
             let place = rows.binary_search_by(|(k, _)| k.cmp(&key));
             match (laid.row, place) {
                 (LaidRow::There(seen), Ok(i)) => rows[i].1 = seen,
                 (LaidRow::There(seen), Err(_)) => came.push((key, seen)),
                 (LaidRow::Gone, Ok(_)) => went.extend([key]),
                 (LaidRow::Gone, Err(_)) => {}
+                (LaidRow::Failed(error), _) => return Some(Err(MergeError::Failed(error))),
                 (LaidRow::Partly | LaidRow::Unclear, _) => {
-                    return Some(Err(
+                    return Some(Err(MergeError::Retake(
                         "a change after the snapshot left out a large value that the snapshot does not have",
-                    ));
+                    )));
                 }
             }
+        }
+        // Any of them, but always the same.
+        if let Some(error) = failed.into_values().min() {
+            return Some(Err(MergeError::Failed(error)));
         }
         if !went.is_empty() {
             rows.retain(|(key, _)| !went.contains(key));

@@ -1,13 +1,13 @@
-//! One client's queue of what is to be written: in order, bounded, and honest when it is full.
+//! One client's bounded send queue.
 //!
-//! Replies to the client's own calls always fit: the connection reads no further call while too many replies wait.
-//! Deltas are counted against a limit in number and bytes. When one does not fit, its subscription *lags*: its waiting
-//! deltas are dropped, no more are taken, and when the client has read what was left it gets a snapshot of the newest
+//! Replies to the client's calls always fit: the connection stops reading calls while too many replies wait.
+//! Deltas are limited in number and bytes. When one does not fit, its subscription *lags*: its queued
+//! deltas are dropped, no more are queued, and when the client has read the rest it gets a snapshot of the newest
 //! state instead. No other subscription of the client and no other client is held up.
 
 use std::collections::{HashMap, VecDeque};
 
-/// How much may wait for one client.
+/// Limits of one client's queue.
 #[derive(Clone, Copy, Debug)]
 pub struct QueueLimits {
     /// Deltas, in number.
@@ -30,14 +30,14 @@ struct Entry<T> {
     item: T,
 }
 
-/// What became of a delta that was offered.
+/// The outcome of offering a delta.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Offered {
-    /// It waits to be written.
+    /// It is queued.
     Queued,
     /// It did not fit; the subscription lags from now on.
     LagsNow,
-    /// The subscription lags already; a snapshot will show it.
+    /// The subscription lags already; a snapshot will include it.
     Lags,
 }
 
@@ -48,7 +48,7 @@ pub struct SendQueue<T> {
     limits: QueueLimits,
     deltas: usize,
     bytes: usize,
-    /// Subscriptions that lag, and whether their snapshot has been asked for.
+    /// Lagging subscriptions, and whether their snapshot was requested.
     lagging: HashMap<u64, bool>,
 }
 
@@ -69,7 +69,7 @@ impl<T> SendQueue<T> {
         self.push(Some(subscription), item);
     }
 
-    /// Offers a delta of `bytes` bytes. If it takes something back, nothing older that waits is written any more.
+    /// Offers a delta of `bytes` bytes. If it revokes something, older deltas of its subscription are not written.
     pub fn offer(&mut self, subscription: u64, bytes: usize, revokes: bool, item: T) -> Offered {
         if revokes && self.unsend(subscription) {
             return Offered::LagsNow;
@@ -88,7 +88,7 @@ impl<T> SendQueue<T> {
         Offered::Queued
     }
 
-    /// Drops what waits of a subscription because it may not be seen any more. If that was anything, the subscription
+    /// Drops a subscription's queued deltas because they may no longer be seen. If there were any, the subscription
     /// lags and gets a snapshot instead.
     pub fn unsend(&mut self, subscription: u64) -> bool {
         let waits = self.entries.iter().any(|e| e.subscription == Some(subscription));
@@ -99,7 +99,7 @@ impl<T> SendQueue<T> {
         waits
     }
 
-    /// Throws away everything unsent of a subscription: it ended, or its rights changed.
+    /// Drops everything unsent of a subscription: it ended, or its rights changed.
     pub fn discard(&mut self, subscription: u64) {
         self.lagging.remove(&subscription);
         self.drop_where(|e| e.subscription == Some(subscription));
@@ -127,7 +127,7 @@ impl<T> SendQueue<T> {
         Some(e.item)
     }
 
-    /// Lets the front item be cut, for results that are written in parts: `cut` answers with a piece of it and whether
+    /// Splits the front item, for results that are written in parts: `cut` returns a piece of it and whether
     /// the piece was the last. The piece is then in front.
     pub fn cut_front(&mut self, cut: impl FnOnce(&mut T) -> Option<(T, bool)>) {
         let Some(front) = self.entries.front_mut() else { return };
@@ -141,13 +141,13 @@ impl<T> SendQueue<T> {
         }
     }
 
-    /// What waits, in order.
+    /// The queued items, in order.
     pub fn iter(&self) -> impl Iterator<Item = &T> {
         self.entries.iter().map(|e| &e.item)
     }
 
-    /// The subscriptions to be brought up to date by a snapshot, once the queue has run empty; each is told once. They
-    /// lag until [`SendQueue::push_result`]: what comes in between is in the snapshot.
+    /// The subscriptions that need a snapshot, once the queue is empty; each is returned once. They
+    /// lag until [`SendQueue::push_result`]: changes in between are in the snapshot.
     pub fn take_lagging(&mut self) -> Vec<u64> {
         if !self.entries.is_empty() {
             return Vec::new();
@@ -161,22 +161,22 @@ impl<T> SendQueue<T> {
             .collect()
     }
 
-    /// Whether a subscription waits to be brought up to date by a snapshot.
+    /// Whether any subscription needs a snapshot.
     pub fn lags(&self) -> bool {
         !self.lagging.is_empty()
     }
 
-    /// Items that wait.
+    /// Number of queued items.
     pub fn len(&self) -> usize {
         self.entries.len()
     }
 
-    /// Whether nothing waits.
+    /// Whether the queue is empty.
     pub fn is_empty(&self) -> bool {
         self.entries.is_empty()
     }
 
-    /// Bytes of deltas that wait.
+    /// Bytes of queued deltas.
     pub fn bytes(&self) -> usize {
         self.bytes
     }

@@ -10,28 +10,28 @@ use std::sync::Arc;
 use crate::query::{Expr, Subquery};
 use crate::value::Value;
 
-/// The values that lookups have found.
+/// The results of sub-selects.
 pub trait SubqueryResults {
-    /// The values of one lookup; `None` if it is not known, so that a rule that needs it admits nothing.
+    /// The result of one sub-select; `None` if it is unknown, so that a rule that needs it admits nothing.
     fn set(&self, of: &Subquery) -> Option<&ValueSet>;
 }
 
-/// Nothing is known of other tables.
+/// No results are known.
 impl SubqueryResults for () {
     fn set(&self, _: &Subquery) -> Option<&ValueSet> {
         None
     }
 }
 
-/// One value per column of a lookup.
+/// A row of a sub-select: one value per column.
 pub type Found = Arc<[Value]>;
 
-/// A bag of found values, with SQL's notion of what is among them.
+/// A bag of values with SQL's `IN`.
 #[derive(Clone, Debug, Default)]
 pub struct ValueSet {
-    /// By their probes, which are equal where SQL's `=` holds.
+    /// By their probes, which are equal if SQL's `=` holds.
     by_probe: HashMap<Box<[Value]>, Vec<(Found, u32)>>,
-    /// Those with a `NULL`, which are equal to nothing.
+    /// Those with a `NULL`, which equal nothing.
     with_null: HashMap<Found, u32>,
 }
 
@@ -44,7 +44,7 @@ fn equal(a: &[Value], b: &[Value]) -> bool {
 }
 
 impl ValueSet {
-    /// Adds what one row holds. Whether it was not there before.
+    /// Adds one row. Returns whether it was not there before.
     pub fn add(&mut self, found: Found) -> bool {
         let Some(probe) = probe(&found) else {
             let count = self.with_null.entry(found).or_default();
@@ -64,7 +64,7 @@ impl ValueSet {
         }
     }
 
-    /// Takes what one row held away. Whether it is not there any more.
+    /// Removes one row. Returns whether it is no longer there.
     pub fn take(&mut self, found: &Found) -> bool {
         let Some(probe) = probe(found) else {
             let Some(count) = self.with_null.get_mut(found) else { return false };
@@ -84,7 +84,7 @@ impl ValueSet {
         true
     }
 
-    /// Whether the values are among those found, as SQL's `IN` says it: unknown where a `NULL` stands in the way.
+    /// SQL's `IN`: unknown if a `NULL` decides.
     pub fn has(&self, values: &[Value]) -> Option<bool> {
         if self.is_empty() {
             return Some(false);
@@ -96,7 +96,7 @@ impl ValueSet {
         if self.with_null.is_empty() { Some(false) } else { None }
     }
 
-    /// Whether nothing was found.
+    /// Whether it is empty.
     pub fn is_empty(&self) -> bool {
         self.by_probe.is_empty() && self.with_null.is_empty()
     }
@@ -106,7 +106,7 @@ impl ValueSet {
         self.by_probe.values().flatten().filter_map(|(f, _)| f.first())
     }
 
-    /// Different values.
+    /// Number of distinct rows.
     pub fn len(&self) -> usize {
         self.by_probe.values().map(Vec::len).sum::<usize>() + self.with_null.len()
     }
@@ -115,9 +115,9 @@ impl ValueSet {
 /// The values that entered and left a sub-select's result.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Crossed {
-    /// Not there before.
+    /// Entered.
     pub came: HashSet<Found>,
-    /// Not there any more.
+    /// Left.
     pub went: HashSet<Found>,
 }
 
@@ -129,8 +129,8 @@ impl Crossed {
 }
 
 impl ValueSet {
-    /// Applies changes of rows, each as the values of the old and of the new row. A value that other rows still have, or
-    /// that came and went, has not crossed.
+    /// Applies changes, each as the old and the new row. A value that other rows still have, or
+    /// that entered and left, is not reported.
     pub fn apply(&mut self, changes: impl IntoIterator<Item = (Option<Found>, Option<Found>)>) -> Crossed {
         let Crossed { mut came, mut went } = Crossed::default();
         for (before, after) in changes {
@@ -171,7 +171,7 @@ fn find_subqueries(condition: &Expr, more_admits: bool, found: &mut BTreeMap<Arc
         }
         Expr::And(es) | Expr::Or(es) => es.iter().for_each(|e| find_subqueries(e, more_admits, found)),
         Expr::Not(e) => find_subqueries(e, !more_admits, found),
-        // Anything else may turn a truth value around.
+        // Anything else may invert a truth value.
         e => {
             let mut inner = Vec::new();
             e.for_each(&mut |part| {

@@ -1,13 +1,13 @@
-//! Topics as tables: how an event becomes a row, and which rows a topic shows to those who come later.
+//! Topics as tables: how an event becomes a row, and which events a topic keeps.
 //!
-//! Every instance hears the same events, some twice, some late, each publisher's in order. What a topic keeps is
-//! therefore a function of the set of events and not of their order: of each key the event with the greatest *stamp*,
-//! or those with the greatest stamps of all. Two instances that have heard the same events hold the same, and one that
-//! starts later gets what it lacks by taking what another one holds.
+//! Every instance receives the same events, some twice, some late, each publisher's in order. What a topic keeps is
+//! therefore a function of the set of events and not of their order: for each key the event with the greatest *stamp*,
+//! or those with the greatest stamps of all. Two instances that have received the same events keep the same ones, and one that
+//! starts later gets the missing ones from another instance.
 //!
-//! Room is bounded too, and there the order could tell: once the oldest event was let go for a large one, an older and
-//! small one would fit again. So nothing is kept any more that is not newer than what was let go for room, and an
-//! instance tells that *floor* with what it holds.
+//! Memory is bounded too, and there the order could matter: once the oldest event was dropped for a large one, an older and
+//! small one would fit again. So events that are not newer than what was dropped are never kept, and an
+//! instance reports that *floor* together with its events.
 
 use std::collections::{BTreeMap, HashSet, VecDeque};
 use std::sync::Arc;
@@ -17,24 +17,24 @@ use serde_json::Value as Json;
 use sha2::{Digest, Sha256};
 
 use crate::datetime;
-use crate::position::{Micros, Old, RowChange};
+use crate::position::{Micros, Old, RowChange, Timestamp};
 use crate::schema::{Column, ColumnSet, Identified, Key, Row, TOPIC_SOURCE, Table, TableName};
 use crate::value::{Type, Value};
 
-/// Rows that one topic keeps at most. Of more keys than this the newest are not kept; of more events the oldest go.
+/// Most rows kept by one topic. With a key, events of further keys are not kept; without, the oldest are dropped.
 pub const MAX_RETAINED: usize = 100_000;
 
-/// Room for what one topic keeps, in bytes, about. Without a key the oldest events go; of a key, one that needs more is
+/// Approximate bytes kept by one topic. Without a key the oldest events are dropped; with one, an event that needs more is
 /// not kept.
 pub const MAX_ROOM: usize = 64 << 20;
 
-/// Bytes that an event needs beside its texts and data, about.
+/// Approximate bytes of an event besides its texts and data.
 const EVENT: usize = 256;
 
-/// The same for each value of its data.
+/// Approximate bytes of each value of its data.
 const NODE: usize = 32;
 
-/// Ids that are remembered, so that a repeated event is taken once.
+/// Most ids kept to detect repeated events.
 pub const MAX_SEEN: usize = 65_536;
 
 /// An event of a topic.
@@ -42,14 +42,14 @@ pub const MAX_SEEN: usize = 65_536;
 pub struct TopicEvent {
     /// Its id, unique for its source among the events of one sender.
     pub id: Arc<str>,
-    /// Who says so.
+    /// The event's source.
     pub source: Arc<str>,
-    /// What it is about, if the publisher says.
+    /// The event's subject, if any.
     pub subject: Option<Arc<str>>,
-    /// The subject of the client's token, where a client of Gossip published it.
+    /// The subject of the token of the client that published it, if any.
     pub sender: Option<Arc<str>>,
     /// When it happened, by the publisher's clock.
-    pub time: Micros,
+    pub time: Timestamp,
     /// The data.
     pub data: Json,
 }
@@ -85,38 +85,38 @@ impl ColumnSource {
     }
 }
 
-/// What a topic shows to those who come later.
+/// What a topic keeps for later subscribers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Retention {
-    /// Nothing: its events are for those who listen then.
+    /// Nothing: events are only for current subscribers.
     Nothing,
     /// The last event of each key.
     Last,
-    /// So many of the newest events.
+    /// This many of the newest events.
     Newest(usize),
-    /// The events of so many microseconds.
+    /// The events of this many microseconds.
     During(Micros),
 }
 
 /// A topic, as it is declared.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Topic {
-    /// The table that its events are rows of. It has a key where the last event of each key is kept, else none.
+    /// Its table. It has a key if the last event of each key is kept, else none.
     pub table: Identified,
     /// Where the columns' values come from.
     pub from: Vec<ColumnSource>,
     /// What is kept.
     pub keep: Retention,
-    /// The column that says which event of a key is the last one; the event's time if absent.
+    /// The column that orders events of a key; the event's time if absent.
     pub order: Option<usize>,
 }
 
 impl Topic {
-    /// Declares a topic: columns with their types and where their values come from, the names of the key columns and of
-    /// the one that orders.
+    /// Declares a topic: columns with their types and sources, the names of the key columns and of
+    /// the ordering column.
     ///
     /// # Errors
-    /// What does not fit together.
+    /// The declaration is inconsistent.
     pub fn new(
         name: &str,
         columns: Vec<(String, Type, ColumnSource)>,
@@ -164,7 +164,7 @@ impl Topic {
     /// The row of an event.
     ///
     /// # Errors
-    /// What does not fit, without its value.
+    /// What is malformed, without its value.
     pub fn row(&self, event: &TopicEvent) -> Result<Row, String> {
         let text = |t: &Option<Arc<str>>| t.as_ref().map_or(Value::Null, |t| Value::text(&**t));
         let cell = |(column, from): (&Column, &ColumnSource)| match from {
@@ -187,14 +187,14 @@ impl Topic {
     }
 }
 
-/// An event's name: the sender that an instance has vouched for, the source and the id. The sender is part of it so that
-/// nobody can suppress or replace another one's event by naming it first.
+/// An event's name: the authenticated sender, the source and the id. The sender is part of it so that
+/// nobody can suppress or replace another client's event by using its id first.
 type Name = (Option<Arc<str>>, Arc<str>, Arc<str>);
 
-/// What orders events: by what the topic declares, else by the publisher's clock; between equals by name.
-type Stamp = (Value, Micros, Name);
+/// The order of events: by the declared column, else by the publisher's clock; then by name.
+type Stamp = (Value, Timestamp, Name);
 
-/// Bytes that a value needs, about; the same on every instance.
+/// Approximate bytes of a value; the same on every instance.
 fn room_of(json: &Json) -> usize {
     NODE + match json {
         Json::String(text) => text.len(),
@@ -215,15 +215,15 @@ impl TopicEvent {
     }
 }
 
-/// The newest event that was let go for room: nothing is kept that is not newer.
+/// The newest event dropped to bound memory: nothing is kept that is not newer.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Floor {
     /// When it happened.
-    pub time: Micros,
-    /// Who published it, where a client did.
+    pub time: Timestamp,
+    /// The client that published it, if any.
     #[serde(default)]
     pub sender: Option<String>,
-    /// Who said so.
+    /// Its source.
     pub source: String,
     /// Its id.
     pub id: String,
@@ -251,7 +251,7 @@ fn mark((_, time, (sender, source, id)): &Stamp) -> u64 {
     hash.finalize().iter().take(8).fold(0, |all, byte| all << 8 | u64::from(*byte))
 }
 
-/// What became of an event.
+/// The outcome of an event.
 #[derive(Clone, Debug, PartialEq)]
 pub enum TopicUpdate {
     /// It changed the topic's table.
@@ -395,12 +395,12 @@ impl TopicState {
         }
     }
 
-    /// The newest event that was let go for room, for an instance that takes what is kept here.
+    /// The newest dropped event, for an instance that requests the kept ones.
     pub fn floor(&self) -> Option<&Floor> {
         self.floor.as_ref()
     }
 
-    /// Another instance has let go of what is not newer than this.
+    /// Another instance has dropped everything that is not newer than this.
     pub fn raise_floor(&mut self, floor: Floor) {
         while self.log.first_key_value().is_some_and(|(stamp, _)| !floor.is_below(stamp)) {
             self.let_oldest_go();
@@ -408,27 +408,27 @@ impl TopicState {
         self.floor = self.floor.take().max(Some(floor));
     }
 
-    /// The rows for somebody who comes now.
-    pub fn rows(&self, now: Micros) -> Vec<Row> {
+    /// The rows for a new subscriber.
+    pub fn rows(&self, now: Timestamp) -> Vec<Row> {
         let since = match self.topic.keep {
             Retention::During(time) => now.saturating_sub(time),
-            _ => Micros::MIN,
+            _ => Timestamp::MIN,
         };
         let kept = self.log.iter().filter(|(stamp, _)| stamp.1 >= since).map(|(_, (_, row))| row.clone());
         self.last.values().map(|(.., row)| row.clone()).chain(kept).collect()
     }
 
-    /// The events that are kept, for an instance that lacks some.
+    /// The kept events.
     pub fn events(&self) -> impl Iterator<Item = &TopicEvent> {
         self.last.values().map(|(_, event, _)| event).chain(self.log.values().map(|(event, _)| event))
     }
 
-    /// Over the events that are kept: two instances that hold the same have the same.
+    /// A digest of the kept events.
     pub fn digest(&self) -> u64 {
         self.digest
     }
 
-    /// How many events are kept.
+    /// Number of kept events.
     pub fn len(&self) -> usize {
         self.last.len() + self.log.len()
     }
@@ -591,7 +591,7 @@ mod tests {
             }
         }
 
-        /// Whatever order events come in, and however often: what is held is the same, and what was told leads to it.
+        /// Whatever order events arrive in, and however often: what is kept is the same, and the reported changes lead to it.
         #[test]
         fn what_is_held_does_not_depend_on_the_order(
             events in prop::collection::vec((0..40u32, 0..3u8, 0..20i64, 0..4u8, 0..10i64), 1..60),

@@ -26,7 +26,7 @@ pub enum Type {
     Numeric,
     /// Text, compared by bytes.
     Text,
-    /// Text in which blanks at the end do not count (`char(n)`); they are left out.
+    /// Text in which trailing spaces are insignificant (`char(n)`); they are removed.
     Bpchar,
     /// Bytes.
     Bytea,
@@ -42,7 +42,7 @@ pub enum Type {
     Timestamptz,
     /// JSON (RFC 8259), as the database writes it. Not compared.
     Json,
-    /// JSON without what does not matter to it, such as the order of keys. Not compared.
+    /// JSON in normal form, without the order of keys. Not compared.
     Jsonb,
     /// An array of any dimensions with elements of a type. Its values are JSON. Not compared.
     Array(Element),
@@ -50,7 +50,7 @@ pub enum Type {
     Enum,
     /// Anything else, as the database writes it. Not compared.
     Other,
-    /// A column without a declared type: values are taken as they are stored.
+    /// A column without a declared type: values are used as stored.
     Any,
 }
 
@@ -80,7 +80,7 @@ static SCALARS: [Type; 19] = {
     ]
 };
 
-/// The type of an array's elements, which is no array itself. Its place in [`SCALARS`]: a byte, because every expression
+/// The type of an array's elements, which is not an array itself. An index into [`SCALARS`]: one byte, because every expression
 /// has types.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Element(u8);
@@ -98,7 +98,7 @@ impl Element {
 }
 
 impl Type {
-    /// The name that clients and messages use. That of an array is its element's with `[]`.
+    /// The name in the protocol and in messages. An array's is its element's with `[]`.
     pub fn name(self) -> Cow<'static, str> {
         Cow::Borrowed(match self {
             Type::Bool => "bool",
@@ -125,7 +125,7 @@ impl Type {
         })
     }
 
-    /// The type of a name, as [`Type::name`] gives it, but for an enum's labels; `any` for all others.
+    /// The type with a name, as returned by [`Type::name`]; `any` for all others.
     pub fn named(name: &str) -> Type {
         if let Some(element) = name.strip_suffix("[]") {
             // Arrays of arrays are arrays of more dimensions.
@@ -150,7 +150,7 @@ impl Type {
         SCALARS.iter().copied().filter(|t| !matches!(t, Type::Bpchar | Type::Jsonb | Type::Enum | Type::Other))
     }
 
-    /// Whether values of the two types may stand on both sides of a comparison.
+    /// Whether values of the two types can be compared.
     pub fn comparable(self, other: Type) -> bool {
         if !self.is_compared() || !other.is_compared() {
             return false;
@@ -163,7 +163,7 @@ impl Type {
             || (days(self) && days(other))
     }
 
-    /// Whether its values are compared with any at all.
+    /// Whether its values can be compared at all.
     pub fn is_compared(self) -> bool {
         !matches!(self, Type::Json | Type::Jsonb | Type::Array(_) | Type::Other)
     }

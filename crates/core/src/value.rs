@@ -1,8 +1,8 @@
 //! Typed values with SQL's meaning.
 //!
-//! A value has two notions of sameness and they must not be mixed up:
+//! A value has two notions of equality, which must not be mixed up:
 //!
-//! - *identity* (`==`, `Hash`, `Ord`): is it the same stored value? Used to see whether a column changed, to share
+//! - *identity* (`==`, `Hash`, `Ord`): is it the same stored value? Used to detect whether a column changed, to share
 //!   effective plans and as keys of maps. `1` and `1.0` differ, `NULL` equals `NULL`.
 //! - *SQL comparison* ([`Value::sql_cmp`]): what `=` and `<` mean in a condition, as PostgreSQL defines them. `NULL`
 //!   compares to nothing.
@@ -17,14 +17,15 @@ use std::sync::Arc;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD as BASE64;
-use bigdecimal::{BigDecimal, FromPrimitive, ToPrimitive};
+use bigdecimal::{BigDecimal, FromPrimitive};
 use gossip_protocol::system::{Cell, JSON_SAFE};
 use serde_json::Value as Json;
 
+use crate::canonical::{Canonical, Encoder};
 use crate::datetime;
 pub use crate::types::Type;
 
-/// Decimal exponents beyond this are refused: comparing `1e999999999` would write out a billion digits.
+/// Decimal exponents beyond this are refused: comparing `1e999999999` would need a billion digits.
 const MAX_EXPONENT: i64 = 1_000;
 
 /// One value of one column. Cloning is cheap: long contents are shared.
@@ -47,7 +48,7 @@ pub enum Value {
     Bool(bool),
     /// A 64-bit integer.
     Int(i64),
-    /// A double; not-a-number equals itself and is greater than all others, as in PostgreSQL.
+    /// A double; NaN equals itself and is greater than all others, as in PostgreSQL.
     Float(f64),
     /// A single; as [`Value::Float`].
     Float4(f32),
@@ -130,12 +131,13 @@ impl Value {
             Value::Int(i) => Some(*i as f64),
             Value::Float(x) => Some(*x),
             Value::Float4(x) => Some((*x).into()),
-            Value::Numeric(n) => n.to_f64(),
+            // Its text is read exactly, unlike what the crate makes of the digits.
+            Value::Numeric(n) => n.to_string().parse().ok(),
             _ => None,
         }
     }
 
-    /// A stand-in for index lookups: values that are equal in SQL have equal probes. The reverse need not hold.
+    /// A key for index lookups: values that are equal in SQL have equal probes. The reverse need not hold.
     /// `NULL` equals nothing and has none.
     pub fn probe(&self) -> Option<Value> {
         match self {
@@ -171,7 +173,7 @@ impl Value {
                 None if *x > 0.0 => Json::from("Infinity"),
                 None => Json::from("-Infinity"),
             },
-            // The shortest text that is this single and no other.
+            // The shortest text that reads back as this single.
             Value::Float4(x) if x.is_finite() => x
                 .to_string()
                 .parse::<f64>()
@@ -200,7 +202,7 @@ impl Value {
             (Json::Null, _) => Ok(Value::Null),
             (Json::Bool(b), Type::Bool | Type::Any) => Ok(Value::Bool(*b)),
             (Json::Number(n), ty) if ty.is_number() || ty == Type::Any => {
-                // A whole number stays one whatever the column's type is; a fraction is exact until it meets a double.
+                // A whole number stays one whatever the column's type; a fraction is exact until compared with a double.
                 match (n.as_i64(), ty) {
                     (Some(i), ty) if ty.is_integer() && !ty.holds(i) => Err(format!("number out of range of {ty}")),
                     (Some(i), ty) if ty.is_integer() || matches!(ty, Type::Any | Type::Numeric) => Ok(Value::Int(i)),
@@ -237,7 +239,10 @@ impl Value {
             Type::Timestamptz => datetime::parse_timestamp(t, true).map(Value::Timestamptz),
             Type::Json | Type::Jsonb | Type::Array(_) => Some(Value::Json(s.into())),
             Type::Float4 => match Value::from_text(s, Type::Float8)? {
-                Value::Float(x) if x.is_finite() => t.parse().ok().filter(|x: &f32| x.is_finite()).map(Value::Float4),
+                Value::Float(x) if x.is_finite() => {
+                    let single = t.parse().ok().filter(|single: &f32| single.is_finite());
+                    single.filter(|single| *single != 0.0 || x == 0.0).map(Value::Float4)
+                }
                 Value::Float(x) => Some(Value::Float4(x as f32)),
                 _ => None,
             },
@@ -246,13 +251,18 @@ impl Value {
                 "nan" => Some(Value::Float(f64::NAN)),
                 "infinity" | "inf" | "+infinity" => Some(Value::Float(f64::INFINITY)),
                 "-infinity" | "-inf" => Some(Value::Float(f64::NEG_INFINITY)),
-                // Rust reads some words that SQL does not; a number starts with a digit, sign or point.
+                // Rust parses some words that SQL does not; a number starts with a digit, sign or point.
                 n if n.starts_with(|c: char| c.is_ascii_digit() || "+-.".contains(c)) => {
-                    n.parse::<f64>().ok().filter(|x| x.is_finite()).map(Value::Float)
+                    let zero = n.split('e').next().is_some_and(|digits| !digits.contains(|c| ('1'..='9').contains(&c)));
+                    n.parse().ok().filter(|x: &f64| x.is_finite() && (*x != 0.0 || zero)).map(Value::Float)
                 }
                 _ => None,
             },
-            Type::Numeric => Value::parse_number(t),
+            // What is not finite is held as a double.
+            Type::Numeric => match Value::from_text(s, Type::Float8) {
+                Some(x @ Value::Float(f)) if !f.is_finite() => Some(x),
+                _ => Value::parse_number(t),
+            },
             Type::Bool => match t.to_ascii_lowercase().as_str() {
                 "t" | "true" | "y" | "yes" | "on" | "1" => Some(Value::Bool(true)),
                 "f" | "false" | "n" | "no" | "off" | "0" => Some(Value::Bool(false)),
@@ -286,22 +296,22 @@ impl Value {
         BigDecimal::from_str(s).ok().map(|n| Value::Numeric(Arc::new(n)))
     }
 
-    /// A decimal, also where it is a whole number, with as many digits behind the point as are written.
+    /// A decimal, even if it is a whole number, with the number of fractional digits as written.
     pub fn decimal(s: &str) -> Option<Value> {
         BigDecimal::from_str(s).ok().map(|n| Value::Numeric(Arc::new(n)))
     }
 
-    /// The decimal that is written as this double is.
+    /// The decimal with the same text as this double.
     pub fn numeric_from_f64(x: f64) -> Option<Value> {
         BigDecimal::from_f64(x).map(|n| Value::Numeric(Arc::new(n)))
     }
 
-    /// Whether it takes memory beyond its own place in a row.
+    /// Whether it owns heap memory.
     pub fn is_apart(&self) -> bool {
         matches!(self, Value::Text(_) | Value::Json(_) | Value::Bytes(_) | Value::Numeric(_))
     }
 
-    /// Bytes that this value takes in memory, about.
+    /// Approximate bytes in memory.
     pub fn size(&self) -> usize {
         24 + match self {
             Value::Text(s) | Value::Json(s) => s.len(),
@@ -330,7 +340,7 @@ impl Value {
     }
 }
 
-/// When a day begins, in microseconds; further out than timestamps go.
+/// The start of a day, in microseconds; beyond the range of timestamps.
 fn midnight(days: i32) -> i128 {
     match days {
         datetime::FOREVER_DATE => datetime::FOREVER.into(),
@@ -339,7 +349,7 @@ fn midnight(days: i32) -> i128 {
     }
 }
 
-/// A UUID in the one form in which it is compared and shown; `None` if it is none. Braces and missing hyphens are
+/// A UUID in canonical form; `None` if it is invalid. Braces and missing hyphens are
 /// allowed, as PostgreSQL does.
 fn uuid_text(s: &str) -> Option<String> {
     let inner = s.strip_prefix('{').map_or(Some(s), |s| s.strip_suffix('}'))?;
@@ -349,7 +359,7 @@ fn uuid_text(s: &str) -> Option<String> {
     whole.then(|| format!("{a}-{b}-{c}-{d}-{e}"))
 }
 
-/// PostgreSQL's order of doubles: not-a-number is equal to itself and above all others.
+/// PostgreSQL's order of doubles: NaN equals itself and is above all others.
 fn float_cmp(a: f64, b: f64) -> Ordering {
     a.partial_cmp(&b).unwrap_or_else(|| a.is_nan().cmp(&b.is_nan()))
 }
@@ -422,6 +432,64 @@ impl Hash for Value {
 impl fmt::Debug for Value {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{self}")
+    }
+}
+
+impl Canonical for Value {
+    fn encode(&self, to: &mut Encoder) {
+        match self {
+            Value::Null => to.tag(0),
+            Value::Bool(b) => {
+                to.tag(1);
+                to.tag(u8::from(*b));
+            }
+            Value::Int(i) => {
+                to.tag(2);
+                to.number(i.cast_unsigned());
+            }
+            Value::Float(x) => {
+                to.tag(3);
+                to.number(x.to_bits());
+            }
+            Value::Numeric(n) => {
+                to.tag(4);
+                let (digits, scale) = n.as_bigint_and_exponent();
+                to.bytes(&digits.to_signed_bytes_be());
+                to.number(scale.cast_unsigned());
+            }
+            Value::Text(s) => {
+                to.tag(5);
+                to.text(s);
+            }
+            Value::Bytes(b) => {
+                to.tag(6);
+                to.bytes(b);
+            }
+            Value::Float4(x) => {
+                to.tag(7);
+                to.number(x.to_bits().into());
+            }
+            Value::Date(days) => {
+                to.tag(8);
+                to.number(i64::from(*days).cast_unsigned());
+            }
+            Value::Time(t) => {
+                to.tag(9);
+                to.number(t.cast_unsigned());
+            }
+            Value::Timestamp(t) => {
+                to.tag(10);
+                to.number(t.cast_unsigned());
+            }
+            Value::Timestamptz(t) => {
+                to.tag(11);
+                to.number(t.cast_unsigned());
+            }
+            Value::Json(s) => {
+                to.tag(12);
+                to.text(s);
+            }
+        }
     }
 }
 

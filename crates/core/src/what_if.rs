@@ -1,8 +1,8 @@
-//! What other rules would have let be heard: the transactions that are still remembered, held against the rules in
+//! What other rules would have delivered: evaluates the retained transactions under the rules in
 //! force and against others.
 //!
-//! What sub-selects find is taken as it is now, for both: what stood in the asked tables when a transaction was
-//! committed is not remembered.
+//! For both, the results of sub-selects are the current ones: their past results are
+//! not retained.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
@@ -10,7 +10,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::explain::{self, Verdict};
-use crate::feed::{self, Change};
+use crate::feed::{self, Change, ChangeError};
 use crate::plan::{EffectivePlan, VisibleRow};
 use crate::position::{RowChange, Transaction};
 use crate::query::QueryError;
@@ -18,7 +18,7 @@ use crate::query::Subquery;
 use crate::subquery::{SubqueryResults, ValueSet};
 use crate::value::Value;
 
-/// Differences that are told of each query; the newest.
+/// Most differences reported per query; the newest.
 pub const TOLD: usize = 200;
 
 /// A query under the rules in force and under others.
@@ -36,19 +36,19 @@ impl Tried {
     }
 }
 
-/// Queries and transactions to be held against each other. Shares what it can with the engine that it comes from and
-/// can be run elsewhere.
+/// The queries and transactions of a what-if. Shares data with the engine that it comes from and
+/// can run on another thread.
 #[derive(Debug)]
 pub struct Trial {
-    /// What was asked, in that order.
+    /// The queries, in the order asked.
     pub asked: Vec<Tried>,
-    /// The remembered transactions, oldest first.
+    /// The retained transactions, oldest first.
     pub transactions: VecDeque<(Arc<str>, Arc<Transaction>)>,
-    /// What the lookups of the rules find now.
+    /// The current results of the rules' sub-selects.
     pub subquery_results: BTreeMap<Arc<Subquery>, ValueSet>,
 }
 
-/// How other rules would have changed what is heard of one row.
+/// How other rules would have changed what is heard of a row.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Effect {
@@ -56,38 +56,38 @@ pub enum Effect {
     More,
     /// No longer heard under them.
     Less,
-    /// Heard under both, but not with the same content.
+    /// Heard under both, but with other contents.
     Otherwise,
 }
 
-/// As what a row is heard.
+/// The operation under which a row is heard.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum How {
-    /// It comes into the result.
+    /// It enters the result.
     Added,
-    /// It was and is in the result.
+    /// It stays in the result.
     Replaced,
     /// It leaves the result.
     Removed,
-    /// The change leaves out a value that decides: the result is read anew.
+    /// The change omits a needed value: the result is read again.
     Anew,
 }
 
-/// One row of a transaction of which something else would have been heard.
+/// A row of a transaction that would have been heard differently.
 #[derive(Clone, Debug)]
 pub struct Difference {
     /// The transaction's source.
     pub source: Arc<str>,
     /// The transaction.
     pub transaction: Arc<Transaction>,
-    /// The row's place in it.
+    /// The row's index in it.
     pub row: usize,
-    /// What is different.
+    /// The difference.
     pub effect: Effect,
-    /// What became of the row under the rules in force, and how it was heard.
+    /// Its verdict under the rules in force, and how it was heard.
     pub now: (Verdict, Option<How>),
-    /// What under the others.
+    /// The same under the other rules.
     pub then: (Verdict, Option<How>),
 }
 
@@ -98,16 +98,16 @@ impl Difference {
     }
 }
 
-/// What came of one query.
+/// The outcome for one query.
 #[derive(Clone, Debug, Default)]
 pub struct Outcome {
     /// Rows that are heard only under the other rules.
     pub more: usize,
     /// Rows that are no longer heard.
     pub less: usize,
-    /// Rows that are heard with another content.
+    /// Rows that are heard with other contents.
     pub otherwise: usize,
-    /// The newest of all these, newest first.
+    /// The newest differences, newest first.
     pub differences: Vec<Difference>,
 }
 
@@ -118,7 +118,7 @@ impl SubqueryResults for BTreeMap<Arc<Subquery>, ValueSet> {
 }
 
 impl Trial {
-    /// The lookups that the rules ask, also through others.
+    /// The rules' sub-selects, including nested ones.
     pub fn subqueries(&self) -> BTreeSet<Arc<Subquery>> {
         let mut found = BTreeSet::new();
         let mut next: Vec<Arc<Subquery>> =
@@ -131,12 +131,12 @@ impl Trial {
         found
     }
 
-    /// Those of them of which nothing is known. Where there are any, rules that ask them seem to admit nothing.
+    /// The sub-selects without a known result. Rules that depend on them seem to admit nothing.
     pub fn unknown(&self) -> Vec<Arc<Subquery>> {
         self.subqueries().into_iter().filter(|l| !self.subquery_results.contains_key(l)).collect()
     }
 
-    /// Holds every transaction against every query.
+    /// Evaluates every transaction for every query.
     pub fn run(&self) -> Vec<Outcome> {
         self.asked.iter().map(|tried| self.run_one(tried)).collect()
     }
@@ -177,14 +177,14 @@ impl Trial {
         outcome
     }
 
-    /// What is heard of a row, as its reader gets it.
+    /// What is heard of a row.
     fn shown_change(&self, plan: Result<&Arc<EffectivePlan>, &QueryError>, c: &RowChange) -> Option<ShownChange> {
         let plan = plan.ok().filter(|e| e.is_about(c))?;
         let cells = |seen: &VisibleRow| plan.shown(seen).map(|(i, v)| (i, v.clone())).collect();
         let shown_change = |how, cells| Some(ShownChange { how, cells });
         match feed::change(plan, c, &self.subquery_results, None) {
-            Err(feed::MissingValue) => shown_change(How::Anew, vec![]),
-            Ok(None) => None,
+            Err(ChangeError::MissingValue) => shown_change(How::Anew, vec![]),
+            Err(ChangeError::Failed(_)) | Ok(None) => None,
             Ok(Some(Change::Add { row, .. })) => shown_change(How::Added, cells(&row)),
             Ok(Some(Change::Replace { row, .. })) => shown_change(How::Replaced, cells(&row)),
             Ok(Some(Change::Remove { .. })) => shown_change(How::Removed, vec![]),

@@ -1,5 +1,5 @@
-//! The text of rows and deltas, as the protocol has it: written straight from values, and once for all who share it. All
-//! else of the protocol is in `gossip_protocol`.
+//! Writes rows and deltas as the protocol's JSON: directly from values, and once for all subscribers. Everything
+//! else about the protocol is in `gossip_protocol`.
 
 use gossip_protocol::ColumnInfo;
 use gossip_protocol::timestamp::rfc3339;
@@ -12,7 +12,7 @@ use crate::schema::Key;
 use crate::seal::{Cursor, Sealer};
 use crate::value::Value;
 
-/// The protocol's word for the reason of a whole result.
+/// The protocol's word for the reason of a snapshot.
 pub fn why_word(why: ResyncReason) -> &'static str {
     match why {
         ResyncReason::First => "first",
@@ -70,8 +70,8 @@ fn write_columns<'a>(out: &mut String, e: &EffectivePlan, values: impl Iterator<
     out.push('}');
 }
 
-/// Rows of a result as a JSON array, from the start of `rows`, until about `bytes` bytes or `most` rows; says how many
-/// were taken.
+/// Rows of a result as a JSON array, from the start of `rows`, up to about `bytes` bytes or `most` rows; returns how many
+/// were written.
 pub fn rows_json(
     e: &EffectivePlan,
     rows: &[(Key, VisibleRow)],
@@ -111,16 +111,16 @@ pub fn cursor(e: &EffectivePlan, term: Term, position: Position, sealer: &Sealer
     })
 }
 
-/// How a delta is put into words; the same for all who want it the same way.
+/// How a delta is written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Wording {
     /// With the transaction's position, for operators.
     pub position: bool,
-    /// Of a replaced row only the columns that changed.
+    /// Whether only the changed columns of a replaced row are written.
     pub only_changed: bool,
 }
 
-/// What subscribers of a feed share of a `delta` message: everything after the subscription's number, closing brackets
+/// The part of a `delta` message that subscribers of a feed share: everything after the subscription's number, closing brackets
 /// included.
 pub fn delta_body(d: &Delta, cursor: &str, wording: Wording, sealer: &Sealer) -> String {
     let e = &d.feed;

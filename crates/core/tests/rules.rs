@@ -61,6 +61,13 @@ fn sub_selects_are_understood_and_shown_again() {
         ("claim.sub IN (SELECT boss FROM crews)", "claim.sub IN (SELECT boss FROM crews)"),
         ("id = claim.n::int8 AND eta > CAST('2026-11-23' AS date)", "id = claim.n AND eta > '2026-11-23'"),
         ("id::text = claim.sub", "id::text = claim.sub"),
+        ("lower(agency) = left(claim.sub, 3)", "lower(agency) = left(claim.sub, 3)"),
+        ("agency ILIKE 'Bay%'", "lower(agency) LIKE 'bay%'"),
+        ("agency IS NOT DISTINCT FROM claim.sub", "NOT (agency IS DISTINCT FROM claim.sub)"),
+        (
+            "CASE WHEN id > 3 THEN 'a' ELSE coalesce(agency, 'b') END = claim.sub",
+            "CASE WHEN id > 3 THEN 'a' ELSE coalesce(agency, 'b') END = claim.sub",
+        ),
     ] {
         let e = parse_condition(text, &calls(), &catalog()).unwrap_or_else(|e| panic!("{text}: {e}"));
         assert_eq!(e.show(&calls(), None).to_string(), shown);
@@ -91,6 +98,8 @@ fn what_a_rule_cannot_say_is_refused_at_its_place() {
         ("agency::int8 = 1", 9, "not cast to int8 here"),
         ("id::nothing = 1", 5, "not the name of a type"),
         ("'x'::int8 = id", 1, "not a value of type int8"),
+        ("10 / id > 1", 1, "this can fail on a row"),
+        ("id = 1 OR agency || 'x' = 'y'", 11, "this can fail on a row"),
     ] {
         let e = parse_condition(text, &calls(), &catalog()).expect_err(text).to_string();
         assert!(e.contains(words) && e.starts_with(&format!("line 1, column {column}:")), "{text}: {e}");
@@ -127,8 +136,22 @@ fn a_query_names_its_table_and_columns_as_it_likes() {
         ("SELECT id, id FROM calls", 12, "named twice"),
         ("SELECT id, * FROM calls", 12, "* beside other columns"),
         ("SELECT upper(agency) FROM calls", 8, "only columns are supported"),
-        ("SELECT id FROM calls WHERE agency || 'x' = 'y'", 28, "|| is not supported here"),
-        ("SELECT id FROM calls WHERE lower(agency) = 'y'", 28, "functions are not supported here"),
+        ("SELECT id FROM calls WHERE id || 1 = 'y'", 34, "neither side of || is a text"),
+        (
+            "SELECT id FROM calls WHERE lowr(agency) = 'y'",
+            28,
+            "the function lowr is not known here; did you mean lower?",
+        ),
+        ("SELECT id FROM calls WHERE lower(id) = 'y'", 34, "a value of type int8"),
+        ("SELECT id FROM calls WHERE lower(agency, 'x') = 'y'", 28, "lower has 2 arguments; expected 1 argument"),
+        ("SELECT id FROM calls WHERE agency + 1 = 2", 28, "a value of type text is not a number"),
+        ("SELECT id FROM calls WHERE id % 1.5::float8 = 2", 28, "% is not defined for float8"),
+        (
+            "SELECT id FROM calls WHERE CASE WHEN id = 1 THEN 1 ELSE 'x' || 'y' END = 1",
+            50,
+            "a value of type int4 beside one of type text",
+        ),
+        ("SELECT id FROM calls WHERE count(*) = 1", 28, "count(*) is not supported here"),
         ("SELECT id FROM calls WHERE id = '70000'::int2", 33, "not a value of type int2"),
     ] {
         let e = parse_query(text, &catalog(), &Map::new()).expect_err(text).to_string();

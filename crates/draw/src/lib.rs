@@ -11,6 +11,8 @@
 //! assert!(drawing.to_pdf().starts_with(b"%PDF-1.7"));
 //! ```
 
+#![cfg_attr(not(test), warn(clippy::too_many_lines))]
+
 mod pdf;
 mod svg_file;
 

@@ -2,7 +2,7 @@
 
 /// A message is of a kind that the protocol does not have.
 pub const UNSUPPORTED: u16 = 1003;
-/// Whoever connected may not, or not any more.
+/// The client is not permitted to connect, or no longer.
 pub const POLICY: u16 = 1008;
 /// A message is too long.
 pub const TOO_BIG: u16 = 1009;

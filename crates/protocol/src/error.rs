@@ -27,6 +27,8 @@ pub mod code {
     pub const LIMIT: i64 = -32005;
     /// Not available now.
     pub const UNAVAILABLE: i64 = -32006;
+    /// The query fails on a row.
+    pub const QUERY_FAILED: i64 = -32007;
 }
 
 /// An error answer.

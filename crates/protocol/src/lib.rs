@@ -20,6 +20,8 @@
 //! assert_eq!(asked.query.as_deref(), Some("SELECT * FROM calls"));
 //! ```
 
+#![cfg_attr(not(test), warn(clippy::too_many_lines))]
+
 pub mod call;
 pub mod close;
 pub mod cloudevent;

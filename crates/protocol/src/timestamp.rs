@@ -1,16 +1,19 @@
 //! Moments as the protocol writes them: RFC 3339 in UTC with microseconds.
 
-/// Microseconds since 1970-01-01 00:00:00 UTC.
+/// A moment: microseconds since 1970-01-01 00:00:00 UTC.
+pub type Timestamp = i64;
+
+/// A length of time in microseconds.
 pub type Micros = i64;
 
 /// Microseconds in a day.
 const DAY: i64 = 86_400_000_000;
 
 /// The last microsecond of the year 9999.
-const LAST: Micros = 253_402_300_799_999_999;
+const LAST: Timestamp = 253_402_300_799_999_999;
 
 /// A moment as text; the nearest one with a year from 1970 to 9999.
-pub fn rfc3339(at: Micros) -> String {
+pub fn rfc3339(at: Timestamp) -> String {
     let at = at.clamp(0, LAST);
     let (days, micros) = (at / DAY, at % DAY);
     let (seconds, fraction) = (micros / 1_000_000, micros % 1_000_000);

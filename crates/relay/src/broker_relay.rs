@@ -16,7 +16,7 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use bytes::Bytes;
 use gossip_core::column_pruning::Needed;
 use gossip_core::datetime;
-use gossip_core::position::{Interval, Micros, Position, ResetReason};
+use gossip_core::position::{Interval, Micros, Position, ResetReason, Timestamp};
 use gossip_core::schema::{Identified, Table};
 use gossip_protocol::timestamp::rfc3339;
 use parking_lot::Mutex;
@@ -259,6 +259,34 @@ impl Shared {
         Some(interval)
     }
 
+    /// What a whole message is to this instance; `None` if nothing. `instances`: whether an instance sent it.
+    ///
+    /// # Errors
+    /// The message is malformed.
+    fn received(
+        self: &Arc<Self>,
+        broker: &Arc<dyn Broker>,
+        path: &Path,
+        whole: &Bytes,
+        instances: bool,
+    ) -> Result<Option<Received>, String> {
+        match path {
+            Path::Rows(_) | Path::Beat(_) => self.read(whole).map(|i| self.interval(i).map(Received::Interval)),
+            Path::Topic(name) => CloudEvent::read(whole)
+                .and_then(|event| if instances { Ok(event) } else { as_a_strangers(event) })
+                .map(|event| Some(Received::Event(Arc::new(Event { about: About::Topic(name.clone()), event })))),
+            // Answers hold whole intervals: only their form is looked at.
+            Path::Member(_) => serde_json::from_slice::<CloudEvent>(whole)
+                .map_err(|e| format!("not a CloudEvent: line {}, column {}", e.line(), e.column()))
+                .and_then(|event| event.check().map(|()| event))
+                .and_then(|event| if self.keys.is_some() { as_of_now(event) } else { Ok(event) })
+                .map(|event| {
+                    let theirs = self.own(broker, event)?;
+                    Some(Received::Event(Arc::new(Event { about: About::Members, event: theirs })))
+                }),
+        }
+    }
+
     /// Takes an event of the relay's own, and gives back one that is not.
     fn own(self: &Arc<Self>, broker: &Arc<dyn Broker>, event: CloudEvent) -> Option<CloudEvent> {
         match event.kind.as_str() {
@@ -287,7 +315,7 @@ impl Shared {
         }
     }
 
-    /// Tells whoever asked what is remembered; nothing, if there are too many questions already.
+    /// Answers a request with the retained messages; ignores it if there are too many requests already.
     fn answer(self: &Arc<Self>, broker: &Arc<dyn Broker>, question: &CloudEvent) {
         let Ok(place) = self.answering.clone().try_acquire_owned() else { return };
         let after = question.data["after"].as_str().and_then(|t| t.parse().ok());
@@ -343,7 +371,7 @@ fn ahead(event: &CloudEvent) -> Option<Micros> {
     Some(time.saturating_sub(now()))
 }
 
-fn now() -> Micros {
+fn now() -> Timestamp {
     jiff::Timestamp::now().as_microsecond()
 }
 
@@ -406,7 +434,7 @@ impl Relay for BrokerRelay {
         let messages =
             self.shared.cut(self.broker.max_message_bytes(), &Path::Rows(source), Some(interval.to), &id, &bytes);
         self.broker.publish_durable(&interval.source, messages).await?;
-        // Whoever missed it can ask here, whether or not it comes back.
+        // Instances that missed it can request it here, whether or not it comes back.
         self.shared.window.lock().add(&interval);
         self.shared.sent.fetch_add(1, Relaxed);
         Ok(())
@@ -453,26 +481,7 @@ impl Relay for BrokerRelay {
                     continue;
                 };
                 shared.heard.fetch_add(1, Relaxed);
-                let read = match &path {
-                    Path::Rows(_) | Path::Beat(_) => {
-                        shared.read(&whole).map(|i| shared.interval(i).map(Received::Interval))
-                    }
-                    Path::Topic(name) => CloudEvent::read(&whole)
-                        .and_then(|event| if instances { Ok(event) } else { as_a_strangers(event) })
-                        .map(|event| {
-                            Some(Received::Event(Arc::new(Event { about: About::Topic(name.clone()), event })))
-                        }),
-                    // Answers hold whole intervals: only their form is looked at.
-                    Path::Member(_) => serde_json::from_slice::<CloudEvent>(&whole)
-                        .map_err(|e| format!("not a CloudEvent: line {}, column {}", e.line(), e.column()))
-                        .and_then(|event| event.check().map(|()| event))
-                        .and_then(|event| if shared.keys.is_some() { as_of_now(event) } else { Ok(event) })
-                        .map(|event| {
-                            let theirs = shared.own(&broker, event)?;
-                            Some(Received::Event(Arc::new(Event { about: About::Members, event: theirs })))
-                        }),
-                };
-                match read {
+                match shared.received(&broker, &path, &whole, instances) {
                     Ok(None) => {}
                     // A full inbox loses this one and notices.
                     Ok(Some(heard)) => {

@@ -148,80 +148,15 @@ pub fn learn(tables: &mut Tables, interval: &Interval) {
     }
 }
 
-/// Puts an interval into words. Of a table that is not described, or otherwise than the changes say, it is told only that it
-/// has changed.
+/// Encodes an interval. Of a table whose description is unknown, or not that of its changes, only that it has changed is
+/// said.
 pub fn encode(interval: &Interval, tables: &Tables) -> Vec<u8> {
     encode_for(interval, tables, None, *READS.end())
 }
 
-/// Puts of an interval what is needed into words: no values of other columns but keys, and no changes of other tables.
+/// Encodes the needed part of an interval: key columns and needed columns of needed tables.
 pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>, version: u32) -> Vec<u8> {
-    let is_needed = |name: &TableName| needed.is_none_or(|n| n.contains_key(name));
-    let changes = || interval.transactions.iter().flat_map(|t| &t.changes);
-    let named: BTreeSet<&TableName> = changes().map(|c| &c.table).collect();
-    // Rows that have not the shape of the description would stand under the names of other columns.
-    let fits = |c: &RowChange| tables.get(&c.table).is_some_and(|t| t.identity() == c.description);
-    let unfit: BTreeSet<&TableName> = changes().filter(|c| !fits(c)).map(|c| &c.table).collect();
-    let is_told = |name: &TableName| is_needed(name) && !unfit.contains(name);
-    let (named, left_out): (BTreeSet<&TableName>, BTreeSet<&TableName>) = named.into_iter().partition(|n| is_told(n));
-    let tables: BTreeMap<&TableName, Identified> =
-        named.into_iter().filter_map(|name| Some((name, tables.get(name)?.clone()))).collect();
-    let withheld = |name: &TableName, table: &Table, i: usize| {
-        let column = |c: &Columns| table.columns.get(i).is_some_and(|column| !c.has(&column.name));
-        !table.key.contains(&i) && needed.and_then(|n| n.get(name)).is_some_and(column)
-    };
-    let withheld: BTreeMap<&TableName, ColumnSet> = tables
-        .iter()
-        .map(|(name, table)| (*name, (0..table.columns.len()).filter(|i| withheld(name, table, *i)).collect()))
-        .collect();
-    let change = |c: &RowChange| {
-        let (table, withheld) = (&tables[&c.table], &withheld[&c.table]);
-        let row = |row: &Row| -> Map<String, Json> {
-            let cell = |(i, v): (usize, &Value)| {
-                let column = &table.columns[i];
-                (column.name.to_string(), value_out(v, column.ty))
-            };
-            let told = |i: usize| !c.omitted_columns.contains(i) && !withheld.contains(i);
-            row.iter().enumerate().filter(|(i, _)| told(*i)).map(cell).collect()
-        };
-        // An old row has all its columns, but for those that no rule shows.
-        let whole = |row: &Row| -> Map<String, Json> {
-            let cell =
-                |(_, (column, v)): (usize, (&Column, &Value))| (column.name.to_string(), value_out(v, column.ty));
-            let told = table.columns.iter().zip(row.iter()).enumerate().filter(|(i, _)| !withheld.contains(*i));
-            told.map(cell).collect()
-        };
-        let key_type = |i: usize| table.key.get(i).map_or(Type::Any, |k| table.columns[*k].ty);
-        let op = match (&c.old, &c.new) {
-            (_, None) => "delete",
-            (Old::Known(None), Some(_)) => "insert",
-            _ => "update",
-        };
-        ChangeData {
-            table: c.table.to_string(),
-            op: op.into(),
-            key: c.key.iter().enumerate().map(|(i, v)| value_out(v, key_type(i))).collect(),
-            old: match &c.old {
-                Old::Unknown => None,
-                Old::Known(old) => Some(old.as_ref().map(whole)),
-            },
-            new: c.new.as_ref().map(row),
-            omitted_columns: c
-                .omitted_columns
-                .iter()
-                .filter(|i| !withheld.contains(*i))
-                .filter_map(|i| table.columns.get(i))
-                .map(|c| c.name.to_string())
-                .collect(),
-        }
-    };
-    let told = |t: &Arc<Transaction>| TransactionData {
-        position: t.position.to_string(),
-        committed: [t.committed.from, t.committed.to],
-        xid: t.number,
-        joined_after: t.inexact_after.map(|p| p.to_string()),
-        changes: t.changes.iter().filter(|c| is_told(&c.table)).map(change).collect(),
-    };
+    let encoding = Encoding::new(interval, tables, needed);
     let reset = |r: &Reset| ResetData {
         table: r.name.to_string(),
         why: why_out(r.why).into(),
@@ -243,20 +178,106 @@ pub fn encode_for(interval: &Interval, tables: &Tables, needed: Option<&Needed>,
             timeline: interval.timeline.to_string(),
             mark: interval.mark.to_string(),
             read_at: interval.read_at,
-            tables: tables
-                .iter()
-                .map(|(name, t)| {
-                    let withheld = withheld[name].iter().map(|i| t.columns[i].name.to_string()).collect();
-                    (name.to_string(), TableData { withheld, ..described(t) })
-                })
-                .collect(),
-            withheld: left_out.iter().map(|name| name.to_string()).collect(),
-            transactions: interval.transactions.iter().map(told).collect(),
+            tables: encoding.tables.iter().map(|(name, t)| (name.to_string(), t.data())).collect(),
+            withheld: encoding.left_out.iter().map(|name| name.to_string()).collect(),
+            transactions: interval.transactions.iter().map(|t| encoding.transaction(t)).collect(),
             resets: interval.resets.iter().map(reset).collect(),
         },
     };
     // Maps with texts as keys cannot fail.
     serde_json::to_vec(&event).unwrap_or_default()
+}
+
+/// What of an interval is encoded.
+struct Encoding<'a> {
+    tables: BTreeMap<&'a TableName, EncodedTable>,
+    /// Tables with changes that are left out.
+    left_out: BTreeSet<&'a TableName>,
+}
+
+/// A table with changes in an interval.
+struct EncodedTable {
+    table: Identified,
+    /// Columns that no rule shows or reads.
+    withheld: ColumnSet,
+}
+
+impl<'a> Encoding<'a> {
+    fn new(interval: &'a Interval, tables: &Tables, needed: Option<&Needed>) -> Encoding<'a> {
+        let (mut encoded, mut left_out) = (BTreeMap::new(), BTreeSet::new());
+        for change in interval.transactions.iter().flat_map(|t| &t.changes) {
+            let columns = match needed.map(|n| n.get(&change.table)) {
+                None => Some(None),
+                Some(columns) => columns.map(Some),
+            };
+            // The columns of a row with another shape than the description's would get wrong names.
+            let table = tables.get(&change.table).filter(|t| t.identity() == change.description);
+            match (columns, table) {
+                (Some(columns), Some(table)) => {
+                    encoded.entry(&change.table).or_insert_with(|| EncodedTable::new(table, columns));
+                }
+                _ => drop(left_out.insert(&change.table)),
+            }
+        }
+        encoded.retain(|name, _| !left_out.contains(name));
+        Encoding { tables: encoded, left_out }
+    }
+
+    fn transaction(&self, t: &Transaction) -> TransactionData {
+        TransactionData {
+            position: t.position.to_string(),
+            committed: [t.committed.from, t.committed.to],
+            xid: t.number,
+            joined_after: t.inexact_after.map(|p| p.to_string()),
+            changes: t.changes.iter().filter_map(|c| Some(self.tables.get(&c.table)?.change(c))).collect(),
+        }
+    }
+}
+
+impl EncodedTable {
+    fn new(table: &Identified, needed: Option<&Columns>) -> EncodedTable {
+        let is_needed =
+            |i: &usize| table.key.contains(i) || needed.is_none_or(|columns| columns.has(&table.columns[*i].name));
+        let withheld = (0..table.columns.len()).filter(|i| !is_needed(i)).collect();
+        EncodedTable { table: table.clone(), withheld }
+    }
+
+    fn data(&self) -> TableData {
+        TableData { withheld: self.names(&self.withheld), ..described(&self.table) }
+    }
+
+    fn change(&self, c: &RowChange) -> ChangeData {
+        let key_type = |i: usize| self.table.key.get(i).map_or(Type::Any, |k| self.table.columns[*k].ty);
+        let op = match (&c.old, &c.new) {
+            (_, None) => "delete",
+            (Old::Known(None), Some(_)) => "insert",
+            _ => "update",
+        };
+        let mut omitted_columns = c.omitted_columns.clone();
+        omitted_columns.remove_all(&self.withheld);
+        ChangeData {
+            table: c.table.to_string(),
+            op: op.into(),
+            key: c.key.iter().enumerate().map(|(i, v)| value_out(v, key_type(i))).collect(),
+            old: match &c.old {
+                Old::Unknown => None,
+                Old::Known(old) => Some(old.as_ref().map(|row| self.row(row, &ColumnSet::default()))),
+            },
+            new: c.new.as_ref().map(|row| self.row(row, &omitted_columns)),
+            omitted_columns: self.names(&omitted_columns),
+        }
+    }
+
+    /// The values of a row but for withheld and omitted ones, by column name.
+    fn row(&self, row: &Row, omitted: &ColumnSet) -> Map<String, Json> {
+        let columns = self.table.columns.iter().zip(row.iter()).enumerate();
+        let shown = columns.filter(|(i, _)| !omitted.contains(*i) && !self.withheld.contains(*i));
+        shown.map(|(_, (column, v))| (column.name.to_string(), value_out(v, column.ty))).collect()
+    }
+
+    fn names(&self, columns: &ColumnSet) -> Vec<String> {
+        columns.iter().filter_map(|i| self.table.columns.get(i)).map(|c| c.name.to_string()).collect()
+    }
 }
 
 /// Reads an event.
@@ -283,15 +304,7 @@ pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, Str
     }
     let Event { source: reader, subject, data, .. } = event;
     let source: Arc<str> = subject.as_str().into();
-    let mut lacking: BTreeSet<TableName> = data.withheld.iter().map(|name| TableName::parse(name)).collect();
-    lacking.retain(|name| needed.is_none_or(|n| n.contains_key(name)));
-    for (name, d) in data.tables.iter().filter(|(_, d)| !d.withheld.is_empty()) {
-        let name = TableName::parse(name);
-        let lacks = |n: &Needed| n.get(&name).is_some_and(|c| d.withheld.iter().any(|column| c.has(column)));
-        if needed.is_none_or(lacks) {
-            lacking.insert(name);
-        }
-    }
+    let mut lacking = lacking(&data, needed);
     let tables = data.tables.into_iter().map(|(name, d)| {
         let name = TableName::parse(&name);
         let table = table_in(name.clone(), &source, d)?;
@@ -321,6 +334,27 @@ pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, Str
             Arc::make_mut(t).changes.retain(|c| !lacking.contains(&c.table));
         }
     }
+    check_order(&interval)?;
+    lacking.retain(|name| interval.resets.iter().all(|r| r.name != *name));
+    interval.resets.extend(lacking.into_iter().map(|name| Reset { name, table: None, why: ResetReason::TooLarge }));
+    Ok(interval)
+}
+
+/// The tables of which something needed was withheld.
+fn lacking(data: &Data, needed: Option<&Needed>) -> BTreeSet<TableName> {
+    let mut lacking: BTreeSet<TableName> = data.withheld.iter().map(|name| TableName::parse(name)).collect();
+    lacking.retain(|name| needed.is_none_or(|n| n.contains_key(name)));
+    for (name, d) in data.tables.iter().filter(|(_, d)| !d.withheld.is_empty()) {
+        let name = TableName::parse(name);
+        let lacks = |n: &Needed| n.get(&name).is_some_and(|c| d.withheld.iter().any(|column| c.has(column)));
+        if needed.is_none_or(lacks) {
+            lacking.insert(name);
+        }
+    }
+    lacking
+}
+
+fn check_order(interval: &Interval) -> Result<(), String> {
     let mut at = interval.from;
     for t in &interval.transactions {
         if t.position <= at || t.position > interval.to {
@@ -331,9 +365,7 @@ pub fn decode_for(bytes: &[u8], needed: Option<&Needed>) -> Result<Interval, Str
     if interval.to < interval.from {
         return Err("it ends before it begins".into());
     }
-    lacking.retain(|name| interval.resets.iter().all(|r| r.name != *name));
-    interval.resets.extend(lacking.into_iter().map(|name| Reset { name, table: None, why: ResetReason::TooLarge }));
-    Ok(interval)
+    Ok(())
 }
 
 fn described(t: &Table) -> TableData {

@@ -28,6 +28,8 @@
 //! # });
 //! ```
 
+#![cfg_attr(not(test), warn(clippy::too_many_lines))]
+
 pub mod broker;
 pub mod broker_relay;
 mod connect;

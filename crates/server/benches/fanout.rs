@@ -17,6 +17,7 @@ use gossip_core::send_queue::QueueLimits;
 use gossip_core::value::Value;
 use gossip_relay::Relay;
 use gossip_relay::inproc::InProcess;
+use gossip_server::admission::Admission;
 use gossip_server::instance::{Instance, Options};
 use gossip_source::sqlite::{SqliteSource, leadership, triggers};
 use tokio::io::AsyncReadExt;
@@ -224,7 +225,8 @@ fn main() {
         secret: vec![7; 32],
         relay: relay.clone(),
         queue: QueueLimits::default(),
-        admission: Default::default(),
+        // The clients here only read: they do not answer pings.
+        admission: Admission { silence: Duration::from_secs(3_600), ..Admission::default() },
         topics: vec![],
         decisions: None,
         on_failure: Default::default(),

@@ -4,7 +4,7 @@
 
 use std::net::SocketAddr;
 
-use gossip_core::position::Micros;
+use gossip_core::position::Timestamp;
 use gossip_core::rule::Claims;
 use gossip_protocol::{RpcError, code};
 use parking_lot::Mutex;
@@ -30,7 +30,7 @@ pub struct Caller<'a> {
 #[derive(Debug, Default)]
 pub struct AuditLog {
     /// The second that is counted, its lines, and how many were left out.
-    second: Mutex<(Micros, u32, u64)>,
+    second: Mutex<(Timestamp, u32, u64)>,
 }
 
 impl AuditLog {

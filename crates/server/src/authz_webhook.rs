@@ -11,7 +11,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
-use gossip_core::position::Micros;
+use gossip_core::position::Timestamp;
 use gossip_core::rule::Claims;
 use gossip_protocol::timestamp::rfc3339;
 use moka::sync::Cache;
@@ -105,7 +105,7 @@ type Slot = Arc<tokio::sync::Mutex<Option<Decided>>>;
 struct Breaker {
     failures: u32,
     /// Why the last one failed, and since when there was no answer.
-    trouble: Option<(String, Micros)>,
+    trouble: Option<(String, Timestamp)>,
     /// Until then no request is made.
     rests_until: Option<Instant>,
 }

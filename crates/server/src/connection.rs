@@ -141,6 +141,7 @@ struct Connection {
 impl Connection {
     /// Reads calls. Writing is the writers' work, until the socket takes no more: then this waits for it, and reads
     /// nothing meanwhile, so that a client that does not listen cannot go on asking.
+    #[expect(clippy::too_many_lines, reason = "one select over timers that are pinned here")]
     async fn run(&mut self, calls: &mut Calls) -> Flow {
         let silence = self.served.askable.admission.silence;
         // Asked twice, in vain, before it counts as gone.
@@ -233,7 +234,7 @@ impl Connection {
                 }
             }
             if blocked {
-                // It is not read from meanwhile, so that is no silence of its own.
+                // Nothing is read from it meanwhile, so it is not idle.
                 heard = Instant::now();
             } else {
                 stuck.as_mut().reset(Instant::now() + STUCK);

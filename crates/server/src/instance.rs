@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 use std::time::Duration;
 
-use gossip_core::column_pruning::needed;
+use gossip_core::column_pruning::{Needed, needed};
 use gossip_core::engine::Limits;
 use gossip_core::query::{Expr, parse_condition, parse_trusted_query};
 use gossip_core::rule::{RuleSet, RuleText};
@@ -14,6 +14,7 @@ use gossip_core::schema::{Catalog, PRESENCE, Table, TableName};
 use gossip_core::seal::Sealer;
 use gossip_core::send_queue::QueueLimits;
 use gossip_relay::Relay;
+use gossip_relay::ingest::Ingest;
 use gossip_source::{Condition, Source, SourceError};
 use parking_lot::Mutex;
 use serde_json::Map;
@@ -213,24 +214,41 @@ pub fn conditions(
     Ok(found)
 }
 
+/// Opens the source and checks the rules. Returns its tables, and the columns that the rules need.
+async fn open_source(
+    source: &Arc<dyn Source>,
+    rules: &[RuleText],
+    topics: &[TopicSettings],
+) -> Result<(Vec<Arc<Table>>, Option<Needed>), StartError> {
+    let (source, rules, topics) = (source.clone(), rules.to_vec(), topics.to_vec());
+    let open = move || {
+        let (tables, problems) = (source.open()?, check_rules(&rules, &*source, &topics)?);
+        Ok::<_, SourceError>((tables, problems, needed(&RuleSet::new(rules), &catalog(&*source, &topics)?)))
+    };
+    // A database blocks.
+    let opened = tokio::task::spawn_blocking(open).await;
+    let (tables, problems, needed) = opened.map_err(|e| StartError::Thread(std::io::Error::other(e)))??;
+    match problems.is_empty() {
+        true => Ok((tables, needed)),
+        false => Err(StartError::Rules(problems.join("\n"))),
+    }
+}
+
+/// The topics that take events of other programs, with where from.
+fn foreign(topics: &[TopicSettings]) -> Vec<(String, Ingest)> {
+    let from = |t: &TopicSettings| Some((t.topic.table.name.name.to_string(), t.from.clone()?));
+    topics.iter().filter_map(from).collect()
+}
+
 impl Instance {
     /// Starts an instance. It serves when this returns.
     ///
     /// # Errors
     /// The source, the relay or the address cannot be used, or the rules do not fit the tables.
+    #[expect(clippy::too_many_lines, reason = "parts are started in order, each with those before")]
     pub async fn start(options: Options) -> Result<Instance, StartError> {
         let source = options.source;
-        // Databases are used on threads of their own.
-        let (of, rules, topics) = (source.clone(), options.rules.clone(), options.topics.clone());
-        let open = move || {
-            let (tables, problems) = (of.open()?, check_rules(&rules, &*of, &topics)?);
-            Ok::<_, SourceError>((tables, problems, needed(&RuleSet::new(rules), &catalog(&*of, &topics)?)))
-        };
-        let opened = tokio::task::spawn_blocking(open).await;
-        let (tables, problems, needed) = opened.map_err(|e| StartError::Thread(std::io::Error::other(e)))??;
-        if !problems.is_empty() {
-            return Err(StartError::Rules(problems.join("\n")));
-        }
+        let (tables, needed) = open_source(&source, &options.rules, &options.topics).await?;
         let listener = TcpListener::bind(options.listen).await.map_err(|e| StartError::Listen(options.listen, e))?;
         let address = listener.local_addr().map_err(|e| StartError::Listen(options.listen, e))?;
         options.relay.describe(&tables);
@@ -259,11 +277,7 @@ impl Instance {
             default_schema: source.default_schema().into(),
             tables,
             topics: options.topics.iter().map(|t| t.topic.clone()).collect(),
-            foreign: options
-                .topics
-                .iter()
-                .filter_map(|t| Some((t.topic.table.name.name.to_string(), t.from.clone()?)))
-                .collect(),
+            foreign: foreign(&options.topics),
             rules: Arc::new(RuleSet::new(options.rules)),
             limits: Limits::default(),
             sealer: sealer.clone(),

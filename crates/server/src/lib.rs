@@ -11,6 +11,8 @@
 //! - [`admission`] and [`auth`] decide who may connect, [`authz_webhook`] calls an application for more claims, [`audit_log`] says
 //!   who was refused what; [`supervisor`] sees to it that nothing dies unnoticed, and [`config`] is the file.
 
+#![cfg_attr(not(test), warn(clippy::too_many_lines))]
+
 pub mod admission;
 pub mod audit_log;
 pub mod auth;
@@ -41,7 +43,7 @@ fn http_client(timeout: std::time::Duration) -> reqwest::Result<reqwest::Client>
 }
 
 /// The time by this machine's clock, in microseconds since 1970.
-pub fn now() -> gossip_core::position::Micros {
+pub fn now() -> gossip_core::position::Timestamp {
     let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
     since.map_or(0, |d| d.as_micros() as i64)
 }

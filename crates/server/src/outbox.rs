@@ -214,7 +214,7 @@ impl Outbox {
         self.state.lock().way = Sink::Socket(socket);
     }
 
-    /// Makes waiting messages available to whoever awaits [`Outbox::blocked`].
+    /// Wakes the task that awaits [`Outbox::blocked`].
     pub fn open_to_take(&self) {
         self.state.lock().way = Sink::Pulled;
     }

@@ -29,7 +29,7 @@ pub fn owner(client: Option<u64>, claims: &Claims, address: SocketAddr) -> Arc<O
 /// What a client says about its query.
 #[derive(Clone, Debug, Default)]
 pub struct QueryRef {
-    /// A query of its own.
+    /// An inline query.
     pub query: Option<String>,
     /// The name of a stored one.
     pub name: Option<String>,

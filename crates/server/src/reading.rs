@@ -85,7 +85,7 @@ impl Reading {
     pub fn stop(&self) {
         self.stopped.store(true, Relaxed);
         let _ = self.stop.try_send(());
-        // Whoever stops it a second time waits as well.
+        // A second call to stop waits as well.
         let mut running = self.thread.lock();
         if let Some(thread) = running.take() {
             // A panic of the thread has been reported by its own hook.

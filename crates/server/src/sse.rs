@@ -93,7 +93,7 @@ async fn make_ticket(
     let Body(ForTicket { query, name, grant, params }) =
         body.map_err(|e| RpcError::invalid(format!("the body: {}", e.body_text())))?;
     let (claims, expires) = who.map_or((Claims::anonymous(), 0), |a| (a.claims, a.expires));
-    // What is wrong with it is told here, where it can be read.
+    // Report an error here, where the client can read it.
     let asked = QueryRef { query: query.clone(), name: name.clone(), grant: grant.clone(), params: params.clone() };
     let owner = owner(None, &claims, address);
     front.askable.request(asked, Arc::new(claims), owner).await?;
@@ -120,6 +120,20 @@ pub async fn live(
     }
 }
 
+/// `every_ms`, and whether `send` is `changed`.
+fn options(q: &mut HashMap<String, String>) -> Result<(u64, bool), RpcError> {
+    let every_ms = match q.remove("every_ms").map(|t| t.parse::<u64>()) {
+        None => 0,
+        Some(Ok(n)) if n <= MAX_EVERY_MS => n,
+        Some(_) => return Err(RpcError::invalid(format!("every_ms: expected a number from 0 to {MAX_EVERY_MS}"))),
+    };
+    match q.remove("send").as_deref() {
+        None | Some("rows") => Ok((every_ms, false)),
+        Some("changed") => Ok((every_ms, true)),
+        Some(_) => Err(RpcError::invalid("send: expected \"rows\" or \"changed\"")),
+    }
+}
+
 async fn begin(
     front: &Arc<Front>,
     address: SocketAddr,
@@ -128,16 +142,7 @@ async fn begin(
 ) -> Result<Response, RpcError> {
     let last = headers.get("last-event-id").and_then(|v| v.to_str().ok()).map(String::from);
     let resume = last.or(q.remove("cursor")).filter(|c| !c.is_empty());
-    let every_ms = match q.remove("every_ms").map(|t| t.parse::<u64>()) {
-        None => 0,
-        Some(Ok(n)) if n <= MAX_EVERY_MS => n,
-        Some(_) => return Err(RpcError::invalid(format!("every_ms: expected a number from 0 to {MAX_EVERY_MS}"))),
-    };
-    let only_changed = match q.remove("send").as_deref() {
-        None | Some("rows") => false,
-        Some("changed") => true,
-        Some(_) => return Err(RpcError::invalid("send: expected \"rows\" or \"changed\"")),
-    };
+    let (every_ms, only_changed) = options(&mut q)?;
     let (token, asked) = match q.remove("ticket") {
         None => (bearer(headers), asked(&mut q)?),
         Some(sealed) => {
@@ -168,7 +173,7 @@ async fn begin(
     front.asks.send(Command::Connected(client.clone())).await.map_err(|_| stops(()))?;
     let subscribe = Command::Subscribe { client: client.id, call: 1.into(), request, style, observed: None };
     front.asks.send(subscribe).await.map_err(|_| stops(()))?;
-    // Only what has begun is a stream: a refusal is an answer of its own.
+    // A refusal is an ordinary response; only then the stream starts.
     let mut stopping = front.stopping.clone();
     let first = tokio::select! {
         first = connected.next() => first.map_err(|()| stops(()))?,

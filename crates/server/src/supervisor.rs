@@ -103,7 +103,7 @@ impl Supervisor {
         self.0.fail(part, why);
     }
 
-    /// From now on parts end because they were told to.
+    /// From now on parts end because of the shutdown.
     pub fn stop(&self) {
         self.0.stopping.store(true, Relaxed);
     }
@@ -233,7 +233,7 @@ mod tests {
     async fn a_part_that_ends_panics_or_hangs_has_failed() {
         for (what, expected) in [("end", "loop ended"), ("panic", "loop panicked"), ("hang", "loop hangs")] {
             let supervisor = Supervisor::start("one", OnFailure::Tell).unwrap();
-            // Whoever ends or panics may take their time for it.
+            // A part that ends or panics may need some time.
             let every = Duration::from_millis(if what == "hang" { 1 } else { 3_600_000 });
             let (guard, beat) = (supervisor.guard("loop"), supervisor.beat("loop", every));
             let part = std::thread::spawn(move || {

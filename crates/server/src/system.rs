@@ -6,7 +6,7 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
-use gossip_core::position::{Interval, Micros, Old, Position, RowChange};
+use gossip_core::position::{Interval, Old, Position, RowChange, Timestamp};
 use gossip_core::schema::{Column, Identified, Key, Row, SYSTEM_SCHEMA, Table, TableName};
 use gossip_core::value::Value;
 use gossip_protocol::system::{ColumnType, Shape, SystemRow, TABLES};
@@ -109,12 +109,12 @@ impl SystemTables {
     }
 
     /// The changes since the last call as an interval.
-    pub fn take(&mut self, now: Micros) -> Option<Interval> {
+    pub fn take(&mut self, now: Timestamp) -> Option<Interval> {
         self.own.take(now, now)
     }
 
     /// Says where the tables stand, so that snapshots can be joined before anything changes.
-    pub fn sign(&self, now: Micros) -> Interval {
+    pub fn sign(&self, now: Timestamp) -> Interval {
         self.own.sign(now)
     }
 

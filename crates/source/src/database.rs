@@ -69,7 +69,7 @@ pub enum Made {
     Failed(String),
 }
 
-/// Runs SQL again and again, each time in a transaction of its own.
+/// Runs SQL repeatedly, each time in its own transaction.
 pub type Runner = Box<dyn FnMut(&str) -> Result<()>>;
 
 /// A row, as texts.

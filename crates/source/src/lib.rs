@@ -31,6 +31,8 @@
 //! # }
 //! ```
 
+#![cfg_attr(not(test), warn(clippy::too_many_lines))]
+
 pub mod database;
 mod error;
 mod finding;
@@ -44,7 +46,7 @@ pub mod sqlite;
 
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use gossip_core::position::{Interval, Micros, Position};
+use gossip_core::position::{Interval, Position, Timestamp};
 
 pub use database::Database;
 pub use error::{Result, SourceError};
@@ -54,8 +56,8 @@ pub use settings::{BadOption, Settings};
 pub use source::{Kind, Source};
 
 /// Microseconds since 1970, by this machine's clock.
-pub fn now() -> Micros {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_micros() as Micros)
+pub fn now() -> Timestamp {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_micros() as Timestamp)
 }
 
 /// The reader of a source at work. Dropping it gives the office up.

@@ -201,7 +201,7 @@ fn conditions_mean_what_postgresql_says() {
             match (ours, theirs) {
                 (Ok(LiveQuery { condition: c, .. }), Ok(theirs)) => {
                     let theirs: Vec<i64> = theirs.iter().map(|r| r.get(0)).collect();
-                    let found = rows.iter().filter(|r| c.truth(&r[..]) == Some(true));
+                    let found = rows.iter().filter(|r| c.holds(&r[..]) == Ok(true));
                     let ours: Vec<i64> = found.map(|r| if let Value::Int(i) = r[0] { i } else { -1 }).collect();
                     prop_assert_eq!(ours, theirs, "{}", sql);
                     agreed.set(agreed.get() + 1);

@@ -186,6 +186,7 @@ c.close()";
         self.running = Some(running);
     }
 
+    #[expect(clippy::too_many_lines, reason = "one arm per broker")]
     fn command(&self, dir: &Path) -> Command {
         let (program, _) = self.kind.program();
         let port = self.port.to_string();

@@ -10,7 +10,7 @@ use std::time::Duration;
 /// How it behaves.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Behaviour {
-    /// It answers as it was told.
+    /// It answers as configured.
     Answers,
     /// It takes the question and says nothing.
     Silent,

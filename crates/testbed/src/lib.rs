@@ -3,6 +3,8 @@
 //! Everything is started on free ports with data that is thrown away, and ended by its handle. What is missing fails
 //! the test with the package to install; nothing is skipped.
 
+#![cfg_attr(not(test), warn(clippy::too_many_lines))]
+
 mod broker;
 mod decider;
 mod postgres;

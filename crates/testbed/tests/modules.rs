@@ -1,7 +1,7 @@
 //! No module of a crate is part of an import cycle: whoever reads one needs those below it and no others.
 //!
-//! A module is a file. It imports another if it names anything in it, in a `use` or anywhere else outside of tests; a
-//! re-export counts for whoever uses it, not for the file that it stands in.
+//! A module is a file. It imports another if it names anything in it, in a `use` or anywhere else outside of tests. A
+//! re-export alone counts for whoever uses it; the file that it stands in imports what it also uses itself.
 
 #![allow(clippy::unwrap_used)]
 
@@ -32,6 +32,8 @@ struct Reader<'a> {
     inline: usize,
     /// What names stand for that are imported.
     imported: BTreeMap<String, Vec<String>>,
+    /// Names that stand alone, which may be re-exported ones.
+    alone: BTreeSet<String>,
     file: File,
 }
 
@@ -110,6 +112,7 @@ impl<'ast> Visit<'ast> for Reader<'_> {
     }
 
     fn visit_path(&mut self, path: &'ast syn::Path) {
+        self.alone.extend(path.segments.first().map(|s| s.ident.to_string()));
         if path.segments.len() > 1 {
             let path: Vec<String> = path.segments.iter().map(|s| s.ident.to_string()).collect();
             // By an imported name, as `b::f` is after `use crate::b`.
@@ -164,10 +167,14 @@ fn imports(src: &Path, texts: &[(PathBuf, String)]) -> Imports {
             module: module.clone(),
             inline: 0,
             imported: BTreeMap::new(),
+            alone: BTreeSet::new(),
             file: File::default(),
         };
         reader.visit_file(&syn::parse_file(text).unwrap_or_else(|e| panic!("{}: {e}", path.display())));
-        files.insert(module, reader.file);
+        let Reader { alone, mut file, .. } = reader;
+        let used = file.exports.iter().filter(|(name, _)| alone.contains(*name));
+        file.named.extend(used.map(|(_, path)| path.clone()));
+        files.insert(module, file);
     }
     let of = |(module, file): (&Module, &File)| {
         let homes = file.named.iter().filter_map(|path| home(path, &files, 8)).filter(|home| home != module);
@@ -239,6 +246,10 @@ fn a_planted_circle_is_found() {
         ]),
         "  a imports b::c\n  b::c imports a\n"
     );
+    // Passing a name on is no import; using it as well is one.
+    let b = ("b.rs", "use crate::a::A; pub struct B;");
+    assert_eq!(found(&[root, ("a.rs", "pub use crate::b::B; pub struct A;"), b]), "");
+    assert_eq!(found(&[root, ("a.rs", "pub use crate::b::B; pub struct A(B);"), b]), circle);
     let tests = "#[cfg(test)] mod tests { use crate::a::A; }";
     assert_eq!(found(&[root, ("a.rs", "use crate::b::B;"), ("b.rs", tests)]), "");
     assert_eq!(

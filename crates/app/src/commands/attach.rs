@@ -1,4 +1,4 @@
-//! `gossip attach`: the workbench on instances that run elsewhere.
+//! `gossip attach`: the workbench on instances that are already running.
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -18,23 +18,23 @@ use crate::workbench::{Access, Place};
 /// Arguments of `attach`.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// The instances: host:port or ws://host:port, one or several of one cluster.
+    /// The instances: host:port or ws://host:port; one or more of the same cluster.
     #[arg(required = true)]
     urls: Vec<String>,
-    /// A file that holds an operator's token.
+    /// A file with an operator's token.
     #[arg(long)]
     token_file: PathBuf,
-    /// A person to listen and ask as, with a file that holds a token of theirs. May be given several times.
+    /// A persona to run queries as, with a file that holds its token. May be given several times.
     #[arg(long = "persona", value_name = "NAME=FILE")]
     personas: Vec<String>,
 }
 
-/// Personas by name, and the tokens that were given for them.
+/// Personas by name, and their tokens.
 type Given = (BTreeMap<String, Persona>, BTreeMap<String, String>);
 
-/// Reads the personas: who asks with which token, and what the token says of them.
+/// Reads the personas: a token for each, and the claims in it.
 fn personas(args: &Args) -> Result<Given, Failure> {
-    // Whoever has no token, and the operator, can always be asked as.
+    // Queries can always be run without a token, and as the operator.
     let mut who = BTreeMap::from([("Anyone".to_string(), Persona::default())]);
     let mut tokens = BTreeMap::new();
     let given = args.personas.iter().map(|text| {
@@ -52,7 +52,7 @@ fn personas(args: &Args) -> Result<Given, Failure> {
     Ok((who, tokens))
 }
 
-/// What a token says of its owner, unchecked: it is only shown. The instance is what checks it.
+/// The claims in a token, unverified: they are only shown. The instance verifies them.
 fn persona_of(token: &str) -> Persona {
     let payload = token.split('.').nth(1).and_then(|p| URL_SAFE_NO_PAD.decode(p).ok());
     let claims: Map<String, Json> = payload.and_then(|p| serde_json::from_slice(&p).ok()).unwrap_or_default();
@@ -65,8 +65,8 @@ fn persona_of(token: &str) -> Persona {
     Persona { roles, claims: claims.into_iter().filter(|(k, _)| !registered.contains(&k.as_str())).collect() }
 }
 
-/// The other instances of a cluster, as one of them knows them. One that cannot be asked now may be later; it is opened
-/// alone then.
+/// The other instances of a cluster, as one of them lists them. If it cannot be reached, the workbench opens on it
+/// alone.
 async fn others(url: &str, token: &str) -> Vec<Place> {
     let asked = async {
         let mut session = Session::connect(url, Some(token)).await.ok()?;

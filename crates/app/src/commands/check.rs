@@ -21,14 +21,14 @@ pub struct Args {
     json: bool,
 }
 
-/// Prints what was found. Fails if anything keeps a rule or table from working.
+/// Prints the findings. Fails if any of them keeps a rule or table from working.
 ///
 /// # Errors
 /// The configuration or the database cannot be read, or something keeps a rule or table from working.
 pub async fn run(args: &Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
     Personas::read(&args.file.config).map_err(Failure::usage)?;
-    // A database is waited for.
+    // Blocks on the database.
     let mut findings = tokio::task::block_in_place(|| findings(&config))?;
     let mut names = Vec::new();
     match gossip_relay::connect(&config.relay, &config.name).await {

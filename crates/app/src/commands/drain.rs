@@ -1,4 +1,4 @@
-//! `gossip drain`: lets an instance go, from any instance of its cluster.
+//! `gossip drain`: drains and stops an instance, asked through any instance of its cluster.
 
 use std::path::PathBuf;
 
@@ -13,18 +13,18 @@ use crate::outcome::{Outcome, print_line};
 pub struct Args {
     /// Any instance of the cluster: host:port or ws://host:port.
     url: String,
-    /// The name of the instance that is to go; the one at the address if absent.
+    /// The name of the instance to drain; by default the one at the address.
     #[arg(long)]
     instance: Option<String>,
-    /// A file that holds an operator's token.
+    /// A file with an operator's token.
     #[arg(long)]
     token_file: PathBuf,
 }
 
-/// Has it drained: no new connections, clients are told to come back elsewhere, then its process ends.
+/// Drains it: it takes no new connections, sends its clients to the other instances, then its process ends.
 ///
 /// # Errors
-/// The instance cannot be reached, or does not let itself be drained by this token.
+/// The instance cannot be reached, or the token does not permit it.
 pub async fn run(args: Args) -> Outcome {
     let token = read_token(&args.token_file)?;
     let mut session = Session::connect(&args.url, Some(&token)).await?;

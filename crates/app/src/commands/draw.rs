@@ -1,4 +1,4 @@
-//! `gossip draw`: a picture of a running cluster, for a document.
+//! `gossip draw`: a drawing of a running cluster, for a document.
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -11,13 +11,13 @@ use crate::commands::watch::read_token;
 use crate::outcome::{Failure, Outcome};
 use crate::relay_map::{Picture, page, words};
 
-/// Between the two looks from which rates are worked out: more than a second, so that both are told anew.
+/// Time between the two samples that rates are computed from: more than a second, as system tables are sampled once a second.
 const BETWEEN: Duration = Duration::from_millis(2_200);
 
 /// Arguments of `draw`.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// What: `relay`, how changes travel between the instances.
+    /// What to draw: `relay`, how changes travel between the instances.
     #[arg(value_parser = ["relay"])]
     what: String,
     /// The instance: host:port or ws://host:port.
@@ -25,12 +25,12 @@ pub struct Args {
     /// The file; its extension selects the format: svg, pdf or txt.
     #[arg(short, long)]
     output: PathBuf,
-    /// A file that holds an operator's token.
+    /// A file with an operator's token.
     #[arg(long)]
     token_file: PathBuf,
 }
 
-/// The rows of a system table, by what names them.
+/// The rows of a system table, by name.
 async fn rows<R: SystemRow>(session: &mut Session, name: impl Fn(&R) -> &str) -> Result<BTreeMap<String, R>, Failure> {
     let answer = session.subscribe(&format!("SELECT * FROM gossip.{}", R::SHAPE.name)).await?;
     let live = ResultSet::new(answer);
@@ -38,7 +38,7 @@ async fn rows<R: SystemRow>(session: &mut Session, name: impl Fn(&R) -> &str) ->
     Ok(live.rows.values().filter_map(named).collect())
 }
 
-/// Looks twice, and writes the file.
+/// Takes two samples and writes the file.
 ///
 /// # Errors
 /// The instance cannot be reached, or the file cannot be written.

@@ -1,8 +1,8 @@
-//! `gossip expect`: who must hear what, and who must not, held against the rules as a test would.
+//! `gossip expect`: tests of the rules: which clients must receive a change, and which must not.
 //!
-//! The expectations' tables are made in a database of their own, an instance with the configuration's rules follows it,
-//! and every listener is a client over a real socket. After each change every listener asks once more: what it was told
-//! before that answer is all that the change brought it.
+//! The tables are created in a temporary database, an instance with the configuration's rules streams it,
+//! and every listener is a client on a real socket. After each change every listener makes one more call: what arrived
+//! before that answer is everything the change caused.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -21,30 +21,30 @@ use crate::local::{Cluster, source};
 use crate::outcome::{Failure, Outcome, print_line};
 use crate::personas::{Persona, Personas};
 
-/// The role that looks into the instance; nobody else can have it.
+/// The operator's role in the temporary instance; no listener can have it.
 const OPERATOR: &str = "gossip-expect";
 
 /// Arguments of `expect`.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// The expectations.
+    /// The file with the expectations.
     file: PathBuf,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct File {
-    /// The configuration whose rules and personas are meant; relative to this file.
+    /// The configuration with the rules and personas, relative to this file.
     config: PathBuf,
-    /// Files with the tables and rows to begin with, as SQLite's SQL.
+    /// Files with the initial tables and rows, as SQL for SQLite.
     #[serde(default)]
     schema: Vec<PathBuf>,
-    /// More of the same.
+    /// The same, inline.
     #[serde(default)]
     start: String,
-    /// Who listens to what.
+    /// The listeners: a persona and a live query each.
     listen: BTreeMap<String, Listen>,
-    /// One after the other, each on what the ones before have left.
+    /// The steps, in order; each starts from the state that the previous one left.
     expect: Vec<Expect>,
 }
 
@@ -63,13 +63,13 @@ struct Expect {
     name: String,
     /// SQL, as one transaction.
     change: String,
-    /// All that each of these is told.
+    /// Everything that each of these listeners receives.
     #[serde(default)]
     hears: BTreeMap<String, Vec<Hears>>,
-    /// Who is told nothing.
+    /// Listeners that receive nothing.
     #[serde(default)]
     silent: Vec<String>,
-    /// At which step it stopped for whom: `stream`, `rule`, `query` or `change`.
+    /// The step at which the change stopped, by listener: `stream`, `rule`, `query` or `change`.
     #[serde(default)]
     why: BTreeMap<String, String>,
 }
@@ -80,10 +80,10 @@ struct Hears {
     /// `add`, `replace` or `remove`.
     op: String,
     key: Option<Json>,
-    /// Columns that must be told so; others may be told too.
+    /// Columns with the values they must have; others may be present.
     #[serde(default)]
     row: Map<String, Json>,
-    /// Columns that must not be told.
+    /// Columns that must be absent.
     #[serde(default)]
     without: Vec<String>,
 }
@@ -96,10 +96,10 @@ struct Listener {
     subscription: u64,
 }
 
-/// Runs them all. Fails if one does not hold.
+/// Runs all steps. Fails if one of them does not hold.
 ///
 /// # Errors
-/// The file or what it names cannot be read, or an expectation does not hold.
+/// The file or a file it names cannot be read, or an expectation does not hold.
 pub async fn run(args: Args) -> Outcome {
     let place = args.file.display().to_string();
     let text = std::fs::read_to_string(&args.file).map_err(|e| Failure::usage(format!("{place}: {e}")))?;
@@ -126,9 +126,9 @@ pub async fn run(args: Args) -> Outcome {
     config.source.options.clear();
     config.listen = std::net::SocketAddr::from(([127, 0, 0, 1], 0));
     config.admission = Default::default();
-    // What would be decided elsewhere stands among the personas' claims.
+    // The personas' claims stand in for a decision service.
     config.decisions = None;
-    // Whoever signs the real tokens, these are signed here.
+    // Tokens of listeners are signed here, whoever signs the real ones.
     let auth = config.auth.take().unwrap_or_default();
     let auth = Auth { secret_env: None, jwks: None, operators: Some(OPERATOR.into()), ..auth };
     let tokens = Arc::new(Tokens::new(auth.clone(), &rand::random::<[u8; 32]>()).map_err(Failure::usage)?);
@@ -170,6 +170,37 @@ async fn hold(
     };
     let mut operator = Session::connect(url, Some(&token("expect", &[OPERATOR.into()], &Map::new())?)).await?;
     let changes = operator.subscribe("SELECT position FROM gossip.changes").await?.subscription;
+    let mut listeners = listeners(file, people, place, url, &token).await?;
+    let mut failed = 0;
+    for e in &file.expect {
+        db.execute_batch(&format!("BEGIN; {}; COMMIT", e.change.trim().trim_end_matches(';')))
+            .map_err(|error| Failure::usage(format!("{place}: expect {:?}: change: {error}", e.name)))?;
+        let mut problems = Vec::new();
+        let position = position(&mut operator, changes).await?;
+        for (name, l) in &mut listeners {
+            problems.extend(l.judge(name, e, &mut operator, &position).await?);
+        }
+        let word = if problems.is_empty() { "holds" } else { "FAILS" };
+        print_line(&format!("{word}  {}", e.name))?;
+        if !problems.is_empty() {
+            failed += 1;
+            print_line(&format!("       {}", e.change.trim()))?;
+            problems.iter().try_for_each(|p| print_line(p))?;
+        }
+    }
+    let all = file.expect.len();
+    print_line(&format!("{} of {all} hold", all - failed))?;
+    if failed > 0 { Err(Failure::check(format!("{place}: {failed} of {all} do not hold"))) } else { Ok(()) }
+}
+
+/// Connects the listeners and subscribes them.
+async fn listeners(
+    file: &File,
+    people: &Personas,
+    place: &str,
+    url: &str,
+    token: &impl Fn(&str, &[String], &Map<String, Json>) -> Result<String, Failure>,
+) -> Result<BTreeMap<String, Listener>, Failure> {
     let mut listeners = BTreeMap::new();
     for (name, l) in &file.listen {
         let named = l.persona.as_deref().unwrap_or(name);
@@ -187,52 +218,10 @@ async fn hold(
         let (persona, query, params) = (persona.clone(), l.query.clone(), l.params.clone());
         listeners.insert(name.clone(), Listener { persona, query, params, session, subscription: answer.subscription });
     }
-    let mut failed = 0;
-    for e in &file.expect {
-        db.execute_batch(&format!("BEGIN; {}; COMMIT", e.change.trim().trim_end_matches(';')))
-            .map_err(|error| Failure::usage(format!("{place}: expect {:?}: change: {error}", e.name)))?;
-        let mut problems = Vec::new();
-        let position = position(&mut operator, changes).await?;
-        for (name, l) in &mut listeners {
-            let told = l.told().await?;
-            let expected = e.hears.get(name);
-            let steps = l.why(&mut operator, &position).await?;
-            let wrong = match expected {
-                Some(hears) => differs(hears, &told),
-                None if e.silent.contains(name) && !told.is_empty() => Some("nothing".to_string()),
-                None => None,
-            };
-            let stopped = steps.iter().find(|s| s.verdict == Passed::No).map(|s| s.step.as_str());
-            let at = e.why.get(name).filter(|at| stopped != Some(at.as_str()));
-            if wrong.is_none() && at.is_none() {
-                continue;
-            }
-            let heard = if told.is_empty() { "nothing".into() } else { shown(&told) };
-            let expected = match (&wrong, at) {
-                (Some(wrong), _) => format!("expected {wrong}"),
-                (None, at) => format!("expected to stop at {}", at.map_or("", |at| at)),
-            };
-            problems.push(format!("       {name}  heard {heard}; {expected}"));
-            problems.extend(steps.iter().filter(|s| s.verdict != Passed::NotReached).map(|s| {
-                let mark = if s.verdict == Passed::Yes { "passed " } else { "stopped" };
-                let values = if s.values.is_empty() { String::new() } else { format!("   {}", s.values.join("; ")) };
-                format!("         {mark}  {:<6}  {}{values}", s.step, s.text)
-            }));
-        }
-        let word = if problems.is_empty() { "holds" } else { "FAILS" };
-        print_line(&format!("{word}  {}", e.name))?;
-        if !problems.is_empty() {
-            failed += 1;
-            print_line(&format!("       {}", e.change.trim()))?;
-            problems.iter().try_for_each(|p| print_line(p))?;
-        }
-    }
-    let all = file.expect.len();
-    print_line(&format!("{} of {all} hold", all - failed))?;
-    if failed > 0 { Err(Failure::check(format!("{place}: {failed} of {all} do not hold"))) } else { Ok(()) }
+    Ok(listeners)
 }
 
-/// Where the newest change stands, once it has been told.
+/// The position of the newest change, once it has arrived.
 async fn position(operator: &mut Session, changes: u64) -> Result<String, Failure> {
     let next = async {
         loop {
@@ -258,7 +247,39 @@ fn asked(query: &str, params: &Map<String, Json>) -> Subscribe {
 }
 
 impl Listener {
-    /// All that it was told until now.
+    /// What a step's expectations and this listener disagree about, as lines.
+    async fn judge(
+        &mut self,
+        name: &str,
+        e: &Expect,
+        operator: &mut Session,
+        position: &str,
+    ) -> Result<Vec<String>, Failure> {
+        let told = self.told().await?;
+        let steps = self.why(operator, position).await?;
+        let wrong = match e.hears.get(name) {
+            Some(hears) => differs(hears, &told),
+            None if e.silent.iter().any(|silent| silent == name) && !told.is_empty() => Some("nothing".to_string()),
+            None => None,
+        };
+        let stopped = steps.iter().find(|s| s.verdict == Passed::No).map(|s| s.step.as_str());
+        let at = e.why.get(name).filter(|at| stopped != Some(at.as_str()));
+        let expected = match (&wrong, at) {
+            (Some(wrong), _) => format!("expected {wrong}"),
+            (None, Some(at)) => format!("expected to stop at {at}"),
+            (None, None) => return Ok(vec![]),
+        };
+        let heard = if told.is_empty() { "nothing".into() } else { shown(&told) };
+        let mut problems = vec![format!("       {name}  heard {heard}; {expected}")];
+        problems.extend(steps.iter().filter(|s| s.verdict != Passed::NotReached).map(|s| {
+            let mark = if s.verdict == Passed::Yes { "passed " } else { "stopped" };
+            let values = if s.values.is_empty() { String::new() } else { format!("   {}", s.values.join("; ")) };
+            format!("         {mark}  {:<6}  {}{values}", s.step, s.text)
+        }));
+        Ok(problems)
+    }
+
+    /// Everything that has arrived so far.
     async fn told(&mut self) -> Result<Vec<ChangeEntry>, Failure> {
         let probe = self.session.send(&Call::Subscribe(Box::new(asked(&self.query, &self.params)))).await?;
         let mut told = Vec::new();
@@ -293,7 +314,7 @@ impl Listener {
     }
 }
 
-/// What was expected instead, if it was not this.
+/// How the expected entries differ from these, if they do.
 fn differs(expected: &[Hears], told: &[ChangeEntry]) -> Option<String> {
     let fits = |h: &Hears, c: &ChangeEntry| {
         let (op, key, row) = parts(c);

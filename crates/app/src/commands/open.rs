@@ -1,4 +1,4 @@
-//! `gossip open`: the workbench with an instance of its own.
+//! `gossip open`: the workbench with its own instance.
 
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -22,7 +22,7 @@ const OWN_OPERATOR: &str = "gossip-workbench";
 pub struct Args {
     #[command(flatten)]
     file: ConfigFile,
-    /// Look at a recording instead: no instance is started, nothing is connected.
+    /// Open a recording instead; no instance is started, and nothing is connected.
     #[arg(long, value_name = "FILE", conflicts_with = "config")]
     recording: Option<PathBuf>,
 }
@@ -51,7 +51,7 @@ pub async fn run(args: Args) -> Outcome {
     }
     let mut config = Config::read(&args.config).map_err(Failure::usage)?;
     let people = Personas::read(&args.config).map_err(Failure::usage)?;
-    // Without [auth] the instance is for this workbench alone, and so is its secret.
+    // Without [auth] only this workbench uses the instance, so a random secret will do.
     let tokens = match tokens(&config)? {
         Some(tokens) if tokens.operators().is_some() => tokens,
         Some(_) => {

@@ -1,4 +1,4 @@
-//! `gossip prepare`: what following tables needs, put into the database or taken out of it.
+//! `gossip prepare`: creates what streaming tables needs in the database, or removes it.
 
 use gossip_server::config::Config;
 use gossip_source::SourceError;
@@ -12,7 +12,7 @@ use crate::outcome::{Failure, Outcome, print_line};
 pub struct Args {
     #[command(flatten)]
     file: ConfigFile,
-    /// Print the SQL and do nothing.
+    /// Print the SQL without running it.
     #[arg(long)]
     dry_run: bool,
     /// Remove everything Gossip created in the database.
@@ -30,7 +30,7 @@ fn failure(e: SourceError) -> Failure {
 /// Prepares, or removes.
 ///
 /// # Errors
-/// The configuration cannot be read, or the database does not take a statement.
+/// The configuration cannot be read, or the database refuses a statement.
 pub fn run(args: &Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
     let source = source(&config)?;

@@ -1,4 +1,4 @@
-//! `gossip publish`: one event.
+//! `gossip publish`: publishes one event.
 
 use std::path::PathBuf;
 
@@ -19,18 +19,18 @@ pub struct Args {
     topic: String,
     /// The event's data, as JSON.
     data: String,
-    /// A file that holds the token. Without one only what `anonymous` may publish is taken.
+    /// A file with the token. Without one, the `anonymous` rules apply.
     #[arg(long)]
     token_file: Option<PathBuf>,
-    /// The event's id. An event that is published again under the same id is taken once.
+    /// The event's id. Publishing again under the same id has no further effect.
     #[arg(long)]
     id: Option<String>,
 }
 
-/// Publishes, and prints where the event stands.
+/// Publishes, and prints the event's position.
 ///
 /// # Errors
-/// The instance cannot be reached, or does not take the event.
+/// The instance cannot be reached, or refuses the event.
 pub async fn run(args: Args) -> Outcome {
     let data: Json = serde_json::from_str(&args.data)
         .map_err(|e| Failure::usage(format!("the data is not JSON: {e}; quote it for the shell")))?;

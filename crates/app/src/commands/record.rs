@@ -1,4 +1,4 @@
-//! `gossip record`: what operators are told, into a file.
+//! `gossip record`: writes operator events to a file.
 
 use std::collections::HashMap;
 use std::io::Write;
@@ -20,16 +20,16 @@ use crate::recording::{Event, LARGEST, Masks, TABLES, create};
 pub struct Args {
     /// The instance: host:port or ws://host:port.
     url: String,
-    /// The file. It must not be there yet.
+    /// The file. It must not exist yet.
     #[arg(short, long)]
     output: PathBuf,
-    /// A file that holds an operator's token.
+    /// A file with an operator's token.
     #[arg(long)]
     token_file: PathBuf,
-    /// End after so many seconds; without it, at ctrl-c.
+    /// Stop after this many seconds; by default, on ctrl-c.
     #[arg(long)]
     seconds: Option<u64>,
-    /// Columns whose values are not recorded: table.column, with commas between them.
+    /// Columns whose values are not recorded: table.column, separated by commas.
     #[arg(long, default_value = "")]
     mask: String,
 }
@@ -51,7 +51,7 @@ impl Recorder {
             self.instance = name.to_string();
         }
         if table == "instances" && row.get("here") == Some(&Json::Bool(false)) {
-            // What another one says of itself.
+            // Another instance's row about itself.
             return Ok(());
         }
         let mut event = Event { instance: self.instance.clone(), table, at: now(), row };
@@ -66,10 +66,10 @@ impl Recorder {
     }
 }
 
-/// Records until the time is over, the connection ends, or somebody presses ctrl-c.
+/// Records until the time is up, the connection ends, or the user presses ctrl-c.
 ///
 /// # Errors
-/// The instance cannot be reached, or the file is there already or cannot be written.
+/// The instance cannot be reached, or the file exists already or cannot be written.
 pub async fn run(args: Args) -> Outcome {
     let masks = Masks::parse(&args.mask).map_err(|e| Failure::usage(format!("--mask {e}")))?;
     let token = read_token(&args.token_file)?;
@@ -80,10 +80,10 @@ pub async fn run(args: Args) -> Outcome {
     for table in TABLES {
         let answer = session.subscribe(&format!("SELECT * FROM gossip.{table}")).await?;
         tables.insert(answer.subscription, table);
-        // Streams begin with what was remembered: a recording may begin before itself.
+        // Streams start with retained events, so a recording may contain events from before its start.
         answer.rows.into_iter().try_for_each(|r| recorder.note(table, r.row))?;
     }
-    // Somebody who waits for this line may end us right after it.
+    // A script that waits for this line may send a signal right after it.
     let mut interrupted = signal(SignalKind::interrupt()).map_err(Failure::usage)?;
     eprintln!("gossip: recording into {}; ctrl-c ends it", args.output.display());
     let until = tokio::time::sleep(args.seconds.map_or(Duration::from_secs(u64::from(u32::MAX)), Duration::from_secs));
@@ -113,7 +113,7 @@ pub async fn run(args: Args) -> Outcome {
         }
     }
     recorder.file.flush().map_err(|e| Failure::check(format!("recording: {e}")))?;
-    // Whoever has read the first line may be gone.
+    // The reader of standard error may be gone.
     let _ = writeln!(std::io::stderr(), "gossip: {} events, {} bytes", recorder.events, recorder.written);
     session.close().await;
     Ok(())

@@ -1,4 +1,4 @@
-//! `gossip serve`: instances without a screen.
+//! `gossip serve`: runs instances as a server.
 
 use gossip_server::config::Config;
 use gossip_server::supervisor::{OnFailure, faults};
@@ -17,7 +17,7 @@ pub struct Args {
     instances: u16,
 }
 
-/// Runs until SIGINT or SIGTERM, then drains; or until operators have drained all of it.
+/// Runs until SIGINT or SIGTERM, then drains; or until operators have drained every instance.
 ///
 /// # Errors
 /// The configuration cannot be read, the instance does not start, or a part of it has failed.

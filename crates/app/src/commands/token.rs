@@ -1,4 +1,4 @@
-//! `gossip token`: a token for development.
+//! `gossip token`: mints a token for development.
 
 use gossip_server::config::Config;
 use serde_json::{Map, Value as Json};
@@ -15,7 +15,7 @@ pub struct Args {
     /// The claims as a JSON object; `exp` and `aud` are added where they are missing.
     #[arg(long)]
     claims: String,
-    /// How long it is good for, in seconds.
+    /// How long it is valid, in seconds.
     #[arg(long, default_value_t = 3_600)]
     seconds: i64,
 }
@@ -23,7 +23,7 @@ pub struct Args {
 /// Prints the token.
 ///
 /// # Errors
-/// The configuration has no secret that tokens can be signed with, or a claim is not one.
+/// The configuration has no secret to sign tokens with, or the claims are not a JSON object.
 pub fn run(args: &Args) -> Outcome {
     let config = Config::read(&args.file.config).map_err(Failure::usage)?;
     let no_auth =

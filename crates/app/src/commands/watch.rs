@@ -1,4 +1,4 @@
-//! `gossip watch`: a live query as JSON Lines.
+//! `gossip watch`: prints a live query as JSON Lines.
 
 use std::path::PathBuf;
 use std::time::Duration;
@@ -16,16 +16,16 @@ pub struct Args {
     url: String,
     /// The live query.
     query: String,
-    /// A file that holds the token. Without one only what `anonymous` may see is shown.
+    /// A file with the token. Without one, the `anonymous` rules apply.
     #[arg(long)]
     token_file: Option<PathBuf>,
-    /// A parameter of the query; a value that is not JSON is taken as text.
+    /// A parameter of the query; a value that is not JSON is read as text.
     #[arg(long = "param", value_name = "NAME=VALUE")]
     params: Vec<String>,
     /// Stop after this many lines.
     #[arg(long)]
     count: Option<u64>,
-    /// End after so many seconds.
+    /// Stop after this many seconds.
     #[arg(long)]
     seconds: Option<u64>,
 }
@@ -49,7 +49,7 @@ fn parse_params(params: &[String]) -> Result<Map<String, Json>, Failure> {
     params.iter().map(one).collect()
 }
 
-/// Prints until the count, the time or the connection ends.
+/// Prints until the limit of lines or time is reached, or the connection ends.
 ///
 /// # Errors
 /// The instance cannot be reached, or refuses the query or the token.

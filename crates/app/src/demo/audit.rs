@@ -1,8 +1,8 @@
-//! What each watcher of the scenario should see, worked out by the database itself.
+//! What each watcher of the scenario should see, computed by the database itself.
 //!
-//! For every watcher there is a query written by hand, with the rule and the live query in it as plain SQL. It is asked
+//! For every watcher there is a query written by hand, which combines its rules and its live query in plain SQL. It runs
 //! inside every transaction of the simulation, so that the whole history of every result is known. What the watchers
-//! received is then held against it, delta by delta.
+//! received is then compared with it, delta by delta.
 
 use std::collections::{BTreeMap, HashMap};
 
@@ -27,7 +27,7 @@ const ORACLES: [&str; 5] = [
 /// A result: key → row, as canonical text.
 pub type Result = BTreeMap<i64, String>;
 
-/// A row in one agreed form, whatever wrote it.
+/// A row in canonical form.
 pub fn canonical(row: &Json) -> String {
     let mut cells: Vec<String> = match row {
         Json::Object(o) => o.iter().map(|(k, v)| format!("{k}={}", number_free(v))).collect(),
@@ -45,7 +45,7 @@ fn number_free(v: &Json) -> String {
     }
 }
 
-/// What every watcher should see in this state of the database, each as one text.
+/// What every watcher should see in this state of the database, as one text each.
 pub fn witness(db: &mut dyn Store) -> Vec<String> {
     ORACLES.iter().map(|sql| ask(db, sql).unwrap_or_else(|e| format!("oracle: {e}"))).collect()
 }
@@ -65,14 +65,14 @@ fn parse(text: &str) -> Result {
     rows.into_iter().map(|(id, row)| (id, canonical(&serde_json::from_str(&row).unwrap_or_default()))).collect()
 }
 
-/// A delta in one agreed form: what came, what is replaced by what, what left; keys left out, since some watchers may
+/// A delta in canonical form: rows added, replaced and removed, without keys, since some watchers may
 /// not see them.
 pub type Shape = Vec<String>;
 
-/// The history of what should be seen.
+/// The history of the results that watchers should have had.
 #[derive(Debug, Default)]
 pub struct History {
-    /// Position of each transaction, when it was committed, and what each watcher should see after it.
+    /// Of each transaction: position, commit time, and what each watcher should see after it.
     transactions: Vec<(u64, i64, Vec<String>)>,
     start: Vec<String>,
 }
@@ -93,29 +93,29 @@ pub struct Expected {
 pub enum Arrived {
     /// A delta.
     Delta(Shape),
-    /// The whole result anew, sorted: what had not been sent of the deltas before may not be sent any more, or was too
+    /// A new snapshot, sorted: unsent deltas were revoked, or were too
     /// much.
     Whole(Vec<String>),
 }
 
-/// What became of an expected delta.
+/// What happened to an expected delta.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Came {
-    /// It is this one of those that arrived.
+    /// It arrived, as the delta with this index.
     As(usize),
-    /// A whole result stands for it.
+    /// A snapshot includes it.
     WithAWhole,
-    /// Not at all.
+    /// It never arrived.
     Never,
 }
 
 impl History {
-    /// Begins with the state of the database before the first transaction.
+    /// Starts with the state of the database before the first transaction.
     pub fn new(start: Vec<String>) -> History {
         History { transactions: Vec::new(), start }
     }
 
-    /// Notes a transaction.
+    /// Records a transaction.
     pub fn note(&mut self, position: u64, at: i64, seen: &[String]) {
         self.transactions.push((position, at, seen.to_vec()));
     }
@@ -125,7 +125,7 @@ impl History {
         self.transactions.len()
     }
 
-    /// Whether nothing has happened.
+    /// Whether there are no transactions.
     pub fn is_empty(&self) -> bool {
         self.transactions.is_empty()
     }
@@ -135,8 +135,8 @@ impl History {
         self.transactions.last().map_or(0, |t| t.0)
     }
 
-    /// The deltas that a watcher should have received, given at which positions the reader read: what became visible
-    /// between two reads comes as one.
+    /// The deltas that a watcher should have received, given the positions at which the reader read: what became visible
+    /// between two reads is one delta.
     pub fn expected(&self, watcher: usize, reads: &[u64]) -> Vec<Expected> {
         let mut before = self.start.get(watcher).cloned().unwrap_or_default();
         let mut expected = Vec::new();
@@ -164,7 +164,7 @@ impl History {
         expected
     }
 
-    /// The rows that a watcher's final result has too many or too few.
+    /// The number of extra and missing rows in a watcher's final result.
     pub fn wrong_rows(&self, watcher: usize, result: &[String]) -> usize {
         let last = self.transactions.last().map_or(&self.start, |t| &t.2);
         let mut counts: HashMap<String, i64> = HashMap::new();
@@ -205,7 +205,7 @@ pub fn align(expected: &[Expected], arrived: &[Arrived]) -> Vec<Came> {
                 }
             }
             Arrived::Whole(rows) => {
-                // A result can come back: then it is the last time before what arrives next.
+                // The same result can occur several times: take the last one before what arrives next.
                 let later = arrived[at + 1..].iter().find_map(|a| match a {
                     Arrived::Delta(shape) => place(next, shape),
                     Arrived::Whole(_) => None,
@@ -249,7 +249,7 @@ mod tests {
         let half = [whole(&[]), delta("add b"), delta("remove b"), delta("add c")];
         assert_eq!(align(&all, &half), [WithAWhole, WithAWhole, As(1), As(2), As(3)]);
         assert_eq!(align(&all, &[delta("add a"), delta("add b"), delta("add c")]), [As(0), Never, As(1), Never, As(2)]);
-        // A result that never was stands for nothing.
+        // A snapshot that matches no state includes nothing.
         assert_eq!(align(&all[..2], &[whole(&["x"])]), [Never, Never]);
     }
 }

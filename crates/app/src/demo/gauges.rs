@@ -10,10 +10,10 @@ use rand::seq::IndexedRandom;
 use rand::{Rng, SeedableRng};
 use serde_json::{Value as Json, json};
 
-/// Between two readings.
+/// Time between two readings.
 const EVERY: Duration = Duration::from_millis(1_500);
 
-/// Between two attempts to reach an instance.
+/// Time between two attempts to reach an instance.
 const AGAIN: Duration = Duration::from_secs(1);
 
 const SAID: [&str; 6] = [
@@ -25,7 +25,7 @@ const SAID: [&str; 6] = [
     "request berth and line handlers",
 ];
 
-/// The next thing that is reported: the topic and its data.
+/// The next report: topic and data.
 fn report(rng: &mut StdRng, n: u32) -> (&'static str, Json) {
     let gauge = format!("gauge-{}", rng.random_range(1..4));
     let round = |x: f64, digits: f64| (x * digits).round() / digits;
@@ -45,7 +45,7 @@ fn report(rng: &mut StdRng, n: u32) -> (&'static str, Json) {
     }
 }
 
-/// Publishes for as long as it is not aborted. `urls` are the instances; one that is gone is left for the next.
+/// Publishes until aborted. `urls` are the instances; when one is gone, the next is tried.
 pub async fn run(urls: Vec<String>, token: String, seed: u64) {
     let mut rng = StdRng::seed_from_u64(seed);
     let mut n = 0;
@@ -57,7 +57,7 @@ pub async fn run(urls: Vec<String>, token: String, seed: u64) {
         loop {
             let (topic, data) = report(&mut rng, n);
             n = n.wrapping_add(1);
-            // A reading that is refused now is followed by another one.
+            // A refused reading is not retried: the next one follows soon.
             match session.make(&Call::Publish(Publish { topic: topic.into(), data, id: None })).await {
                 Ok(_) | Err(gossip_client::ClientError::Refused(_)) => {}
                 Err(_) => break,

@@ -15,7 +15,7 @@ use rand::{Rng, SeedableRng};
 const PILOTS: [&str; 3] = ["Sunniva", "Anselm", "Perpetua"];
 const NOTES: [&str; 3] = ["crew list checked", "hot work permit", "customs wants a look"];
 
-/// Calls in the harbour at most.
+/// Maximum number of calls in the harbour.
 const MOST: i64 = 26;
 
 /// A committed transaction of the simulation.
@@ -23,7 +23,7 @@ const MOST: i64 = 26;
 pub struct Committed {
     /// A place in the change log that only this transaction and later ones reach.
     pub position: u64,
-    /// When COMMIT had returned, in microseconds since 1970.
+    /// When COMMIT returned, in microseconds since 1970.
     pub at: i64,
 }
 
@@ -34,10 +34,10 @@ pub struct Harbour {
     minutes: i64,
 }
 
-/// Some calls to begin with.
+/// Inserts the initial calls.
 ///
 /// # Errors
-/// The database does not take it.
+/// The database refuses a statement.
 pub fn fill(db: &mut dyn Store) -> Result<()> {
     let mut rng = StdRng::seed_from_u64(7);
     (0..12).try_for_each(|i| new_call(db, &mut rng, i * 25))
@@ -48,12 +48,12 @@ fn eta(minutes: i64) -> String {
     format!("2031-05-{:02}T{:02}:{:02}:00Z", 11 + m / 1440, m / 60 % 24, m % 60)
 }
 
-/// A text as SQL, or NULL.
+/// A text as an SQL literal, or NULL.
 fn text(t: Option<&str>) -> String {
     t.map_or("NULL".into(), |t| format!("'{}'", t.replace('\'', "''")))
 }
 
-/// A cell as SQL again, of a number.
+/// A numeric cell as an SQL literal.
 fn number(cell: Option<&String>) -> &str {
     cell.map_or("NULL", String::as_str)
 }
@@ -90,10 +90,10 @@ impl Harbour {
         Ok(Harbour { db: source.database().store()?, rng: StdRng::seed_from_u64(seed), minutes: 0 })
     }
 
-    /// Lets one thing happen, in one transaction. `witness` sees the database at its end, before the commit.
+    /// Simulates one event, in one transaction. `witness` sees the database at its end, before the commit.
     ///
     /// # Errors
-    /// The database does not take it; nothing has happened then.
+    /// The database refuses a statement; nothing has changed then.
     pub fn step(&mut self, witness: &mut dyn FnMut(&mut dyn Store)) -> Result<Committed> {
         self.db.begin()?;
         let done = self.act().and_then(|()| {
@@ -144,7 +144,7 @@ fn some_call(db: &mut dyn Store, rng: &mut StdRng) -> Result<Option<String>> {
     Ok(row.and_then(|r| r.into_iter().next().flatten()))
 }
 
-/// Moves one call a step further, with all that goes with it.
+/// Moves one call to its next state, with everything that follows from it.
 fn advance(db: &mut dyn Store, rng: &mut StdRng) -> Result<()> {
     let Some(call) = some_call(db, rng)? else { return Ok(()) };
     let row = db.row(&format!("SELECT status, berth FROM calls WHERE id = {call}"))?.unwrap_or_default();
@@ -171,14 +171,14 @@ fn advance(db: &mut dyn Store, rng: &mut StdRng) -> Result<()> {
     db.run(&format!("UPDATE berths SET state = '{berth_becomes}' WHERE id = {}", number(berth.as_ref())))
 }
 
-/// The simulation on a thread of its own.
+/// The simulation, on its own thread.
 pub struct Simulation {
     stop: Arc<AtomicBool>,
     thread: Option<JoinHandle<()>>,
 }
 
 impl Simulation {
-    /// Lets something happen every `pace`. `committed` is told of every transaction, with what `witness` may have seen.
+    /// Simulates an event every `pace`. `committed` is called for every transaction, after `witness` has seen it.
     pub fn start(
         mut harbour: Harbour,
         pace: Duration,
@@ -192,11 +192,11 @@ impl Simulation {
                 let mut seen = Vec::new();
                 match harbour.step(&mut |db| seen = crate::demo::audit::witness(db)) {
                     Ok(c) => committed(&c, &seen),
-                    // Somebody else holds the database; what was to happen happens later.
+                    // The database is locked by another program; try again later.
                     Err(e) => tracing::debug!("harbour: {e}"),
                 }
                 next += pace;
-                // Sleeps in short pieces, so that the end of the demo is not held up.
+                // Sleep in short pieces, so that the demo ends promptly.
                 while !stopped.load(Relaxed) {
                     let left = next.saturating_duration_since(Instant::now());
                     if left.is_zero() {
@@ -209,7 +209,7 @@ impl Simulation {
         Simulation { stop, thread: Some(thread) }
     }
 
-    /// Ends it and waits for its last transaction.
+    /// Stops it and waits for its last transaction.
     pub fn stop(mut self) {
         self.end();
     }

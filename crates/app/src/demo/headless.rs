@@ -1,4 +1,4 @@
-//! The demo without a screen: the same scenario, and at its end a summary that is held against the audit.
+//! The demo without a screen: the same scenario, and a summary that compares what clients received with the audit.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -23,13 +23,13 @@ use crate::outcome::Failure;
 use crate::personas::Persona;
 use crate::workbench::operator_token;
 
-/// How long the end may wait for the last delta.
+/// Longest wait for the last deltas at the end.
 const PATIENCE: Duration = Duration::from_secs(10);
 
-/// Delays beyond this, ten minutes, are counted as this, in microseconds.
+/// Longer delays are counted as this: ten minutes, in microseconds.
 const MAX_DELAY: u64 = 600_000_000;
 
-/// Deltas that a watcher is made to lose, to see that it is noticed.
+/// Deltas that a watcher drops on purpose, to test the audit.
 #[derive(Clone, Copy, Debug)]
 pub enum Lose {
     /// Only this one, counted from 0.
@@ -38,20 +38,20 @@ pub enum Lose {
     From(u64),
 }
 
-/// How to run.
+/// Options of a run.
 #[derive(Clone, Copy, Debug)]
 pub struct Options {
-    /// How long.
+    /// Duration, in seconds.
     pub seconds: u64,
     /// Transactions per second.
     pub pace: f64,
     /// The simulation's seed.
     pub seed: u64,
-    /// A watcher, by its place, that loses deltas on purpose.
+    /// A watcher, by its index, that drops deltas on purpose.
     pub lose: Option<(usize, Lose)>,
 }
 
-/// What one watcher heard.
+/// What one watcher received.
 #[derive(Clone, Debug)]
 pub struct WatcherReport {
     /// The persona.
@@ -62,11 +62,11 @@ pub struct WatcherReport {
     pub heard: u64,
     /// Transactions that rules withheld.
     pub withheld: u64,
-    /// Transactions that the query does not ask for.
+    /// Transactions outside the query.
     pub outside: u64,
 }
 
-/// What came of a run.
+/// The summary of a run.
 #[derive(Clone, Debug)]
 pub struct Summary {
     /// Row changes.
@@ -75,19 +75,19 @@ pub struct Summary {
     pub transactions: u64,
     /// Instances.
     pub instances: usize,
-    /// What each watcher heard.
+    /// What each watcher received.
     pub watchers: Vec<WatcherReport>,
-    /// Deltas for which a whole result came: what was unsent when rights ended, or too much for a slow reader.
+    /// Deltas replaced by a snapshot: unsent when a right was revoked, or too many for a slow reader.
     pub with_a_whole: u64,
-    /// Deltas that should have arrived and did not.
+    /// Deltas that should have arrived but did not.
     pub missed_deltas: u64,
-    /// Rows too many or too few in the watchers' final results.
+    /// Extra and missing rows in the watchers' final results.
     pub wrong_rows: u64,
     /// From the writer's commit to the watcher's socket, in microseconds.
     pub latency: Histogram<u64>,
-    /// How long, in seconds.
+    /// Duration, in seconds.
     pub seconds: u64,
-    /// The seed.
+    /// The simulation's seed.
     pub seed: u64,
 }
 
@@ -138,7 +138,7 @@ impl Summary {
     }
 }
 
-/// What a watcher's task has taken in.
+/// What a watcher's task has received.
 #[derive(Default)]
 struct WatcherLog {
     live: ResultSet,
@@ -147,7 +147,7 @@ struct WatcherLog {
     error: Option<String>,
 }
 
-/// What the operator's task has taken in.
+/// What the operator's task has received.
 #[derive(Default)]
 struct Operated {
     reads: Vec<u64>,
@@ -209,13 +209,13 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
     tokio::time::sleep(Duration::from_secs(options.seconds)).await;
     let _ = tokio::task::spawn_blocking(move || simulation.stop()).await;
 
-    // Everybody is told how far their instance is; then nothing is on its way any more.
+    // Instances report their position to every client; once past the last transaction, nothing is in flight.
     let last = history.lock().last();
     let waited = std::time::Instant::now();
     while watchers.iter().any(|w| w.taken.lock().position < last) && waited.elapsed() < PATIENCE {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-    // The operator's streams are told of the same transactions, on other connections.
+    // The operator's streams carry the same transactions on other connections, so they may arrive later.
     while operated.lock().reads.last().is_none_or(|r| *r < last) && waited.elapsed() < PATIENCE {
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
@@ -229,14 +229,14 @@ pub async fn run(options: Options, database: Option<&str>, relay: Option<&str>) 
     summarize(&options, &history.lock(), &operated.lock(), &watchers)
 }
 
-/// Somebody who listened.
+/// A watcher's task and what it has received.
 struct Listener {
     persona: String,
     instance: String,
     taken: Arc<Mutex<WatcherLog>>,
 }
 
-/// Compares what each received with what the database says that they had to.
+/// Compares what each watcher received with what the database says it should have.
 fn summarize(
     options: &Options,
     history: &History,

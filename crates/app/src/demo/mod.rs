@@ -1,7 +1,7 @@
 //! The shipped scenario: Saltmarsh Roads, a small harbour, in a temporary directory that is removed at the end.
 //!
-//! [`harbour`] moves the vessels, [`gauges`] report, [`headless`] runs without a screen and holds what was heard against [`audit`], which
-//! knows what should have been heard and shares nothing with the engine.
+//! [`harbour`] moves the vessels, [`gauges`] report, [`headless`] runs without a screen and compares what was received with [`audit`], which
+//! knows what should have been received and shares no code with the engine.
 
 pub mod audit;
 pub mod gauges;
@@ -24,25 +24,25 @@ use crate::workbench::{Access, Place};
 /// Arguments of `demo`.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// Run without a screen and print a summary.
+    /// Run without the screen and print a summary.
     #[arg(long)]
     pub headless: bool,
-    /// How long a headless run takes.
+    /// Duration of a headless run, in seconds.
     #[arg(long, default_value_t = 10)]
     pub seconds: u64,
     /// Print the summary as one JSON object.
     #[arg(long)]
     pub json: bool,
-    /// Transactions per second; a pace to follow on the screen, more without one.
+    /// Transactions per second; the default is slow enough to follow on screen, and faster when headless.
     #[arg(long)]
     pub pace: Option<f64>,
-    /// What happens in the harbour is a function of this number.
+    /// Seed of the simulation.
     #[arg(long, default_value_t = 1860)]
     pub seed: u64,
-    /// Pass changes over this broker (nats://…, redis://…, mqtt://…, amqp://…) and not within the process.
+    /// Relay changes through this broker (nats://…, redis://…, mqtt://…, amqp://…) instead of within the process.
     #[arg(long, value_name = "URL")]
     pub relay: Option<String>,
-    /// Run it on this PostgreSQL database instead (postgres://…), in a schema of its own that is removed at the end.
+    /// Run on this PostgreSQL database (postgres://…), in a temporary schema that is removed at the end.
     #[arg(long, value_name = "URL")]
     pub source: Option<String>,
 }
@@ -50,7 +50,7 @@ pub struct Args {
 /// Runs the demo.
 ///
 /// # Errors
-/// The scenario does not start, or what was heard was not right.
+/// The scenario does not start, or clients received something wrong.
 pub async fn run(args: Args) -> Outcome {
     if args.headless {
         let options =

@@ -37,7 +37,7 @@ fn configuration(database: Option<&str>, relay: Option<&str>) -> Result<String, 
             let text = "--relay: a password does not belong on a command line; serve demo/gossip.toml instead";
             return Err(Failure::usage(text));
         }
-        // Names of its own, so that two demos on a broker do not hear each other.
+        // A unique prefix, so that two demos on one broker do not receive each other's messages.
         Some(url) => CONFIG.replace(
             "url = \"inproc:\"",
             &format!("url = {}\nprefix = \"gossip-demo-{}\"", toml_edit::Value::from(url), std::process::id()),
@@ -63,14 +63,14 @@ pub struct Scene {
     pub tokens: Arc<Tokens>,
     /// The configuration.
     pub config: Config,
-    /// Who may listen, and who does.
+    /// Personas and watchers.
     pub people: Personas,
     /// Removed with it.
     pub(super) _dir: tempfile::TempDir,
 }
 
 impl Scene {
-    /// Sets the scenario up in a new temporary directory, or in a schema of its own in a PostgreSQL database.
+    /// Sets the scenario up in a new temporary directory, or in a temporary schema of a PostgreSQL database.
     ///
     /// # Errors
     /// The directory, the database or an instance cannot be set up.
@@ -84,7 +84,7 @@ impl Scene {
         write(&path, &configuration(database, relay)?)?;
         let mut config = Config::read(&path).map_err(Failure::usage)?;
         let people = Personas::read(&path).map_err(Failure::usage)?;
-        // Any free port: a demo must not stand in the way of something that runs.
+        // Any free port: a demo must not take one that another program uses.
         config.listen.set_port(0);
         let source = source(&config)?;
         let own = source.clone();
@@ -104,7 +104,7 @@ impl Scene {
     }
 }
 
-/// Takes the scenario out of a server again, once its instances have stopped. The directory goes by itself.
+/// Removes the scenario from a server, once its instances have stopped. The directory removes itself.
 ///
 /// # Errors
 /// The schema cannot be removed.

@@ -1,7 +1,7 @@
-//! The first steps before there is a `gossip.toml`: choose the database, choose the tables, see what it takes.
+//! The dialog that creates a `gossip.toml`: choose the database, choose the tables, review the plan.
 //!
-//! [`Setup`] knows what is shown and what a key does; [`run`] draws it and does what it asks for. When it is done the
-//! file is written, the database prepared, and `gossip open` goes on as always.
+//! [`Setup`] is its state and handles keys; [`run`] draws it and does the I/O. When it is finished, the
+//! file is written, the database prepared, and `gossip open` continues as usual.
 
 mod state;
 mod view;
@@ -18,7 +18,7 @@ use gossip_source::sqlite::triggers;
 
 use crate::workbench::theme::Theme;
 
-/// Files that are offered.
+/// Maximum number of files offered.
 const MOST: usize = 20;
 
 /// The SQLite databases of a folder, by their first bytes.
@@ -65,7 +65,7 @@ fn find_tables(folder: &Path, file: &str) -> Result<Vec<Choice>, String> {
     Ok(choices)
 }
 
-/// The file as it is written first.
+/// The text of a new configuration.
 fn config_text(file: &str, tables: &[String]) -> String {
     let quoted = |s: &str| toml_edit::Value::from(s).to_string();
     let tables: Vec<String> = tables.iter().map(|t| quoted(t)).collect();
@@ -93,7 +93,7 @@ fn config_text(file: &str, tables: &[String]) -> String {
     )
 }
 
-/// Leads to a first `gossip.toml` at `path`. False: the user has left.
+/// Guides the user through creating a `gossip.toml` at `path`. False if the user left.
 ///
 /// # Errors
 /// The terminal fails, or the file cannot be written.
@@ -138,7 +138,7 @@ fn lead(
                     let mut db = s.connect().map_err(|e| e.to_string())?;
                     triggers::carry_out(&mut db, &plan.statements).map_err(|e| e.to_string())
                 });
-                // Never over a file that has come meanwhile.
+                // Never overwrite a file that was created meanwhile.
                 let write = |()| {
                     let mut file = std::fs::OpenOptions::new().write(true).create_new(true).open(path);
                     let text = config_text(&setup.file, &tables);

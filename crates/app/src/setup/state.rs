@@ -1,4 +1,4 @@
-//! What is shown on the way to a `gossip.toml`, and what a key does.
+//! State and keys of the dialog that creates a `gossip.toml`.
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use gossip_source::Plan;
@@ -11,70 +11,71 @@ use crate::workbench::theme::Theme;
 pub struct Choice {
     /// Its name.
     pub name: String,
-    /// Its columns and its rows.
+    /// Number of columns and of rows.
     pub size: (usize, Option<u64>),
-    /// Its key, or why it cannot stream and what mends that.
+    /// Its key, or why it cannot stream and the SQL that fixes it.
     pub key: Result<String, (String, Option<String>)>,
-    /// Whether it is to stream.
+    /// Whether it is selected to stream.
     pub chosen: bool,
 }
 
-/// Where one is.
+/// The current step.
 #[derive(Clone, Debug)]
 pub enum Stage {
     /// Which database?
     Source,
     /// Which tables?
     Tables(Vec<Choice>, usize),
-    /// This is what it takes.
+    /// Review the plan.
     Plan(Plan),
 }
 
-/// What is shown and what has been chosen.
+/// The dialog's state.
 #[derive(Clone, Debug)]
 pub struct Setup {
-    /// The databases found here, as paths from here.
+    /// The databases found in the folder, as relative paths.
     pub files: Vec<String>,
-    /// The chosen one; the one that is typed if it is past the end.
+    /// Index of the selected file; one past the end selects the typed path.
     pub at: usize,
-    /// A path that is typed.
+    /// The path being typed.
     pub typed: Input,
-    /// Where one is.
+    /// The current step.
     pub stage: Stage,
     /// The chosen database.
     pub file: String,
-    /// What is wrong.
+    /// The current error.
     pub problem: Option<String>,
     /// Colours.
     pub theme: Theme,
 }
 
-/// What has to be done outside.
+/// I/O that the dialog asks for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Do {
-    /// Look into a database.
+    /// Inspect a database.
     Look(String),
-    /// Find out what it takes to let these tables stream.
+    /// Plan what streaming these tables needs.
     Plan(Vec<String>),
     /// Prepare the database and write the file.
     Write,
-    /// Leave everything as it is.
+    /// Leave without changing anything.
     Leave,
 }
 
 impl Setup {
-    /// With the databases that were found.
+    /// Starts with the databases that were found.
     pub fn new(files: Vec<String>, theme: Theme) -> Setup {
         let typed = Input::default();
         Setup { files, at: 0, typed, stage: Stage::Source, file: String::new(), problem: None, theme }
     }
 
-    /// The chosen tables.
+    /// The selected tables.
     fn tables(choices: &[Choice]) -> Vec<String> {
         choices.iter().filter(|c| c.chosen).map(|c| c.name.clone()).collect()
     }
 
-    /// What a key does.
+    /// Handles a key.
+    #[expect(clippy::too_many_lines, reason = "one arm per key")]
     pub fn key(&mut self, key: KeyEvent) -> Option<Do> {
         if key.modifiers.contains(KeyModifiers::CONTROL) && key.code == KeyCode::Char('c') {
             return Some(Do::Leave);

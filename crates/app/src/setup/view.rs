@@ -1,4 +1,4 @@
-//! Draws the first steps before there is a configuration.
+//! Draws the dialog that creates a configuration.
 
 use std::cmp::Ordering;
 
@@ -39,7 +39,7 @@ pub fn draw(s: &Setup, frame: &mut Frame<'_>) {
     put(frame, area, area.height.saturating_sub(1), Text::from(foot.collect::<Vec<_>>()));
 }
 
-/// Lines below each other.
+/// Writes lines one below the other.
 struct Page<'f, 'b> {
     frame: &'f mut Frame<'b>,
     area: Rect,
@@ -53,16 +53,16 @@ impl Page<'_, '_> {
         self.row += 1;
     }
 
-    /// What fits of a text.
+    /// A text, cut to the width.
     fn fit(&self, text: &str) -> String {
         fit(text, self.area.width as usize)
     }
 }
 
-/// Keys with what they do.
+/// Keys with their actions.
 type Keys = &'static [(&'static str, &'static str)];
 
-/// Where in the steps this is.
+/// The progress line.
 fn trail(s: &Setup) -> Text<'static> {
     let t = s.theme;
     let at = match s.stage {

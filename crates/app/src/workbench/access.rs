@@ -1,4 +1,4 @@
-//! What the workbench is opened on.
+//! What the workbench has access to.
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -12,16 +12,16 @@ use tokio::sync::Mutex;
 use crate::local::Cluster;
 use crate::personas::{Persona, Watcher};
 
-/// An instance to look at.
+/// An instance to connect to.
 #[derive(Clone, Debug, Default)]
 pub struct Place {
-    /// Its name, where it is known before.
+    /// Its name, if already known.
     pub name: String,
     /// Where it listens.
     pub url: String,
 }
 
-/// What the workbench may reach. Whatever is absent, the actions that need it are absent too.
+/// What the workbench can reach. Actions that need something absent are absent too.
 #[derive(Clone, Default)]
 pub struct Access {
     /// The instances.
@@ -38,17 +38,17 @@ pub struct Access {
     pub personas: BTreeMap<String, Persona>,
     /// The rules, where the configuration can be read.
     pub rules: Vec<RuleText>,
-    /// The watchers to begin with.
+    /// The initial watchers.
     pub watchers: Vec<Watcher>,
-    /// Whether to begin with what is still to be done.
+    /// Whether to start in First steps.
     pub first_steps: bool,
-    /// The configuration, to keep personas and watchers in.
+    /// The configuration file, to save personas and watchers to.
     pub config: Option<PathBuf>,
     /// The instances themselves, where they run in this process.
     pub cluster: Option<Arc<Mutex<Option<Cluster>>>>,
-    /// What is looked at, for the head line.
+    /// The title in the head line.
     pub title: String,
 }
 
-/// Stands for the roles of somebody whose token does not show them.
+/// Shown as the role of a persona whose token does not contain roles.
 pub const UNKNOWN_ROLES: &str = "by token";

@@ -1,11 +1,11 @@
-//! What can be done.
+//! The actions that keys trigger.
 
 use super::rail::View;
 
-/// Something that a key does.
+/// An action.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Action {
-    /// Hold the flow, or let it go on.
+    /// Hold the flow, or resume it.
     Hold,
     /// One line up.
     Up,
@@ -19,37 +19,37 @@ pub enum Action {
     Newest,
     /// The next watcher.
     NextWatcher,
-    /// The watcher before.
+    /// The previous watcher.
     PreviousWatcher,
     /// Show a transaction's rows.
     Unfold,
-    /// Hide them.
+    /// Hide its rows.
     Fold,
-    /// Why the chosen watcher heard it or did not.
+    /// Explain why the selected watcher heard the change or did not.
     Why,
-    /// The journey of the chosen transaction.
+    /// The journey of the selected transaction.
     Journey,
     /// The raw frame, in the journey.
     Frame,
-    /// All raw frames of the chosen watcher.
+    /// All raw frames of the selected watcher.
     Frames,
     /// Make a change.
     Change,
-    /// Make no more of the changes that are being repeated.
+    /// Stop repeating changes.
     StopChanges,
     /// Add a watcher.
     NewWatcher,
-    /// Take the chosen watcher away.
+    /// Remove the selected watcher.
     DropWatcher,
     /// Edit a persona.
     Personas,
-    /// Make up another persona.
+    /// Create a persona.
     NewPersona,
-    /// The instances, and what can be done to them.
+    /// The instances and their actions.
     Instances,
-    /// Save what was recorded of late.
+    /// Save recent events as a recording.
     Record,
-    /// Copy the chosen line.
+    /// Copy the selected line.
     Copy,
     /// Write the view to files.
     Export,
@@ -59,39 +59,39 @@ pub enum Action {
     Help,
     /// A view of the rail.
     Go(View),
-    /// All actions, to be found by their words.
+    /// Search all actions.
     Palette,
     /// Write a query.
     Edit,
-    /// Keep the edited rules and put them in force.
+    /// Save the edited rules and put them in force.
     SaveRules,
-    /// Take back what was edited.
+    /// Discard the edited rules.
     UndoRules,
     /// The next role.
     NextRole,
-    /// The role before.
+    /// The previous role.
     PreviousRole,
-    /// Ask the query.
+    /// Run the query.
     Run,
-    /// Choose who asks.
+    /// Choose the personas to run the query as.
     Who,
     /// Columns further to the right.
     MoreColumns,
     /// Back to the left.
     FewerColumns,
-    /// Keep the query under a name.
+    /// Save the query under a name.
     SaveQuery,
     /// Let a role read a table.
     Grant,
     /// Do the next step.
     NextStep,
-    /// Let the chosen table stream, or no longer.
+    /// Start or stop streaming the selected table.
     Stream,
-    /// Fix the chosen finding.
+    /// Fix the selected finding.
     Fix,
     /// The next finding.
     NextFinding,
-    /// One step back.
+    /// Close the topmost overlay or mode.
     Back,
     /// Leave.
     Quit,

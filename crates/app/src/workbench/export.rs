@@ -1,4 +1,4 @@
-//! The journey of a line, and Earshot as it is held, for a page: drawings in a layout of their own, and plain text.
+//! The journey of a line, and Earshot as held, for a page: as drawings with their own layout, and as plain text.
 
 use gossip_draw::{Colour, Drawing, Point, Shape, fit, text_width};
 
@@ -15,7 +15,7 @@ const GREY: Colour = [122, 128, 136];
 const FAINT: Colour = [222, 224, 226];
 const MARGIN: f32 = 40.0;
 
-/// Watchers that have room beside each other.
+/// Watchers that fit side by side on a page.
 const COLUMNS: usize = 8;
 
 /// A mark's colour on white paper.
@@ -82,7 +82,7 @@ fn head(d: &mut Drawing, title: &str, below: &str) {
     d.text((MARGIN, foot), 7.0, false, GREY, "Gossip");
 }
 
-/// A word in a file's name.
+/// A text as part of a file name.
 fn in_name(text: &str) -> String {
     text.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '-' }).collect()
 }
@@ -134,7 +134,7 @@ pub fn journey(s: &State, line: &Line) -> Page {
     Page { name: format!("gossip-journey-{}", in_name(&at)), drawing: d, text }
 }
 
-/// Earshot as it is shown: the lines from the top one on, and what became of each for each watcher.
+/// Earshot as shown: the lines from the top one on, with each watcher's mark.
 pub fn earshot(s: &State) -> Page {
     let lines: Vec<&Line> = s.visible().skip(s.newer()).take(s.page.clamp(1, 34)).collect();
     let newest = lines.first().map_or_else(|| time(s.now), |l| time(l.committed.1));
@@ -171,7 +171,7 @@ pub fn earshot(s: &State) -> Page {
         }
         text += &format!("{when}  {what}\n    {}\n", words.join(", "));
     }
-    // Only what is on the page is explained.
+    // The legend has only the marks on this page.
     let used = Mark::ALL.into_iter().filter(|m| lines.iter().any(|l| shown.iter().any(|w| s.mark(l, w) == *m)));
     let (mut x, y) = (MARGIN, d.size.1 - 40.0);
     for m in used.collect::<Vec<_>>() {

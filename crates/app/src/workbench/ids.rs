@@ -1,6 +1,6 @@
-//! What things are counted and named by.
+//! Identifiers.
 
-pub use gossip_protocol::timestamp::Micros;
+pub use gossip_protocol::timestamp::{Micros, Timestamp};
 
-/// A number that a watcher keeps for its life.
+/// Identifies a watcher for as long as it exists.
 pub type WatcherId = u32;

@@ -1,4 +1,4 @@
-//! A line of text that is being typed.
+//! A line of text input.
 
 /// Text with a cursor.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -8,7 +8,7 @@ pub struct Input {
     cursor: usize,
 }
 
-/// Longest text that is taken, in bytes.
+/// Maximum length, in bytes.
 const MAX: usize = 8_192;
 
 impl Input {
@@ -18,12 +18,12 @@ impl Input {
         Input { cursor: text.len(), text }
     }
 
-    /// What stands there.
+    /// The text.
     pub fn text(&self) -> &str {
         &self.text
     }
 
-    /// What stands before the cursor.
+    /// The text before the cursor.
     pub fn before(&self) -> &str {
         &self.text[..self.cursor]
     }

@@ -1,4 +1,4 @@
-//! Everything that a key can do, in one table: it makes the foot line and the help, and finds what a key means.
+//! All actions and their keys, in one table. The foot line, the help and key handling derive from it.
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
@@ -6,20 +6,20 @@ use crate::workbench::action::Action;
 use crate::workbench::rail::View;
 use crate::workbench::state::{Overlay, State};
 
-/// An action with its key and what it is called.
+/// An action with its key and labels.
 #[derive(Debug)]
 pub struct Entry {
     /// The action.
     pub action: Action,
-    /// The view in which it is there; all if `None`.
+    /// The view that has it; all if `None`.
     pub view: Option<View>,
     /// The key that does it.
     pub key: KeyCode,
     /// The key as it is shown.
     pub shown: &'static str,
-    /// In the foot line; empty if it is only in the help.
+    /// Label in the foot line; empty if it is only in the help.
     pub short: &'static str,
-    /// In the help.
+    /// Text in the help.
     pub help: &'static str,
 }
 
@@ -184,7 +184,7 @@ pub const ACTIONS: &[Entry] = &[
     entry(Action::Quit, KeyCode::Char('q'), "q", "quit", "leave the workbench"),
 ];
 
-/// Whether an action does something now. What does nothing is not shown.
+/// Whether an action is possible now. Others are not shown.
 pub fn is_possible(action: Action, s: &State) -> bool {
     let lines = !s.lines.is_empty();
     let in_journey = matches!(s.overlay, Overlay::Journey { .. });
@@ -235,13 +235,13 @@ pub fn is_possible(action: Action, s: &State) -> bool {
     }
 }
 
-/// The actions of the view.
+/// The actions of the current view.
 pub fn here(s: &State) -> impl Iterator<Item = &'static Entry> + use<> {
     let view = s.view;
     ACTIONS.iter().filter(move |e| e.view.is_none_or(|v| v == view))
 }
 
-/// What a key means, if it does something now.
+/// The action of a key, if it is possible now.
 pub fn find(key: KeyEvent, s: &State) -> Option<Action> {
     if key.modifiers.contains(KeyModifiers::CONTROL) {
         return (key.code == KeyCode::Char('c')).then_some(Action::Quit);

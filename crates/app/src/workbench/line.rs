@@ -1,4 +1,4 @@
-//! The lines of Earshot: what was committed, and what became of it for each watcher.
+//! The lines of Earshot: transactions, with what each watcher heard of them.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -6,10 +6,10 @@ use std::sync::Arc;
 use gossip_core::explain::Tally;
 use serde_json::{Map, Value as Json};
 
-use crate::workbench::ids::{Micros, WatcherId};
+use crate::workbench::ids::{Timestamp, WatcherId};
 use gossip_source::database::KnownBy;
 
-/// A position as it is told, `source:number`, in order.
+/// A position as the protocol writes it, `source:number`; ordered.
 #[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct At {
     /// The source.
@@ -49,7 +49,7 @@ pub struct RowShown {
     pub new: Option<Map<String, Json>>,
 }
 
-/// What is known of a line for one watcher.
+/// What is known about a line for one watcher.
 #[derive(Clone, Debug, Default)]
 pub struct Cell {
     /// The engine's verdict.
@@ -57,60 +57,60 @@ pub struct Cell {
     /// What it did to the result.
     pub tally: Tally,
     /// When the engine decided.
-    pub matched_at: Option<Micros>,
-    /// When its instance had written it.
-    pub written_at: Option<Micros>,
+    pub matched_at: Option<Timestamp>,
+    /// When its instance wrote it to the socket.
+    pub written_at: Option<Timestamp>,
     /// When it arrived at the watcher's socket.
-    pub arrived_at: Option<Micros>,
+    pub arrived_at: Option<Timestamp>,
     /// The frame as it arrived.
     pub frame: Option<Arc<str>>,
 }
 
-/// How a change made here stands.
+/// State of a change made here.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Stage {
-    /// The database is at it.
+    /// The database is running it.
     Running,
-    /// Committed at this source; by this it is known again when it is heard.
+    /// Committed at this source; identified by this in the stream.
     Committed(String, KnownBy),
-    /// It cannot be heard, and why.
+    /// It will not appear in the stream, and why.
     NeverComes(String),
 }
 
 /// One line of Earshot.
 #[derive(Clone, Debug)]
 pub struct Line {
-    /// Its number, the same while it is kept.
+    /// Its number, stable for its life.
     pub id: u64,
-    /// The transaction's place; `None` while it is only made here.
+    /// The transaction's position; `None` for a change made here that has not arrived yet.
     pub at: Option<At>,
     /// The position before it.
     pub after: Option<At>,
     /// Commit time, earliest and latest.
-    pub committed: (Micros, Micros),
+    pub committed: (Timestamp, Timestamp),
     /// When it was read.
-    pub read_at: Micros,
+    pub read_at: Timestamp,
     /// The instance that read it.
     pub reader: String,
-    /// When each place received it.
-    pub received: BTreeMap<usize, Micros>,
-    /// Its rows, the first of many.
+    /// When each instance received it.
+    pub received: BTreeMap<usize, Timestamp>,
+    /// Its first rows.
     pub rows: Vec<RowShown>,
-    /// All its rows, in number.
+    /// Number of all its rows.
     pub row_count: u64,
-    /// What became of it, by watcher.
+    /// What each watcher heard.
     pub cells: HashMap<WatcherId, Cell>,
-    /// Set for a change made here: the SQL and how it stands.
+    /// Set for a change made here: its SQL and state.
     pub made: Option<(String, Stage)>,
     /// The database's number for the transaction, 0 where it has none.
     pub xid: u64,
-    /// Whether its rows are shown.
+    /// Whether it is unfolded.
     pub unfolded: bool,
 }
 
 impl Line {
-    /// A change that is being made here.
-    pub fn made_here(id: u64, now: Micros, sql: String) -> Line {
+    /// A line for a change being made here.
+    pub fn made_here(id: u64, now: Timestamp, sql: String) -> Line {
         Line {
             id,
             at: None,

@@ -1,4 +1,4 @@
-//! What became of a change for a watcher: each with a shape, a colour and a word of its own.
+//! What a watcher heard of a change: each mark has its own shape, colour and word.
 
 use gossip_core::explain::Tally;
 use ratatui::style::Style;
@@ -8,7 +8,7 @@ use crate::workbench::theme::Theme;
 /// What a cell of Earshot shows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Mark {
-    /// Arrived; rows came into the result.
+    /// Arrived; rows entered the result.
     Added,
     /// Arrived; rows of the result changed.
     Replaced,
@@ -16,23 +16,23 @@ pub enum Mark {
     Removed,
     /// No rule admits any of its rows.
     Withheld,
-    /// The query does not ask for any of its rows.
+    /// None of its rows matches the query.
     Outside,
-    /// Nothing that this watcher sees changed.
+    /// Nothing visible to this watcher changed.
     Unchanged,
-    /// It will be shown by the snapshot that is waited for.
+    /// The pending snapshot will include it.
     Folded,
     /// It matched and has not arrived yet.
     OnItsWay,
-    /// It came late, with a snapshot of the newest state.
+    /// It arrived late, in a snapshot of the newest state.
     CaughtUp,
-    /// It should have arrived and did not.
+    /// It should have arrived but did not.
     Missed,
     /// The watcher was not connected.
     NotConnected,
     /// The watcher listens to another table.
     Elsewhere,
-    /// Nothing is known of it, or not yet.
+    /// Nothing is known, or not yet.
     Unknown,
 }
 
@@ -54,7 +54,7 @@ impl Mark {
         Mark::Unknown,
     ];
 
-    /// The mark of something that arrived.
+    /// The mark of a delta that arrived.
     pub fn heard(tally: Tally) -> Mark {
         match tally {
             Tally { replaced: 0, removed: 0, .. } => Mark::Added,
@@ -63,7 +63,7 @@ impl Mark {
         }
     }
 
-    /// Whether it arrived.
+    /// Whether the change arrived.
     pub fn is_heard(self) -> bool {
         matches!(self, Mark::Added | Mark::Replaced | Mark::Removed)
     }

@@ -1,4 +1,4 @@
-//! What can happen to the workbench, and what it asks to be done.
+//! Messages into the workbench's state, and effects out of it.
 
 use std::sync::Arc;
 
@@ -15,7 +15,7 @@ use serde_json::{Map, Value as Json};
 use crate::personas::{Persona, Watcher};
 use crate::recording::{Event, Masks};
 use crate::workbench::access::Place;
-use crate::workbench::ids::{Micros, WatcherId};
+use crate::workbench::ids::{Timestamp, WatcherId};
 use crate::workbench::line::At;
 use crate::workbench::overlays::frames::state::Log;
 use crate::workbench::page::Page;
@@ -23,24 +23,24 @@ use crate::workbench::views::ask::state::{About, Refused};
 use crate::workbench::views::rules::state::Answer;
 use crate::workbench::views::tables::state::{Inspection, Proposal};
 
-/// Something that happened.
+/// An input.
 #[derive(Clone, Debug)]
 pub enum Message {
     /// A key was pressed.
     Key(KeyEvent),
-    /// The mouse was moved, pressed or turned.
+    /// A mouse event.
     Mouse(MouseEvent),
-    /// The window changed its size.
+    /// The window was resized.
     Resized,
-    /// Some time has passed.
-    Tick(Micros),
+    /// A tick of the clock.
+    Tick(Timestamp),
     /// An operator's connection was made, or lost with a reason.
-    Place(usize, Micros, Result<(), String>),
+    Place(usize, Timestamp, Result<(), String>),
     /// A row of `gossip.instances`.
     Instance(usize, Box<InstanceRow>),
-    /// What a place says of another instance, or that it is gone.
+    /// A row of `gossip.instances` about another instance, or its removal.
     Member(usize, String, Option<Box<InstanceRow>>),
-    /// A row of `gossip.links` by its instance, or that it is gone.
+    /// A row of `gossip.links` by its instance, or its removal.
     RelayLink(String, Option<Box<LinkRow>>),
     /// A row of `gossip.traffic`.
     Passing(usize, TrafficRow),
@@ -48,18 +48,18 @@ pub enum Message {
     Change(usize, Box<ChangesRow>),
     /// A row of `gossip.verdicts`.
     Verdict(Box<VerdictRow>),
-    /// A watcher's subscription has its first rows.
-    Listening(WatcherId, Micros, usize),
+    /// A watcher's subscription has its snapshot.
+    Listening(WatcherId, Timestamp, usize),
     /// A watcher's connection was lost.
-    WatcherLost(WatcherId, Micros, String),
+    WatcherLost(WatcherId, Timestamp, String),
     /// A watcher's query was refused.
     Refused(WatcherId, String),
     /// A delta arrived at a watcher.
     Delta {
         /// The watcher.
         watcher: WatcherId,
-        /// When.
-        at: Micros,
+        /// When it arrived.
+        at: Timestamp,
         /// Its cursor.
         cursor: String,
         /// The frame.
@@ -69,52 +69,52 @@ pub enum Message {
     },
     /// A watcher's result was replaced.
     Snapshot(WatcherId, String, usize),
-    /// A watcher was told how far its instance is.
+    /// A watcher's instance reported its position.
     Current(WatcherId, String),
-    /// An explanation came.
+    /// An explanation arrived.
     Explained(u64, WatcherId, Result<Vec<Step>, String>),
     /// A change made here was carried out.
     Made(u64, Made),
-    /// Something about a live query that was asked.
+    /// An update about a running query.
     Asked(u32, QueryUpdate),
-    /// A row of `gossip.tables` by its table's name, or that it is gone.
+    /// A row of `gossip.tables` by its table's name, or its removal.
     Table(String, Option<Box<TableRow>>),
-    /// A change is no longer repeated, and what came of it.
+    /// Repeating a change has ended, with a summary.
     Repeated(String),
-    /// A row of `gossip.rules` by its number, or that it is gone.
+    /// A row of `gossip.rules` by its number, or its removal.
     Rule(u64, Option<RuleRow>),
-    /// All rows of `gossip.rules`, and no others.
+    /// A snapshot of `gossip.rules`.
     OnlyRules(Vec<RuleRow>),
-    /// What other rules would have let these watchers hear; the question's number.
+    /// The answer to a what-if: its number, the watchers, and what they would have heard.
     Tried(u64, Vec<WatcherId>, Result<Answer, String>),
-    /// The edited rules are kept, and where, or why not.
+    /// The edited rules were saved, and where; or why not.
     RulesKept(Result<String, String>),
-    /// Rows of a table, to make changes to.
+    /// Rows of a table, to offer in the form for a change.
     Looked(String, Look),
-    /// An instance that was connected to streams these and no others.
+    /// A snapshot of `gossip.tables`: the streaming tables.
     OnlyTables(Vec<String>),
-    /// What a look at the database has found.
+    /// The result of inspecting the database.
     Inspected(Result<Inspection, String>),
-    /// Something that is to be shown before it is done.
+    /// A proposal to review.
     Proposed(Result<Proposal, String>),
     /// Which instances run.
     Running(Vec<bool>),
-    /// One more instance runs.
+    /// One more instance is running.
     Added(Place),
-    /// Something to say.
+    /// A notice for the foot line.
     Notice(String),
 }
 
-/// What is told of a live query that was asked.
+/// An update about a running query.
 #[derive(Clone, Debug)]
 pub enum QueryUpdate {
-    /// The result as it is now.
+    /// The current result.
     Rows {
         /// Its columns.
         columns: Vec<ColumnInfo>,
-        /// Its first rows, by their keys as JSON.
+        /// Its first rows, with their keys as JSON.
         rows: Vec<(String, Map<String, Json>)>,
-        /// All its rows, in number.
+        /// Number of all its rows.
         total: usize,
         /// Deltas so far.
         deltas: u64,
@@ -123,41 +123,41 @@ pub enum QueryUpdate {
     Refused(Refused),
     /// Its connection was lost.
     Lost(String),
-    /// What an instance makes of it.
+    /// The instance's description of its plan.
     About(Result<About, String>),
 }
 
-/// Something to be done outside.
+/// I/O that the state asks for.
 #[derive(Clone, Debug)]
 pub enum Effect {
-    /// Let a watcher listen.
+    /// Start a watcher.
     Listen {
-        /// Its number.
+        /// Its id.
         watcher: WatcherId,
-        /// Who it is.
+        /// Its persona.
         persona: String,
         /// The persona's roles and claims.
         identity: Persona,
         /// The live query.
         query: String,
-        /// Where.
+        /// The instance.
         place: usize,
-        /// Where its frames are noted.
+        /// The log for its frames.
         frames: Log,
     },
-    /// End a watcher.
+    /// Stop a watcher.
     Hush(WatcherId),
-    /// Ask why.
+    /// Ask an instance to explain.
     Explain {
         /// The line.
         line: u64,
         /// The watcher.
         watcher: WatcherId,
-        /// Its subscription in its instance.
+        /// Its subscription's number in its instance.
         subscription: u64,
         /// The transaction.
         at: At,
-        /// The watcher's place.
+        /// The watcher's instance.
         place: usize,
     },
     /// Run SQL many times, at a pace.
@@ -166,26 +166,26 @@ pub enum Effect {
         sql: String,
         /// How often.
         times: u64,
-        /// How many in a second.
+        /// Rate per second.
         second: f64,
     },
     /// Save events as a recording.
     SaveRecording(String, Masks, Vec<Event>),
     /// Put a text into the terminal's clipboard.
     Copy(String),
-    /// Write a page to files.
+    /// Export a page.
     Export(Box<Page>),
-    /// Repeat it no longer.
+    /// Stop repeating.
     StopRepeating,
-    /// Look at the rows of a table.
+    /// Read rows of a table.
     LookAt(String),
     /// Run SQL on the database.
     Make(u64, String),
-    /// Ask a live query.
+    /// Run a live query.
     Ask {
-        /// The number under which it is told of.
+        /// The id for its updates.
         id: u32,
-        /// Who asks.
+        /// The persona.
         persona: String,
         /// The persona's roles and claims.
         identity: Persona,
@@ -194,41 +194,41 @@ pub enum Effect {
         /// Its parameters.
         params: Map<String, Json>,
     },
-    /// Ask it no longer.
+    /// Stop a running query.
     Unask(u32),
-    /// Ask an instance what it makes of a query.
+    /// Ask an instance to describe a query's plan.
     Describe {
-        /// The number under which it was asked.
+        /// The running query's id.
         id: u32,
-        /// Who asks it.
+        /// The persona's roles and claims.
         identity: Persona,
         /// The query.
         query: String,
         /// Its parameters.
         params: Map<String, Json>,
     },
-    /// Look at the database.
+    /// Inspect the database.
     Inspect,
-    /// Find out what it takes to let a table stream, or no longer.
+    /// Plan starting or stopping to stream a table.
     PlanStream(String, bool),
-    /// Do what was proposed.
+    /// Carry out a proposal.
     CarryOut(Proposal),
-    /// Keep a rule in the configuration, and put all of them in force.
+    /// Save a rule to the configuration, and put all rules in force.
     Grant(RuleText, Vec<RuleText>),
-    /// Ask an instance what other rules would have let be heard.
+    /// Ask an instance a what-if: what other rules would have delivered.
     Try {
-        /// The question's number.
+        /// Number of the question.
         number: u64,
         /// The instance.
         place: usize,
-        /// Whom it is about, and the same as the instance knows them.
+        /// The watchers it is about.
         watchers: Vec<WatcherId>,
-        /// See `watchers`.
+        /// The same watchers as the instance knows them.
         asked: Vec<QuestionTarget>,
         /// All rules.
         rules: Vec<RuleText>,
     },
-    /// Keep the rules of one role on one table in the configuration, and put all in force.
+    /// Save the rules of one role on one table to the configuration, and put all rules in force.
     KeepRules {
         /// The role.
         role: String,
@@ -241,31 +241,31 @@ pub enum Effect {
         /// All rules from now on.
         all: Vec<RuleText>,
     },
-    /// Keep the watchers in the configuration.
+    /// Save the watchers to the configuration.
     KeepWatchers(Vec<Watcher>),
-    /// Keep a query in the configuration.
+    /// Save a query to the configuration.
     KeepQuery(String, String),
-    /// Keep a persona in the configuration.
+    /// Save a persona to the configuration.
     KeepPersona(String, Persona),
-    /// Do something to an instance.
+    /// Act on an instance of this process.
     Instance(usize, InstanceAction),
-    /// Let an instance of this name go, asked of one that can be reached.
+    /// Drain the instance of this name, through one that is connected.
     Drain(usize, String),
     /// Connect to one more instance.
     Reach(Place),
 }
 
-/// What can be done to an instance in this process.
+/// Actions on an instance of this process.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum InstanceAction {
-    /// End it as a crash would, or start it again.
+    /// Stop it as a crash would, or start it again.
     EndOrStart,
-    /// Lose the next relay message on its way in.
+    /// Drop the next incoming relay message.
     LoseNext,
-    /// Cut it off from the relay, or fix that.
+    /// Cut it off from the relay, or reconnect it.
     CutOrMend,
-    /// Let it go politely: its clients are told to come back elsewhere.
+    /// Drain it: its clients are sent to the other instances.
     Drain,
-    /// Start one more.
+    /// Start one more instance.
     Add,
 }

@@ -1,7 +1,7 @@
 //! The workbench: one [`State`](state::State), one [`Message`](message::Message), [`update`] and
 //! [`view`].
 //!
-//! [`tasks`] does what has to be done outside and reports by messages; a burst of messages is taken in and then drawn
+//! [`tasks`] does the I/O and reports by messages; a burst of messages is processed and then drawn
 //! once. The workbench knows instances only as a client: through live queries on the system tables, the operator's
 //! calls, and watchers that are clients like any other.
 
@@ -55,13 +55,13 @@ pub fn operator_token(tokens: &Tokens) -> Result<String, String> {
     tokens.mint_for("workbench", &[role], &Map::new(), gossip_server::now() / 1_000_000, 30 * 86_400)
 }
 
-/// Longest time between two pictures while something happens.
+/// Longest time between two redraws while messages arrive.
 const FRAME: Duration = Duration::from_millis(33);
 
 /// Time between ticks, which move clocks and rates.
 const TICK: Duration = Duration::from_millis(250);
 
-/// Messages that are taken in before the screen is drawn again.
+/// Most messages processed before the screen is drawn again.
 const BURST: usize = 4_096;
 
 /// Runs the workbench until the user leaves it. The terminal is restored also after a panic.
@@ -86,7 +86,7 @@ async fn run_with(access: Access, mut state: State) -> Result<(), String> {
     let (messages, mut inbox) = mpsc::channel(tasks::CHANNEL);
     let mut terminal = ratatui::try_init().map_err(fail)?;
     mouse(true);
-    // The terminal's own hook restores it after a panic; the mouse has to be let go as well.
+    // ratatui's panic hook restores the terminal; the mouse has to be released as well.
     let restore = std::panic::take_hook();
     std::panic::set_hook(Box::new(move |info| {
         mouse(false);
@@ -108,7 +108,7 @@ async fn run_with(access: Access, mut state: State) -> Result<(), String> {
     outcome.map_err(fail)
 }
 
-/// Lets the terminal tell of the mouse, or no longer. A terminal that cannot ignores it.
+/// Turns mouse events on or off. Terminals without them ignore it.
 fn mouse(on: bool) {
     use crossterm::event::{DisableMouseCapture, EnableMouseCapture};
     let mut out = std::io::stdout();
@@ -131,7 +131,7 @@ async fn show(
             n = inbox.recv_many(&mut burst, BURST) => if n == 0 { return Ok(()) },
             _ = tick.tick() => burst.push(Message::Tick(gossip_server::now())),
         }
-        // A key is answered at once; a stream of changes waits for the next picture.
+        // Redraw at once after a key; a stream of changes waits for the next frame.
         if !burst.iter().any(|m| matches!(m, Message::Key(_) | Message::Mouse(_) | Message::Resized)) {
             tokio::time::sleep_until(drawn + FRAME).await;
             while let Ok(more) = inbox.try_recv() {
@@ -144,7 +144,7 @@ async fn show(
         for message in burst {
             for effect in update::update(state, message) {
                 match effect {
-                    // The clipboard is the terminal's, and the terminal is ours alone between two pictures.
+                    // The clipboard belongs to the terminal, which only this task writes to.
                     Effect::Copy(text) => crossterm::execute!(
                         std::io::stdout(),
                         crossterm::clipboard::CopyToClipboard::to_clipboard_from(text)
@@ -157,7 +157,7 @@ async fn show(
     Ok(())
 }
 
-/// Reads keys on a thread of its own, until the flag that it returns is set.
+/// Reads keys on its own thread, until the returned flag is set.
 fn read_keys(messages: mpsc::Sender<Message>) -> Arc<AtomicBool> {
     use crossterm::event::{self, Event, KeyEventKind, MouseEventKind};
     let stop = Arc::new(AtomicBool::new(false));

@@ -1,11 +1,11 @@
-//! A page that is written to files.
+//! An exported page.
 
 use gossip_draw::Drawing;
 
-/// A page and the same as text.
+/// A page as a drawing and as text.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Page {
-    /// The first part of the files' names.
+    /// Prefix of the file names.
     pub name: String,
     /// The drawing.
     pub drawing: Drawing,

@@ -1,4 +1,4 @@
-//! Lines onto the screen.
+//! Helpers to draw lines of text.
 
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -13,7 +13,7 @@ pub fn rule(s: &State, frame: &mut Frame<'_>, area: Rect) {
     frame.render_widget(Paragraph::new(line).style(s.theme.dim()), area);
 }
 
-/// Writes a line into a row of an area, if it is inside.
+/// Writes a line to a row of an area, if the row is inside.
 pub fn put(frame: &mut Frame<'_>, area: Rect, row: u16, line: Line<'_>) {
     if row < area.height {
         frame.render_widget(Paragraph::new(line), Rect { y: area.y + row, height: 1, ..area });

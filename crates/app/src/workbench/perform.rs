@@ -1,4 +1,4 @@
-//! Doing what can be done.
+//! Performs actions.
 
 use crate::workbench::action::Action;
 use crate::workbench::export;
@@ -16,6 +16,7 @@ use crate::workbench::views::rules::update as rules;
 use crate::workbench::views::tables::update as tables;
 use crate::workbench::watchers::watchers_to_save;
 
+#[expect(clippy::too_many_lines, reason = "one arm per action")]
 pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
     match action {
         Action::Quit => s.leaving = true,
@@ -120,7 +121,7 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
     vec![]
 }
 
-/// Copies the chosen line, or the SQL that made it.
+/// Copies the selected line, or its SQL.
 fn copy(s: &mut State) -> Vec<Effect> {
     let Some(line) = s.chosen_line() else { return vec![] };
     let text = line.made.as_ref().map_or_else(|| crate::workbench::words::whole(line), |(sql, _)| sql.clone());
@@ -128,7 +129,7 @@ fn copy(s: &mut State) -> Vec<Effect> {
     vec![Effect::Copy(text)]
 }
 
-/// What is exported of what is on the screen.
+/// The page to export for the current view.
 fn page(s: &State) -> Page {
     match s.overlay {
         _ if s.view == View::Relay => relay::export(s),
@@ -147,7 +148,7 @@ fn drop_watcher(s: &mut State) -> Vec<Effect> {
     vec![Effect::Hush(gone.id), Effect::KeepWatchers(watchers_to_save(s))]
 }
 
-/// Leaves what lies on top: an overlay, a filter, an explanation, the hold.
+/// Closes the topmost of: overlay, filter, explanation, hold.
 fn back(s: &mut State) {
     if s.overlay != Overlay::None {
         s.overlay = Overlay::None;
@@ -196,7 +197,7 @@ pub(super) fn step_line(s: &mut State, by: isize) {
     let at = place(s.chosen).unwrap_or(0).saturating_add_signed(by).min(ids.len() - 1);
     s.chosen = Some(ids[at]);
     let top = place(s.held).unwrap_or(0);
-    // The chosen line stays on the screen.
+    // Keep the selected line on screen.
     let page = s.page.max(1);
     let top = if at < top { at } else { top.max((at + 1).saturating_sub(page)) };
     s.held = Some(ids[top]);
@@ -221,7 +222,7 @@ pub(super) fn explain_selected(s: &mut State) -> Vec<Effect> {
         (None, Some((_, Stage::NeverComes(why)))) => Some(why.clone()),
         (None, _) => Some("it has not been seen in the stream yet".to_string()),
         _ if w.refused.is_some() => w.refused.clone(),
-        // What its instance has judged for it, it was listening to, whatever else was known when its result came.
+        // A verdict proves that it was listening, whatever the position of its snapshot.
         (Some(at), _) if !judged && w.listens_after.as_ref().is_none_or(|after| at <= after) => {
             Some("it was not listening yet when this was committed".to_string())
         }

@@ -8,13 +8,13 @@ pub enum View {
     Earshot,
     /// Live queries as several people side by side.
     Ask,
-    /// What streams, and what is in the way.
+    /// What streams, and the problems.
     Tables,
-    /// Who may read what, and what another rule would mean.
+    /// Who may read what, and what another rule would change.
     Rules,
     /// How changes travel between instances, and where they wait.
     Relay,
-    /// From a database to a first change that somebody hears.
+    /// From a database to the first change heard by a client.
     Steps,
 }
 

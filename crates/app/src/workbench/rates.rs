@@ -1,40 +1,40 @@
-//! What the head line says of the last seconds: changes, deltas, and how long they took.
+//! Rates of the last seconds for the head line: changes, deltas, and their delay.
 
 use std::collections::VecDeque;
 
 use hdrhistogram::Histogram;
 
-use crate::workbench::ids::Micros;
+use crate::workbench::ids::{Micros, Timestamp};
 
 /// Rates over the last seconds.
 #[derive(Clone, Debug, Default)]
 pub struct Rates {
     /// Times of changes seen, newest last.
-    pub changes: VecDeque<Micros>,
-    /// Times of deltas that arrived, with how long each took.
-    pub arrivals: VecDeque<(Micros, u64)>,
+    pub changes: VecDeque<Timestamp>,
+    /// Times at which deltas arrived, with their delays.
+    pub arrivals: VecDeque<(Timestamp, u64)>,
 }
 
-/// The stretch that rates are over.
+/// The window that rates are computed over, in microseconds.
 pub const RATE_SPAN: Micros = 5_000_000;
 
-/// Delays beyond this, ten minutes, are shown as this, in microseconds.
+/// Longer delays are shown as this: ten minutes, in microseconds.
 const MAX_DELAY: u64 = 600_000_000;
 
 /// Entries kept for rates.
 const MAX_RATED: usize = 200_000;
 
 impl Rates {
-    /// Notes a change.
-    pub fn changed(&mut self, at: Micros, rows: u64) {
+    /// Counts a change.
+    pub fn changed(&mut self, at: Timestamp, rows: u64) {
         (0..rows.min(1_000)).for_each(|_| self.changes.push_back(at));
         while self.changes.len() > MAX_RATED {
             self.changes.pop_front();
         }
     }
 
-    /// Notes an arrival.
-    pub fn arrived(&mut self, at: Micros, took: u64) {
+    /// Counts an arrival.
+    pub fn arrived(&mut self, at: Timestamp, took: u64) {
         self.arrivals.push_back((at, took));
         if self.arrivals.len() > MAX_RATED {
             self.arrivals.pop_front();
@@ -42,7 +42,7 @@ impl Rates {
     }
 
     /// Changes per second, arrivals per second and the 99th percentile of their delay in microseconds.
-    pub fn now(&mut self, now: Micros) -> (f64, f64, Option<u64>) {
+    pub fn now(&mut self, now: Timestamp) -> (f64, f64, Option<u64>) {
         while self.changes.front().is_some_and(|t| *t < now - RATE_SPAN) {
             self.changes.pop_front();
         }

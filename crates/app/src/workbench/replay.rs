@@ -1,4 +1,4 @@
-//! A recording, looked at: its events go the same way as those of instances, and time stands where it ends.
+//! Opens a recording: its events are processed like those of instances, and the clock stops at its end.
 
 use std::collections::HashMap;
 
@@ -52,7 +52,7 @@ pub fn state(events: Vec<Event>, title: String, theme: Theme) -> State {
     s
 }
 
-/// A row of a recording. What does not fit is as nothing: a recording may have been cut by hand.
+/// A row of a recording. Invalid fields are ignored: the file may have been edited.
 fn read<R: SystemRow + Default>(event: &Event) -> R {
     R::read(&event.row).unwrap_or_default()
 }
@@ -72,7 +72,7 @@ fn watcher(s: &mut State, known: &mut HashMap<String, WatcherId>, label: &str, p
     }
     let name = format!("watcher {}", known.len() + 1);
     s.personas.insert(name.clone(), Persona::default());
-    // What would be done to let it listen is not done: it has listened.
+    // The effects are dropped: nothing is connected.
     add_watcher(s, &name, "", place);
     s.personas.clear();
     let id = s.watchers.last_mut().map_or(0, |w| {

@@ -1,4 +1,4 @@
-//! Everything that the workbench knows and shows. Changed only by [`update`](super::update), drawn by
+//! The state of the workbench. Changed only by [`update`](super::update), drawn by
 //! [`view`](super::view).
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
@@ -11,7 +11,7 @@ use serde_json::{Map, Value as Json, json};
 use crate::personas::Persona;
 use crate::recording::Event;
 use crate::workbench::access::Access;
-use crate::workbench::ids::{Micros, WatcherId};
+use crate::workbench::ids::{Timestamp, WatcherId};
 use crate::workbench::input::Input;
 use crate::workbench::line::{At, Line, Stage};
 use crate::workbench::marks::Mark;
@@ -26,24 +26,24 @@ use crate::workbench::views::rules::state::Rules;
 use crate::workbench::views::tables::state::{Proposal, Tables};
 use gossip_source::database::Look;
 
-/// Events that are kept for a recording; the oldest go first.
+/// Most events kept for a recording; the oldest are dropped.
 pub const MAX_RETAINED: usize = 20_000;
 
-/// Lines that are kept; the oldest go first.
+/// Most lines kept; the oldest are dropped.
 pub const MAX_LINES: usize = 4_000;
 
-/// Cursors and early frames that are remembered.
+/// Most cursors and early frames kept.
 pub const MAX_REMEMBERED: usize = 20_000;
 
-/// How a connection stands.
+/// State of a connection.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Link {
     /// Not made yet.
     Connecting,
-    /// Made, since then.
-    Up(Micros),
-    /// Lost, since then, and why. Tried again by itself.
-    Down(Micros, String),
+    /// Connected, since then.
+    Up(Timestamp),
+    /// Lost, since then, and why. Retried automatically.
+    Down(Timestamp, String),
 }
 
 /// An instance as the workbench sees it.
@@ -60,7 +60,7 @@ pub struct PlaceState {
 }
 
 impl PlaceState {
-    /// Nothing has been heard of it.
+    /// Not connected yet.
     pub fn new(place: &crate::workbench::access::Place) -> PlaceState {
         let name = if place.name.is_empty() { &place.url } else { &place.name };
         PlaceState { name: name.clone(), url: place.url.clone(), link: Link::Connecting, info: InstanceRow::default() }
@@ -70,7 +70,7 @@ impl PlaceState {
 /// A watcher.
 #[derive(Clone, Debug)]
 pub struct WatcherState {
-    /// Its number.
+    /// Its id.
     pub id: WatcherId,
     /// The persona's name.
     pub persona: String,
@@ -78,17 +78,17 @@ pub struct WatcherState {
     pub role: String,
     /// Its live query.
     pub query: String,
-    /// The place that it connects to.
+    /// Index of its instance.
     pub place: usize,
     /// Its connection.
     pub link: Link,
-    /// Why its query was refused.
+    /// The error if its query was refused.
     pub refused: Option<String>,
-    /// How far its instance said to be, on its own connection.
+    /// Its instance's position, as reported on its own connection.
     pub current: Option<At>,
-    /// Before this position nothing can be said of it: it was not listening.
+    /// It was not listening before this position.
     pub listens_after: Option<At>,
-    /// Its subscription's number in its instance, as operators are told it with verdicts.
+    /// Its subscription's number in its instance, which verdicts refer to.
     pub subscription: Option<u64>,
     /// Rows of its result.
     pub rows: usize,
@@ -96,13 +96,13 @@ pub struct WatcherState {
     pub heard: u64,
     /// Snapshots that replaced its result: after which position, and why.
     pub snapshots: Vec<(Option<At>, String)>,
-    /// The stretches in which it was not connected, by time.
-    pub absent: Vec<(Micros, Option<Micros>)>,
+    /// The times during which it was not connected.
+    pub absent: Vec<(Timestamp, Option<Timestamp>)>,
     /// Its newest frames.
     pub frames: Log,
 }
 
-/// What a click chooses.
+/// What a click selects.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Click {
     /// A view.
@@ -117,35 +117,35 @@ pub enum Click {
     Rules(usize, usize),
 }
 
-/// An explanation that is open.
+/// An open explanation.
 #[derive(Clone, Debug)]
 pub struct Why {
     /// The line.
     pub line: u64,
     /// The watcher.
     pub watcher: WatcherId,
-    /// The steps; `None` until they have come.
+    /// The steps; `None` until they have arrived.
     pub steps: Option<Result<Vec<Step>, String>>,
 }
 
-/// What lies over the view.
+/// The overlay on the view.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Overlay {
     /// Nothing.
     None,
-    /// Keys and marks, from a line on where they do not all fit.
+    /// Keys and marks; the first line shown, if they do not all fit.
     Help(usize),
     /// A form.
     Form(Form),
-    /// The instances, with the chosen one.
+    /// The instances; the selected one.
     Instances(usize),
     /// A watcher's raw frames.
     Frames(Looking),
-    /// Who asks, with the chosen persona.
+    /// The personas to run a query as; the selected one.
     Who(usize),
-    /// Something that is done only after it was seen.
+    /// A proposal to confirm.
     Proposal(Proposal),
-    /// All actions, to be found by their words.
+    /// The palette: its text and the selected action.
     Palette(Input, usize),
     /// A line's journey.
     Journey {
@@ -158,7 +158,7 @@ pub enum Overlay {
 
 /// The whole state.
 pub struct State {
-    /// What is looked at.
+    /// The title in the head line.
     pub title: String,
     /// The view.
     pub view: View,
@@ -176,43 +176,43 @@ pub struct State {
     pub watchers: Vec<WatcherState>,
     /// The personas.
     pub personas: BTreeMap<String, Persona>,
-    /// The one that was made or edited last.
+    /// The persona created or edited last.
     pub newest_persona: Option<String>,
-    /// Rows that changes can be made to, by table.
+    /// Rows that the form for a change offers, by table.
     pub looks: BTreeMap<String, Look>,
-    /// Whether a change is being made again and again.
+    /// Whether a change is being repeated.
     pub repeating: bool,
     /// The lines, newest first.
     pub lines: VecDeque<Line>,
-    /// Where a line of a position stands among all that were ever made: position → id.
+    /// Position → id of its line.
     pub by_position: HashMap<At, u64>,
-    /// A delta's cursor → its line's position, and frames that came before their verdict.
+    /// A delta's cursor → its line's position.
     pub by_cursor: HashMap<(WatcherId, String), At>,
     /// Deltas that arrived before their verdict, by cursor.
-    pub early: HashMap<(WatcherId, String), (Micros, Arc<str>)>,
-    /// Verdicts that came before their line.
+    pub early: HashMap<(WatcherId, String), (Timestamp, Arc<str>)>,
+    /// Verdicts that arrived before their line.
     pub orphans: HashMap<At, Vec<VerdictRow>>,
     /// The line at the top while the flow is held.
     pub held: Option<u64>,
-    /// The chosen line; the newest if `None`.
+    /// The selected line; the newest if `None`.
     pub chosen: Option<u64>,
-    /// The chosen watcher's column.
+    /// The selected watcher's column.
     pub column: usize,
     /// Only lines with this text are shown.
     pub filter: String,
-    /// What lies over the view.
+    /// The overlay on the view.
     pub overlay: Overlay,
     /// The explanation that is open.
     pub why: Option<Why>,
-    /// The last notice, and when it came.
-    pub notice: Option<(Micros, String)>,
+    /// The last notice, and its time.
+    pub notice: Option<(Timestamp, String)>,
     /// Rates for the head line.
     pub rates: Rates,
-    /// What the head line shows of the rates.
+    /// The rates shown in the head line.
     pub shown_rates: (f64, f64, Option<u64>),
     /// The time of the last tick.
-    pub now: Micros,
-    /// What is where on the screen, as drawn last: rows of a column range, and what a click there chooses.
+    pub now: Timestamp,
+    /// Clickable areas, as drawn last.
     pub places_on_screen: Vec<(ratatui::layout::Rect, Click)>,
     /// Lines that fit on the screen, as drawn last.
     pub page: usize,
@@ -220,9 +220,9 @@ pub struct State {
     pub theme: Theme,
     /// Whether tokens can be minted here.
     pub can_mint: bool,
-    /// Personas for whom there is a token already.
+    /// Personas whose token was given.
     pub given: BTreeSet<String>,
-    /// Whether the database can be written from here.
+    /// Whether the database can be reached from here.
     pub has_database: bool,
     /// Whether the configuration can be written from here.
     pub has_config: bool,
@@ -230,9 +230,9 @@ pub struct State {
     pub has_cluster: bool,
     /// Which of them run.
     pub running: Vec<bool>,
-    /// What instances have told of late, to be saved as a recording.
+    /// Recent operator events, to save as a recording.
     pub kept: VecDeque<Event>,
-    /// Whether this is a recording: nothing more comes.
+    /// Whether this is a recording, to which nothing is added.
     pub recorded: bool,
     /// Whether the user wants to leave.
     pub leaving: bool,
@@ -241,8 +241,8 @@ pub struct State {
 }
 
 impl State {
-    /// As it is before anything has come.
-    pub fn new(access: &Access, theme: Theme, now: Micros) -> State {
+    /// The initial state.
+    pub fn new(access: &Access, theme: Theme, now: Timestamp) -> State {
         State {
             title: access.title.clone(),
             view: if access.first_steps { View::Steps } else { View::default() },
@@ -288,7 +288,7 @@ impl State {
         }
     }
 
-    /// Keeps an event for a recording.
+    /// Retains an event for a recording.
     pub fn keep(&mut self, table: &'static str, place: usize, row: Map<String, Json>) {
         if self.recorded {
             return;
@@ -300,7 +300,7 @@ impl State {
         self.kept.push_back(Event { instance, table, at: self.now, row });
     }
 
-    /// Everything that is kept, with who the watchers are.
+    /// All retained events, and the watchers.
     pub fn recording(&self) -> Vec<Event> {
         let place = |p: &PlaceState| Event {
             instance: p.name.clone(),
@@ -329,29 +329,29 @@ impl State {
         known.chain(self.kept.iter().cloned()).collect()
     }
 
-    /// The place of an instance's name; the first if it is not known.
+    /// Index of the instance with a name; 0 if unknown.
     pub fn place_named(&self, name: &str) -> usize {
         self.places.iter().position(|p| p.name == name).unwrap_or(0)
     }
 
-    /// A number for a new line.
+    /// A new line's id.
     pub fn line_id(&mut self) -> u64 {
         self.next_line += 1;
         self.next_line - 1
     }
 
-    /// A number for a new watcher.
+    /// A new watcher's id.
     pub fn watcher_id(&mut self) -> WatcherId {
         self.next_watcher += 1;
         self.next_watcher - 1
     }
 
-    /// The line of a number. Numbers fall from front to back, but for lines that came out of order.
+    /// The line with an id. Ids decrease from front to back, except for lines that arrived out of order.
     pub fn line(&self, id: u64) -> Option<&Line> {
         self.lines.iter().find(|l| l.id == id)
     }
 
-    /// The same, to be changed.
+    /// Mutable access to the same.
     pub fn line_mut(&mut self, id: u64) -> Option<&mut Line> {
         self.lines.iter_mut().find(|l| l.id == id)
     }
@@ -361,7 +361,7 @@ impl State {
         self.watchers.iter().find(|w| w.id == id)
     }
 
-    /// The same, to be changed.
+    /// Mutable access to the same.
     pub fn watcher_mut(&mut self, id: WatcherId) -> Option<&mut WatcherState> {
         self.watchers.iter_mut().find(|w| w.id == id)
     }
@@ -378,7 +378,7 @@ impl State {
         wanted.split_whitespace().all(|word| text.contains(word)) || marks()
     }
 
-    /// The chosen line.
+    /// The selected line.
     pub fn chosen_line(&self) -> Option<&Line> {
         let newest = || self.visible().next();
         match self.chosen {
@@ -392,7 +392,7 @@ impl State {
         self.held.map_or(0, |top| self.visible().take_while(|l| l.id != top).count())
     }
 
-    /// What became of a line for a watcher, from all that is known.
+    /// The mark of a line for a watcher.
     pub fn mark(&self, line: &Line, w: &WatcherState) -> Mark {
         if let Some((_, stage)) = &line.made
             && line.at.is_none()
@@ -401,7 +401,7 @@ impl State {
         }
         let Some(at) = &line.at else { return Mark::Unknown };
         let Some(cell) = line.cells.get(&w.id) else {
-            let away = |(from, to): &(Micros, Option<Micros>)| {
+            let away = |(from, to): &(Timestamp, Option<Timestamp>)| {
                 line.committed.1 >= *from && to.is_none_or(|to| line.committed.1 <= to)
             };
             return match () {
@@ -414,7 +414,7 @@ impl State {
         let snapshot_since = || w.snapshots.iter().any(|(after, _)| after.as_ref().is_none_or(|a| a >= at));
         match cell.verdict.as_str() {
             "matched" if cell.arrived_at.is_some() => Mark::heard(cell.tally),
-            // What arrives is known to the watcher's own workbench; a recording ends at its instance's socket.
+            // Only the watcher's own workbench knows of arrivals; a recording knows what its instance wrote to the socket.
             "matched" if self.recorded && cell.written_at.is_some() => Mark::heard(cell.tally),
             "matched" if snapshot_since() => Mark::CaughtUp,
             "matched" if !matches!(w.link, Link::Up(_)) => Mark::NotConnected,

@@ -10,8 +10,8 @@ pub struct Theme {
 }
 
 impl Theme {
-    /// As the environment asks: `NO_COLOR`; `GOSSIP_THEME` as `light` or `dark`, else `COLORFGBG` where the terminal
-    /// tells its background.
+    /// From the environment: `NO_COLOR`; `GOSSIP_THEME` as `light` or `dark`, else `COLORFGBG` if the terminal
+    /// sets it.
     pub fn from_env() -> Theme {
         let told = || {
             let ground = std::env::var("COLORFGBG").ok()?.rsplit(';').next()?.parse::<u8>().ok()?;
@@ -41,7 +41,7 @@ impl Theme {
         self.pick((236, 178, 92), (150, 84, 0)).add_modifier(Modifier::BOLD)
     }
 
-    /// What stands back.
+    /// Secondary text.
     pub fn dim(self) -> Style {
         match self.colour {
             true => self.pick((118, 128, 140), (112, 112, 104)),
@@ -49,7 +49,7 @@ impl Theme {
         }
     }
 
-    /// Text of the first rank.
+    /// Emphasized text.
     pub fn strong(self) -> Style {
         Style::new().add_modifier(Modifier::BOLD)
     }
@@ -59,22 +59,22 @@ impl Theme {
         self.pick((122, 200, 160), (20, 110, 70))
     }
 
-    /// Held back by a rule.
+    /// Withheld by a rule.
     pub fn withheld(self) -> Style {
         self.pick((230, 140, 96), (168, 70, 20))
     }
 
-    /// Not asked for.
+    /// Outside the query.
     pub fn outside(self) -> Style {
         self.pick((128, 158, 206), (40, 84, 150))
     }
 
-    /// Late, or on its way.
+    /// Late, or in flight.
     pub fn late(self) -> Style {
         self.pick((190, 152, 220), (110, 60, 150))
     }
 
-    /// Lost: the loudest there is.
+    /// Missed: the most conspicuous style.
     pub fn missed(self) -> Style {
         match self.colour {
             true => Style::new().fg(Color::Rgb(255, 255, 255)).bg(Color::Rgb(196, 44, 60)).add_modifier(Modifier::BOLD),
@@ -82,7 +82,7 @@ impl Theme {
         }
     }
 
-    /// The background of the chosen line.
+    /// The background of the selected line.
     pub fn chosen(self) -> Style {
         match (self.colour, self.light) {
             (true, false) => Style::new().bg(Color::Rgb(38, 46, 56)),

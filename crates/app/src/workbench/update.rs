@@ -1,10 +1,10 @@
-//! What a message does to the state.
+//! Applies messages to the state.
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use gossip_protocol::system::SystemRow;
 
 use crate::workbench::action::Action;
-use crate::workbench::ids::Micros;
+use crate::workbench::ids::Timestamp;
 use crate::workbench::keymap;
 use crate::workbench::message::{Effect, InstanceAction, Message};
 use crate::workbench::overlays::form::update::{fit, in_form};
@@ -19,9 +19,9 @@ use crate::workbench::views::relay::update as relay;
 use crate::workbench::views::rules::update as rules;
 use crate::workbench::views::tables::update as tables;
 
-/// Takes a message and returns what is to be done.
+/// Applies a message and returns effects to carry out.
 pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
-    // What streams in while somebody reads is nothing to Rules.
+    // Rules does not depend on what streams in.
     let streams = matches!(message, Message::Change(..) | Message::Verdict(_) | Message::Delta { .. });
     let effects = take(s, message);
     if s.view == View::Rules && !streams {
@@ -30,6 +30,7 @@ pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
     effects
 }
 
+#[expect(clippy::too_many_lines, reason = "one arm per message")]
 fn take(s: &mut State, message: Message) -> Vec<Effect> {
     match message {
         Message::Key(key) => return key_pressed(s, key),
@@ -48,11 +49,11 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
         Message::Proposed(Ok(proposal)) => s.overlay = Overlay::Proposal(proposal),
         Message::Proposed(Err(why)) => s.notice = Some((s.now, why)),
         Message::Place(i, at, Ok(())) => s.places[i].link = Link::Up(at),
-        // Tried again and again: what counts is since when.
+        // A repeated failure: keep the time of the first.
         Message::Place(i, ..) if matches!(s.places[i].link, Link::Down(..)) => {}
         Message::Place(i, at, Err(why)) => s.places[i].link = Link::Down(at, why),
         Message::Member(i, name, row) => {
-            // One that is connected to says itself when it is gone.
+            // An instance with its own connection is not judged by what others say.
             if row.is_some() || !s.places.iter().any(|p| p.name == name) || s.places[i].name == name {
                 relay::instance(s, &name, row.as_deref());
             }
@@ -104,7 +105,7 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
     Vec::new()
 }
 
-fn tick(s: &mut State, now: Micros) -> Vec<Effect> {
+fn tick(s: &mut State, now: Timestamp) -> Vec<Effect> {
     s.now = now;
     s.shown_rates = s.rates.now(now);
     if s.notice.as_ref().is_some_and(|(at, _)| now - at > 6_000_000) {
@@ -181,7 +182,7 @@ fn in_help(s: &State, key: KeyEvent, from: usize) -> Overlay {
     }
 }
 
-/// Turning the wheel is walking, a click chooses. What lies over the view is for keys alone.
+/// The wheel moves, a click selects. Overlays take keys only.
 fn mouse(s: &mut State, event: MouseEvent) -> Vec<Effect> {
     if s.overlay != Overlay::None {
         return vec![];
@@ -230,7 +231,7 @@ fn in_instances(s: &mut State, key: KeyEvent, chosen: usize) -> Vec<Effect> {
         KeyCode::Char('c') if s.has_cluster => InstanceAction::CutOrMend,
         KeyCode::Char('a') if s.has_cluster => InstanceAction::Add,
         KeyCode::Char('d') if s.has_cluster => InstanceAction::Drain,
-        // Of another process: asked over the cluster, of whoever can be reached.
+        // An instance of another process: drained through any that is connected.
         KeyCode::Char('d') => {
             let reachable = |(i, p): &(usize, &PlaceState)| *i != chosen && matches!(p.link, Link::Up(_));
             let through = s.places.iter().enumerate().find(reachable).map_or(chosen, |(i, _)| i);

@@ -17,7 +17,7 @@ use crate::workbench::views::earshot::{draw as earshot, journey};
 use crate::workbench::views::{ask, relay, rules, steps, tables};
 use crate::workbench::words::{fit, span, time};
 
-/// Below this size nothing useful can be shown.
+/// Smallest usable size of the terminal.
 const SMALLEST: (u16, u16) = (80, 24);
 
 /// Draws the whole screen.
@@ -74,7 +74,7 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
         Overlay::Frames(_) => ("Frames", "what went over a watcher's socket, both ways"),
         _ => (s.view.name(), s.view.question()),
     };
-    // Where there is little room, the state of the whole is worth more than the question.
+    // On a narrow screen, the state matters more than the view's question.
     let question = if area.width < 120 { "" } else { question };
     let left = vec![
         Span::styled(" GOSSIP", t.accent()),
@@ -126,7 +126,7 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
 fn draw_rail(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     let there = View::ALL.into_iter().filter(|v| is_possible(Action::Go(*v), s) || *v == s.view);
     for (i, view) in there.collect::<Vec<_>>().into_iter().enumerate() {
-        // What is not a view of the traffic stands apart.
+        // First steps stands apart from the views of traffic.
         let i = i as u16 + u16::from(view == View::Steps);
         let style = if view == s.view { s.theme.accent() } else { ratatui::style::Style::new() };
         let mends = match view {
@@ -150,6 +150,7 @@ fn draw_rail(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     }
 }
 
+#[expect(clippy::too_many_lines, reason = "one line, from left to right")]
 fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let mut spans = vec![Span::raw(" ")];
@@ -204,7 +205,7 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
     right(frame, area, 0, Line::styled(ready.clone(), t.late()));
     for (key, name) in &keys {
         let width = key.width() + name.width() + 4;
-        // Help and quit come last and must be seen.
+        // Help and quit come last and must be visible.
         let last = matches!(*name, "help" | "quit");
         let room = (area.width as usize - ready.len()).saturating_sub(if last || in_popup { 0 } else { 18 });
         if used + width > room {

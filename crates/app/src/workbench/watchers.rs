@@ -1,11 +1,11 @@
-//! Who listens.
+//! Adds and removes watchers.
 
 use super::message::Effect;
 use super::overlays::frames::state::Log;
 use super::state::{Link, State, WatcherState};
 use crate::personas::{Persona, Watcher};
 
-/// Adds a watcher and lets it listen.
+/// Adds a watcher and starts it.
 pub fn add_watcher(s: &mut State, persona: &str, query: &str, place: usize) -> Vec<Effect> {
     let Some(identity) = s.personas.get(persona).cloned() else { return vec![] };
     let id = s.watcher_id();

@@ -3,7 +3,7 @@
 use serde_json::{Map, Value as Json};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
-use crate::workbench::ids::Micros;
+use crate::workbench::ids::Timestamp;
 use crate::workbench::line::{Line, RowShown, Stage};
 
 /// Longest value in a summary, in characters.
@@ -114,7 +114,7 @@ pub fn whole(line_: &Line) -> String {
 }
 
 /// A time of day with milliseconds, by this machine's zone.
-pub fn time(at: Micros) -> String {
+pub fn time(at: Timestamp) -> String {
     let zone = jiff::tz::TimeZone::system();
     match jiff::Timestamp::from_microsecond(at) {
         Ok(t) => t.to_zoned(zone).strftime("%H:%M:%S%.3f").to_string(),

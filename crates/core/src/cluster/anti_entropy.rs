@@ -1,48 +1,48 @@
-//! Whether instances hold the same of each topic, and when to ask another one for what is lacking.
+//! Detects whether instances keep the same events of each topic, and when to request missing ones.
 //!
-//! What a topic keeps is a function of the set of its events, so two instances that have heard the same have the same
-//! digest of it. Each tells the others its digests from time to time. While events come, digests differ for a moment
-//! and that says nothing; where both sides have been quiet and still differ, an event was lost on the way to one of
-//! them, and each asks the other for what it holds.
+//! What a topic keeps is a function of the set of its events, so two instances that have received the same events have the same
+//! digest. Instances exchange digests periodically. While events arrive, digests differ for a moment,
+//! which means nothing; if both sides have been quiet and still differ, an event was lost on the way to one of
+//! them, and each requests what the other keeps.
 
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use crate::position::Micros;
+use crate::position::{Micros, Timestamp};
 
-/// Shortest time between two questions about one topic.
+/// Shortest time between two requests for one topic, in microseconds.
 const ASK_AFTER: Micros = 3_000_000;
 
-/// Longest time: where asking does not help, as when two instances declare a topic differently.
+/// Longest time between requests that do not help, as when two instances declare a topic differently, in microseconds.
 const ASK_AT_MOST_AFTER: Micros = 300_000_000;
 
 /// A topic.
 #[derive(Debug, Default)]
 struct Compared {
-    /// What was told last, and whether it was the same the time before.
+    /// The digest reported last, and whether it was equal to the one before.
     mine: Option<(u64, bool)>,
-    /// What each other instance told last.
+    /// The last digest of each other instance.
     theirs: HashMap<Arc<str>, u64>,
-    /// When somebody was asked last, and how long to wait after that.
-    asked: Option<(Micros, Micros)>,
+    /// Time of the last request, and how long to wait after it.
+    asked: Option<(Timestamp, Micros)>,
 }
 
-/// What instances say of their topics, compared.
+/// Compares the digests of instances.
 #[derive(Debug, Default)]
 pub struct AntiEntropy {
     topics: HashMap<Arc<str>, Compared>,
 }
 
 impl AntiEntropy {
-    /// What this instance tells of a topic that it has.
+    /// Records this instance's digest of a topic.
     pub fn record_local(&mut self, topic: &str, digest: u64) {
         let topic = self.topics.entry(topic.into()).or_default();
         topic.mine = Some((digest, topic.mine.is_some_and(|(before, _)| before == digest)));
     }
 
-    /// What another instance tells of one. Returns whether to ask it what it holds.
-    pub fn compare(&mut self, instance: &str, topic: &str, digest: u64, now: Micros) -> bool {
-        // Only of topics that this instance has.
+    /// Compares another instance's digest. Returns whether to request its events.
+    pub fn compare(&mut self, instance: &str, topic: &str, digest: u64, now: Timestamp) -> bool {
+        // Ignore topics that this instance does not have.
         let Some(topic) = self.topics.get_mut(topic) else { return false };
         let quiet = topic.theirs.insert(instance.into(), digest) == Some(digest);
         let Some((mine, true)) = topic.mine else { return false };

@@ -11,7 +11,7 @@ use gossip_protocol::{Call, CloudEvent, RpcError, code};
 use serde_json::{Map, Value as Json, json};
 
 use super::presence::{Location, PresenceUpdate};
-use crate::position::Micros;
+use crate::position::Timestamp;
 use crate::schema::Row;
 use crate::topic::Floor;
 use crate::value::Value;
@@ -35,7 +35,7 @@ pub struct Status {
     /// When the instance started, by its clock.
     pub run: u64,
     /// When it was sent, by the sender's clock.
-    pub sent: Micros,
+    pub sent: Timestamp,
     /// Its row of `gossip.instances`.
     pub instance: InstanceRow,
     /// Its row of `gossip.links`.
@@ -109,7 +109,7 @@ impl Message {
     }
 
     /// As a CloudEvent of this id, sent by the instance of this name.
-    pub fn to_event(&self, from: &str, id: String, now: Micros) -> CloudEvent {
+    pub fn to_event(&self, from: &str, id: String, now: Timestamp) -> CloudEvent {
         let (kind, data) = match self {
             Message::Status(s) => (STATUS, status_json(s)),
             Message::Leaving { run } => (STATUS, json!({"run": run, "leaves": true})),

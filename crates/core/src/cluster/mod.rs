@@ -26,7 +26,7 @@ use gossip_protocol::{Call, CloudEvent, RpcError, code};
 use serde_json::Value as Json;
 use siphasher::sip::SipHasher13;
 
-use crate::position::{Interval, Micros};
+use crate::position::{Interval, Micros, Timestamp};
 use crate::schema::Row;
 use crate::topic::{Floor, Retention, Topic};
 use anti_entropy::AntiEntropy;
@@ -116,7 +116,7 @@ pub enum JoinError {
 /// Another instance.
 #[derive(Debug)]
 struct Member {
-    last_seen: Micros,
+    last_seen: Timestamp,
     status: Box<Status>,
 }
 
@@ -133,9 +133,9 @@ pub struct Cluster {
     anti_entropy: AntiEntropy,
     topics: Topics,
     /// Topics requested by others, by when to respond and the request's id.
-    history_requests: BTreeMap<(Micros, String), BTreeSet<String>>,
+    history_requests: BTreeMap<(Timestamp, String), BTreeSet<String>>,
     /// Forwarded calls by id: the instance that has to answer, and until when.
-    pending_calls: HashMap<String, (String, Micros)>,
+    pending_calls: HashMap<String, (String, Timestamp)>,
     reports: u64,
     round_trip: Option<Micros>,
     warned_of_name: bool,
@@ -221,7 +221,7 @@ impl Cluster {
         instance: InstanceRow,
         link: LinkRow,
         alarms: Vec<AlarmRow>,
-        now: Micros,
+        now: Timestamp,
     ) -> Vec<Output> {
         if self.stopping {
             return vec![];
@@ -256,7 +256,7 @@ impl Cluster {
         }
     }
 
-    fn drop_silent_members(&mut self, now: Micros, out: &mut Vec<Output>) {
+    fn drop_silent_members(&mut self, now: Timestamp, out: &mut Vec<Output>) {
         let silent = |(_, m): &(&String, &Member)| now.saturating_sub(m.last_seen) > GONE_AFTER;
         let gone: Vec<String> = self.members.iter().filter(silent).map(|(name, _)| name.clone()).collect();
         for name in gone {
@@ -273,7 +273,7 @@ impl Cluster {
     }
 
     /// Answers the history requests that are due, and gives up calls that nobody has answered.
-    pub fn tick(&mut self, now: Micros) -> Vec<Output> {
+    pub fn tick(&mut self, now: Timestamp) -> Vec<Output> {
         let mut out = Vec::new();
         let later = self.history_requests.split_off(&(now.saturating_add(1), String::new()));
         for ((_, request), topics) in std::mem::replace(&mut self.history_requests, later) {
@@ -288,7 +288,7 @@ impl Cluster {
     }
 
     /// Takes a message of the instance `from`, which may be this one; `id` is that of the message's event.
-    pub fn receive(&mut self, from: &str, id: &str, message: Message, now: Micros) -> Vec<Output> {
+    pub fn receive(&mut self, from: &str, id: &str, message: Message, now: Timestamp) -> Vec<Output> {
         let mut out = Vec::new();
         let own = *from == *self.name;
         match message {
@@ -334,7 +334,7 @@ impl Cluster {
         out
     }
 
-    fn local_status(&mut self, status: &Status, now: Micros, out: &mut Vec<Output>) {
+    fn local_status(&mut self, status: &Status, now: Timestamp, out: &mut Vec<Output>) {
         if status.run == self.presence.run() {
             self.round_trip = Some(now.saturating_sub(status.sent));
         } else if !std::mem::replace(&mut self.warned_of_name, true) {
@@ -342,7 +342,7 @@ impl Cluster {
         }
     }
 
-    fn member_status(&mut self, from: &str, mut status: Box<Status>, now: Micros, out: &mut Vec<Output>) {
+    fn member_status(&mut self, from: &str, mut status: Box<Status>, now: Timestamp, out: &mut Vec<Output>) {
         // An instance reports only itself.
         if status.instance.name != from {
             return;
@@ -371,7 +371,7 @@ impl Cluster {
     }
 
     /// Notes a history request, to be answered after a delay that differs between instances but is not random.
-    fn history_requested(&mut self, request: &str, topics: Vec<String>, now: Micros) {
+    fn history_requested(&mut self, request: &str, topics: Vec<String>, now: Timestamp) {
         // Each topic once, however often a request names it.
         let topics: BTreeSet<String> = topics.into_iter().filter(|name| self.topics.get(name).is_some()).collect();
         if topics.is_empty() || self.history_requests.len() >= MAX_HISTORY_REQUESTS {
@@ -410,7 +410,7 @@ impl Cluster {
         topic: &str,
         floor: Option<Floor>,
         events: Vec<CloudEvent>,
-        now: Micros,
+        now: Timestamp,
         out: &mut Vec<Output>,
     ) {
         if let Some(floor) = floor {
@@ -429,7 +429,7 @@ impl Cluster {
         &mut self,
         topic: &str,
         event: &CloudEvent,
-        now: Micros,
+        now: Timestamp,
     ) -> (Result<Applied, String>, Option<Interval>) {
         let applied = self.topics.apply(topic, event, now);
         let interval = if applied == Ok(Applied::Changed) { self.topics.take(now) } else { None };
@@ -492,7 +492,7 @@ impl Cluster {
         id: String,
         instance: &str,
         call: &Call,
-        now: Micros,
+        now: Timestamp,
     ) -> Result<Vec<Output>, RpcError> {
         if !self.members.contains_key(instance) {
             let shown: String = instance.chars().take(60).collect();
@@ -527,7 +527,7 @@ mod tests {
         Message::Status(Box::new(Status { run, sent: 0, instance, link, topics, alarms, digests, reads }))
     }
 
-    fn report(c: &mut Cluster, now: Micros) -> Vec<Output> {
+    fn report(c: &mut Cluster, now: Timestamp) -> Vec<Output> {
         c.report_status(instance("north"), LinkRow::default(), vec![], now)
     }
 
@@ -575,7 +575,7 @@ mod tests {
         assert_eq!(c.receive("north", "", status("north", 2, 1..=1), 0), vec![Output::Log(Notice::SameName)]);
         // A time that no clock shows.
         let Message::Status(mut forged) = status("north", 1, 1..=1) else { unreachable!() };
-        forged.sent = Micros::MIN;
+        forged.sent = Timestamp::MIN;
         assert_eq!(c.receive("north", "", Message::Status(forged), 1), vec![]);
     }
 
@@ -611,7 +611,7 @@ mod tests {
         let event = CloudEvent::new("notes", "/desk", "1".into(), rfc3339(1), json!({"text": "hello"}));
         assert_eq!(north.apply_event("notes", &event, 1).0, Ok(Applied::Changed));
         let respond = |c: &mut Cluster| c.tick(RESPOND_WITHIN).len();
-        // Whoever was cut off keeps something too, and would call its own request answered.
+        // An instance must not take its own request for an answered one.
         north.receive("north", "a", request(&["notes"]), 0);
         assert_eq!(respond(&mut north), 0);
         north.receive("south", "b", request(&["notes", "notes", "none", "notes"]), 0);

@@ -1,60 +1,60 @@
-//! Who is where, at all instances.
+//! Who is present where, at all instances.
 //!
-//! Each instance tells the others when somebody comes to a place or leaves it, and from time to time, in a *round*,
-//! everybody who is present at it. Messages carry a number that grows, so their order on the way does not matter: what
-//! is said later counts, and a round makes good whatever was lost before it. Nothing is kept anywhere else: an instance
-//! that starts knows everybody after one round of each of the others, and one that starts anew, or falls silent, takes
-//! with it whoever was present there.
+//! Each instance reports to the others when somebody joins or leaves a place, and periodically, in a *round*,
+//! everybody who is present at it. Messages have increasing numbers, so they may be reordered: the higher number
+//! wins, and a round repairs whatever was lost before it. Nothing is stored anywhere else: an instance
+//! that starts knows everybody after one round of each of the others, and when one restarts, or falls silent,
+//! the people present at it are gone.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::schema::Row;
 
-/// People in one message.
+/// Most people in one message.
 pub const IN_A_MESSAGE: usize = 100;
 
-/// People of one instance.
+/// Most people present at one instance.
 pub const MAX_PEOPLE: usize = 20_000;
 
-/// Where somebody is: the place, and the client's number at its instance.
+/// A place, and a client's number at its instance.
 pub type Location = (Arc<str>, u64);
 
 /// An update that an instance sends about the people present at it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct PresenceUpdate {
-    /// When the instance began, by its clock. Of two under the same name the later one counts.
+    /// When the instance started, by its clock. Of two with the same name the later one wins.
     pub run: u64,
-    /// Grows with every message; the messages of a round share theirs.
+    /// Increases with every message; the messages of a round have the same number.
     pub number: u64,
-    /// Of a round: which of its messages this is, and how many there are.
+    /// For a round: index of this message, and number of messages.
     pub share: Option<(usize, usize)>,
-    /// Who is where; `None`: not any more.
+    /// Who is where; `None`: has left.
     pub people: Vec<(Location, Option<Row>)>,
 }
 
 /// A change of who is present where.
 #[derive(Clone, Debug, PartialEq)]
 pub enum PresenceChange {
-    /// Somebody is there, or shows something else there.
+    /// Somebody joined, or changed their row.
     Joined(Row),
-    /// Somebody is not there any more.
+    /// Somebody left.
     Left(Row),
 }
 
-/// What is known of another instance's people.
+/// The people present at another instance.
 #[derive(Debug, Default)]
 struct Other {
     run: u64,
-    /// By whom what was last said, in which message. Those who went are remembered until the next round.
+    /// By location: number of the last message about it, and the row. Those who left are kept until the next round.
     people: BTreeMap<Location, (u64, Option<Row>)>,
-    /// The number of the last round that came whole.
+    /// Number of the last complete round.
     round: u64,
-    /// A round that is coming: its number and its messages so far.
+    /// An incomplete round: its number and its messages so far.
     coming: (u64, BTreeMap<usize, Vec<(Location, Row)>>),
 }
 
-/// Who is where.
+/// Who is present where.
 #[derive(Debug)]
 pub struct Presence {
     run: u64,
@@ -64,22 +64,22 @@ pub struct Presence {
 }
 
 impl Presence {
-    /// Nobody is known yet. `run` is when this instance began.
+    /// Starts empty. `run` is when this instance started.
     pub fn new(run: u64) -> Presence {
         Presence { run, number: 0, own: BTreeMap::new(), others: BTreeMap::new() }
     }
 
-    /// When this instance began.
+    /// When this instance started.
     pub fn run(&self) -> u64 {
         self.run
     }
 
-    /// Those who are present at this instance.
+    /// Everybody present at this instance.
     pub fn own(&self) -> &BTreeMap<Location, Row> {
         &self.own
     }
 
-    /// Everybody who is known.
+    /// Everybody present anywhere.
     pub fn all(&self) -> impl Iterator<Item = &Row> {
         let others = self.others.values().flat_map(|o| o.people.values().filter_map(|(_, row)| row.as_ref()));
         self.own.values().chain(others)
@@ -92,26 +92,26 @@ impl Presence {
         PresenceUpdate { run: self.run, number: self.number, share, people }
     }
 
-    /// Somebody comes to a place here, or shows something else there. Returns what to tell the others.
+    /// Somebody joins a place here, or changes their row. Returns the update for the others.
     pub fn join(&mut self, at: Location, row: Row) -> PresenceUpdate {
         self.own.insert(at.clone(), row.clone());
         self.told(None, vec![(at, Some(row))])
     }
 
-    /// Somebody leaves a place here. Returns what they showed there, and what to tell the others; `None` if they were
+    /// Somebody leaves a place here. Returns their row and the update for the others; `None` if they were
     /// not there.
     pub fn leave(&mut self, at: &Location) -> Option<(Row, PresenceUpdate)> {
         let row = self.own.remove(at)?;
         Some((row, self.told(None, vec![(at.clone(), None)])))
     }
 
-    /// Everybody here leaves. Returns what to tell the others.
+    /// Everybody here leaves. Returns the update for the others.
     pub fn leave_all(&mut self) -> PresenceUpdate {
         self.own.clear();
         self.told(Some((0, 1)), vec![])
     }
 
-    /// A round: what to tell the others from time to time.
+    /// A round of updates.
     pub fn round(&mut self) -> Vec<PresenceUpdate> {
         let all: Vec<(Location, Option<Row>)> =
             self.own.iter().map(|(at, row)| (at.clone(), Some(row.clone()))).collect();
@@ -120,11 +120,11 @@ impl Presence {
         (0..of).map(|index| self.told(Some((index, of)), some(index))).collect()
     }
 
-    /// Takes what another instance tells. Returns what has changed.
+    /// Applies another instance's update. Returns what has changed.
     pub fn receive(&mut self, instance: &str, told: PresenceUpdate) -> Vec<PresenceChange> {
         let mut moved = Vec::new();
         match self.others.get(instance) {
-            // It has begun anew since.
+            // From before its restart.
             Some(o) if o.run > told.run => return moved,
             Some(o) if o.run < told.run => moved = self.forget(instance),
             _ => {}
@@ -138,7 +138,7 @@ impl Presence {
         moved
     }
 
-    /// An instance is gone, and with it whoever was present there.
+    /// Removes an instance with everybody present at it.
     pub fn forget(&mut self, instance: &str) -> Vec<PresenceChange> {
         let gone = self.others.remove(instance);
         gone.into_iter()
@@ -150,7 +150,7 @@ impl Presence {
 impl Other {
     fn one(&mut self, number: u64, at: Location, row: Option<Row>) -> Option<PresenceChange> {
         let known = self.people.get(&at);
-        // A round says as much of those whom it does not name.
+        // A round also covers those whom it does not name.
         if number <= known.map_or(0, |(n, _)| *n).max(self.round) {
             return None;
         }
@@ -183,7 +183,7 @@ impl Other {
         }
         let there: BTreeMap<Location, Row> = std::mem::take(&mut self.coming.1).into_values().flatten().collect();
         let mut moved = Vec::new();
-        // What was said after the round was, of somebody, stays.
+        // Keep what is newer than the round.
         self.people.retain(|at, (said, row)| {
             let stays = *said > number || there.contains_key(at);
             if !stays {

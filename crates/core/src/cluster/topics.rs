@@ -10,7 +10,7 @@ use serde_json::{Map, Value as Json};
 
 use crate::datetime;
 use crate::local_source::Own;
-use crate::position::{Interval, Micros, Position};
+use crate::position::{Interval, Position, Timestamp};
 use crate::schema::{Row, TOPIC_SOURCE, Table};
 use crate::topic::{Floor, Retention, Topic, TopicEvent, TopicState, TopicUpdate};
 
@@ -25,14 +25,14 @@ pub enum Applied {
     Stale,
 }
 
-/// Events by what they did.
+/// Counters of events.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Counts {
     /// Events that changed the table.
     pub taken: u64,
-    /// Events that were there already, or older than what was there.
+    /// Events that were duplicates or stale.
     pub passed: u64,
-    /// Events that do not fit.
+    /// Malformed events.
     pub malformed: u64,
 }
 
@@ -41,9 +41,9 @@ pub struct Counts {
 pub struct Topics {
     states: BTreeMap<String, (TopicState, Counts)>,
     own: Own,
-    /// When the pending event happened.
-    happened: Micros,
-    /// The newest event that did not fit: of which topic, and why.
+    /// Time of the pending event.
+    happened: Timestamp,
+    /// The newest malformed event: topic and error.
     last_malformed: Option<String>,
 }
 
@@ -70,7 +70,7 @@ impl Topics {
         self.states.iter().map(|(name, (state, counts))| (name.as_str(), state, *counts))
     }
 
-    /// What this instance holds of a topic, for `gossip.topics`.
+    /// The row of `gossip.topics` for a topic at this instance.
     pub fn row(&self, name: &str, instance: &str) -> Option<TopicRow> {
         let (state, counts) = self.states.get(name)?;
         let keep = match state.topic().keep {
@@ -97,16 +97,16 @@ impl Topics {
         self.states.values().map(|(state, _)| state.topic().table.table())
     }
 
-    /// Takes an event; what it changes is pending then.
+    /// Applies an event; its change is pending then.
     ///
     /// # Errors
-    /// Why it does not fit, without its values.
-    pub fn apply(&mut self, name: &str, event: &CloudEvent, now: Micros) -> Result<Applied, String> {
+    /// Why it is malformed, without its values.
+    pub fn apply(&mut self, name: &str, event: &CloudEvent, now: Timestamp) -> Result<Applied, String> {
         let Some((state, counts)) = self.states.get_mut(name) else { return Ok(Applied::Duplicate) };
         match from_cloudevent(event, state.topic(), None).and_then(|event| Ok((event.time, state.take(event)?))) {
             Ok((time, TopicUpdate::Changed(change))) => {
                 counts.taken += 1;
-                // By a clock that is ahead it would have happened after it was heard.
+                // A publisher's clock may be ahead: no event happens after it is received.
                 self.happened = time.min(now);
                 self.own.push(change);
                 Ok(Applied::Changed)
@@ -123,46 +123,46 @@ impl Topics {
         }
     }
 
-    /// Another instance has no room for what is not newer than this.
+    /// Another instance has dropped everything that is not newer than this.
     pub fn raise_floor(&mut self, name: &str, floor: Floor) {
         if let Some((state, _)) = self.states.get_mut(name) {
             state.raise_floor(floor);
         }
     }
 
-    /// What is pending, as an interval.
-    pub fn take(&mut self, now: Micros) -> Option<Interval> {
+    /// The pending changes, as an interval.
+    pub fn take(&mut self, now: Timestamp) -> Option<Interval> {
         self.own.take(self.happened, now)
     }
 
-    /// Says where the topics stand.
-    pub fn sign(&self, now: Micros) -> Interval {
+    /// An empty interval at the topics' position.
+    pub fn sign(&self, now: Timestamp) -> Interval {
         self.own.sign(now)
     }
 
-    /// Where they stand, for a publisher.
+    /// Their position, for a publisher.
     pub fn position(&self) -> String {
         self.own.position()
     }
 
-    /// All rows of a topic with the position that they show; nothing may be pending.
-    pub fn snapshot(&self, name: &str, now: Micros) -> (Vec<Row>, Position) {
+    /// All rows of a topic with their position; nothing may be pending.
+    pub fn snapshot(&self, name: &str, now: Timestamp) -> (Vec<Row>, Position) {
         (self.states.get(name).map(|(state, _)| state.rows(now)).unwrap_or_default(), self.own.at())
     }
 }
 
-/// The topic's event in a CloudEvent. Without a time of its own it happened at `or_now`.
+/// The topic's event in a CloudEvent. Without a time it happened at `or_now`.
 ///
 /// # Errors
 /// What is missing or cannot be read.
-pub fn from_cloudevent(event: &CloudEvent, topic: &Topic, or_now: Option<Micros>) -> Result<TopicEvent, String> {
+pub fn from_cloudevent(event: &CloudEvent, topic: &Topic, or_now: Option<Timestamp>) -> Result<TopicEvent, String> {
     let time = match (&event.time, or_now) {
         (Some(text), _) => {
             let time = datetime::parse_event_time(text).filter(|t| *t != datetime::FOREVER && *t != datetime::NEVER);
             time.ok_or("time: expected RFC 3339")?.saturating_add(datetime::SINCE_1970)
         }
         (None, Some(now)) => now,
-        // What nobody keeps is in no order.
+        // Events that are not kept need no order.
         (None, None) if topic.keep == Retention::Nothing => 0,
         (None, None) => return Err("time: missing; it says which event is the last".into()),
     };

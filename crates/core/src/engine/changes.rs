@@ -9,20 +9,22 @@ use super::materialized::Commit;
 use super::{Engine, Feed, Tables};
 use crate::audience::SubId;
 use crate::explain::{self, Tally, Verdict};
-use crate::feed::{self, Change, MissingValue};
+use crate::feed::{self, Change, ChangeError};
 use crate::index::FeedId;
 use crate::position::{Continues, Interval, Old, Position, Progress, Reset, ResetReason, RowChange, Term, Transaction};
+use crate::query::function::EvalError;
 use crate::schema::{Table, TableName};
 
 /// Feeds whose memory is loaded together.
 const BATCH: usize = 64;
 
 /// What a transaction does to feeds.
+#[derive(Default)]
 struct Evaluated {
     /// What it did to their results.
     matched: HashMap<FeedId, Tally>,
-    /// It leaves out values that these feeds need.
-    incomplete: Vec<FeedId>,
+    /// Feeds for which it cannot be said what it did, and why.
+    underived: Vec<(FeedId, ChangeError)>,
     /// Feeds that keep their rows, with the changes that concern them.
     materialized: Vec<(FeedId, u32)>,
 }
@@ -227,7 +229,7 @@ impl Engine {
         let term = Term { epoch: interval.epoch.max(self.progress(source).epoch), timeline: interval.timeline };
         let state = self.sources.entry(source.clone()).or_default();
         let mut unfinished = state.unfinished.take();
-        let Evaluated { mut matched, incomplete, materialized } = self.evaluate(term, t, &touched, &mut unfinished);
+        let Evaluated { mut matched, underived, materialized } = self.evaluate(term, t, &touched, &mut unfinished);
         self.touched = touched;
         if let Some(state) = self.sources.get_mut(source) {
             state.unfinished = unfinished;
@@ -239,7 +241,12 @@ impl Engine {
             matched.extend(self.settle(source, Commit { term, position: t.position, at: t.committed.to }));
         }
         self.emit_verdicts(source, term, t, &matched);
-        incomplete.into_iter().for_each(|id| self.renew(id, ResyncReason::Gap));
+        for (id, why) in underived {
+            match why {
+                ChangeError::MissingValue => self.renew(id, ResyncReason::Gap),
+                ChangeError::Failed(error) => self.fail(id, error),
+            }
+        }
         otherwise.into_iter().for_each(|name| self.description_mismatch(name, t.position));
         self.remember(source, t);
         self.out.push(Output::Taken(interval.clone(), t.clone()));
@@ -360,7 +367,7 @@ impl Engine {
         let more = !t.position.is_whole();
         let mut open = unfinished.take().unwrap_or_default();
         let mut full = Vec::new();
-        let mut evaluated = Evaluated { matched: HashMap::new(), incomplete: Vec::new(), materialized: Vec::new() };
+        let mut evaluated = Evaluated::default();
         self.out.reserve(touched.len() + self.observed.len() + 1);
         let (mut seen, mut loaded) = (0, 0);
         for group in touched.chunk_by(|a, b| a.0 == b.0) {
@@ -381,26 +388,24 @@ impl Engine {
             let rows = group.iter().map(|(_, i)| &t.changes[*i as usize]);
             let digest = self.digests.get_mut(&id);
             let mut changes = self.recycled.changes();
-            let Ok(revokes) = feed.changes(id, rows, digest, &mut self.tables, &mut changes) else {
-                evaluated.incomplete.push(id);
-                continue;
+            let revokes = match feed.changes(id, rows, digest, &mut self.tables, &mut changes) {
+                Ok(revokes) => revokes,
+                Err(error) => {
+                    evaluated.underived.push((id, error));
+                    continue;
+                }
             };
             if changes.is_empty() {
                 self.recycled.put_changes(changes);
                 continue;
             }
-            if more {
-                open.insert(id);
-            } else {
-                open.remove(&id);
-            }
+            let _ = if more { open.insert(id) } else { open.remove(&id) };
             feed.deltas += 1;
             if !self.observed.is_empty() {
                 evaluated.matched.insert(id, Tally::of(&changes));
             }
             let (of, position, at) = (feed.plan.clone(), t.position, t.committed.to);
-            let delta = Delta { feed: of, term, position, at, changes, skipped: 0, revokes, more };
-            let delta = Arc::new(delta);
+            let delta = Arc::new(Delta { feed: of, term, position, at, changes, skipped: 0, revokes, more });
             if let Some(pending) = &mut feed.pending {
                 let due = pending.take_change(delta, self.clock);
                 self.paced.insert((due, id));
@@ -419,6 +424,12 @@ impl Engine {
             full.into_iter().for_each(|id| self.flush_pending(id));
         }
         evaluated
+    }
+
+    /// Closes all subscriptions of a feed whose query fails on a row.
+    pub(super) fn fail(&mut self, id: FeedId, error: EvalError) {
+        let subscribers = self.feed(id).map(|feed| feed.subscribers().collect()).unwrap_or_default();
+        self.close_all(subscribers, &Refusal::Failed(error));
     }
 
     /// Sends the end of a transaction to a feed that was sent parts of it.
@@ -478,7 +489,7 @@ impl Feed {
         mut digest: Option<&mut Digest>,
         tables: &mut Tables,
         changes: &mut Vec<Change>,
-    ) -> Result<bool, MissingValue> {
+    ) -> Result<bool, ChangeError> {
         let Feed { plan, memory, .. } = self;
         let mut revokes = false;
         for row in rows {

@@ -9,8 +9,9 @@ use crate::budget::{Owner, Shares};
 use crate::explain::{Tally, Verdict};
 use crate::feed::Change;
 use crate::plan::{EffectivePlan, SnapshotRequest};
-use crate::position::{Interval, Micros, Position, SnapshotPoint, Term, Transaction};
+use crate::position::{Interval, Micros, Position, SnapshotPoint, Term, Timestamp, Transaction};
 use crate::query::QueryError;
+use crate::query::function::EvalError;
 use crate::rule::{Claims, RuleSet};
 use crate::schema::{Row, Table};
 use crate::seal::Cursor;
@@ -116,6 +117,8 @@ pub enum Refusal {
     Unavailable(String),
     /// Rights are decided elsewhere, and there is no answer. Why is not for clients.
     Undecided(String),
+    /// The query fails on a row that the client may see.
+    Failed(EvalError),
     /// The table is gone or does not fit the query any more.
     SchemaChanged(String),
     /// The rules grant nothing of it any more.
@@ -194,7 +197,7 @@ pub struct Delta {
     /// The transaction's place.
     pub position: Position,
     /// Commit time of the transaction, latest possible.
-    pub at: Micros,
+    pub at: Timestamp,
     /// What changes in the result. Each key once.
     pub changes: Vec<Change>,
     /// Additions without a key that were dropped because too many came between two deltas.

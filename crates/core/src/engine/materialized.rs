@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::io::ResyncReason;
 use crate::audience::SubId;
 use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
-use crate::position::{Micros, Position, Term};
+use crate::position::{Position, Term, Timestamp};
 use crate::query::Subquery;
 use crate::schema::{Key, Row};
 use crate::value::Value;
@@ -90,7 +90,7 @@ pub(super) struct Materialized {
 pub(super) struct Commit {
     pub term: Term,
     pub position: Position,
-    pub at: Micros,
+    pub at: Timestamp,
 }
 
 /// Whether less may be seen of a row than was sent: a column is hidden now, or a mask may have replaced its value.

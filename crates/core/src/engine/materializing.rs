@@ -118,7 +118,10 @@ impl Engine {
                 None => {}
             }
         }
-        let seen = new.as_ref().and_then(|row| feed.plan.see(row, subquery_sets));
+        let seen = new.as_ref().map(|row| feed.plan.see(row, subquery_sets));
+        // Whether the query fails on a row that may be seen is known only when all of the transaction is.
+        let fails = matches!(seen, Some(Err(_)));
+        let seen = seen.and_then(|seen| seen.unwrap_or(None));
         let sent = materialized.entries.get(&key).and_then(|e| e.sent.as_ref());
         // What its rules do not admit any more is not to be sent any more either. Whether it is they who let a row go is
         // known only at the end of the transaction, when the row is not at hand any more.
@@ -127,8 +130,8 @@ impl Engine {
             (Some(sent), Some(seen)) => shows_less(&feed.plan, sent, seen),
             (Some(_), None) => new.is_some(),
         };
-        if seen.is_some() || materialized.entries.contains_key(&key) {
-            self.put(id, key, |entry| entry.now = seen.and(new));
+        if seen.is_some() || fails || materialized.entries.contains_key(&key) {
+            self.put(id, key, |entry| entry.now = new.filter(|_| seen.is_some() || fails));
         }
         if outrun {
             self.retake_snapshot(id);
@@ -324,7 +327,14 @@ impl Engine {
         let mut changes = Vec::new();
         for key in std::mem::take(&mut materialized.dirty) {
             let Some(entry) = materialized.entries.get(&key) else { continue };
-            let now = entry.now.as_ref().and_then(|row| plan.see(row, subquery_sets));
+            let now = match entry.now.as_ref().map(|row| plan.see(row, subquery_sets)) {
+                Some(Err(error)) => {
+                    self.fail(id, error);
+                    return Tally::default();
+                }
+                Some(Ok(now)) => now,
+                None => None,
+            };
             if let Some(change) = feed::between(&plan, key, entry.sent.as_ref(), now) {
                 changes.push(change);
             }

@@ -72,13 +72,14 @@ impl Memory {
         row: &Row,
         subquery_results: &dyn SubqueryResults,
     ) -> bool {
-        let now = plan.see(row, subquery_results);
+        let see = |row| plan.see(row, subquery_results).unwrap_or(None);
+        let now = see(row);
         match self {
             Memory::Stateless => false,
             Memory::Tracked(sent) => now.is_some_and(|now| sent.is_as_sent(plan, key, &now)),
             Memory::Materialized(materialized) => {
                 // Only shown values count: a change may have omitted the others.
-                let held = materialized.entries.get(key).and_then(|e| plan.see(e.now.as_ref()?, subquery_results));
+                let held = materialized.entries.get(key).and_then(|e| see(e.now.as_ref()?));
                 let shown = |seen| plan.shown(seen).collect::<Vec<_>>();
                 held.as_ref().map(shown) == now.as_ref().map(shown)
             }

@@ -41,7 +41,7 @@ use crate::budget::Budget;
 use crate::coalesce::Pending;
 use crate::index::{FeedId, TableIndex};
 use crate::plan::{EffectivePlan, SnapshotRequest};
-use crate::position::{Interval, Micros, Position, Progress, RowChange, Transaction, Visibility};
+use crate::position::{Interval, Position, Progress, RowChange, Timestamp, Transaction, Visibility};
 use crate::query::{QueryError, parse_query, parse_trusted_query};
 use crate::rule::{self, Permitted, RuleSet, Standing};
 use crate::schema::{Catalog, Key, Table, TableName};
@@ -277,10 +277,10 @@ pub struct Engine {
     /// Bytes of rows that such feeds keep, about.
     materialized_bytes: usize,
     /// Feeds of which something waits for its time, soonest first.
-    paced: BTreeSet<(Micros, FeedId)>,
+    paced: BTreeSet<(Timestamp, FeedId)>,
     /// When a table was last reset: earlier changes cannot be sent as deltas.
     resets: HashMap<TableName, Position>,
-    clock: Micros,
+    clock: Timestamp,
     order_key: [u64; 2],
     /// The sums of the rows of some feeds of every table, for the audit.
     digests: HashMap<FeedId, Digest, foldhash::fast::RandomState>,
@@ -340,12 +340,12 @@ impl Engine {
     }
 
     /// Tells the time, at which the inputs that follow happen.
-    pub fn set_clock(&mut self, now: Micros) {
+    pub fn set_clock(&mut self, now: Timestamp) {
         self.clock = now;
     }
 
     /// When [`Input::Tick`] is wanted, if it is before long.
-    pub fn next_due(&self) -> Option<Micros> {
+    pub fn next_due(&self) -> Option<Timestamp> {
         // In the middle of a transaction nothing is due before its end.
         let between = self.sources.values().all(|s| s.unfinished.is_none());
         self.paced.first().filter(|_| between).map(|(due, _)| *due)
@@ -552,7 +552,7 @@ impl Engine {
         self.subs.get(&sub).map(Subscription::request)
     }
 
-    /// What is remembered, to be held against other rules.
+    /// The retained transactions, for a what-if.
     pub fn trial(&self, rules: &Arc<RuleSet>, asked: &[Request]) -> Trial {
         let tried = |r: &Request| Tried {
             now: self.compile(&Request { under: None, ..r.clone() }).map(Arc::new),

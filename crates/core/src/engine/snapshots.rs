@@ -10,6 +10,7 @@ use crate::feed::Sent;
 use crate::index::FeedId;
 use crate::position::{Position, SnapshotPoint};
 use crate::schema::Row;
+use crate::seam::MergeError;
 
 impl Engine {
     fn snapshot_feed(&mut self, id: SnapshotId) -> Option<(FeedId, &mut Feed)> {
@@ -116,10 +117,11 @@ impl Engine {
         let rows = match joining.seam.finish(&plan, reached) {
             None => return,
             Some(Ok(rows)) => rows,
-            Some(Err(why)) => {
+            Some(Err(MergeError::Retake(why))) => {
                 let snapshot = joining.snapshot;
                 return self.snapshot_failed(snapshot, why.into());
             }
+            Some(Err(MergeError::Failed(error))) => return self.give_up(id, Refusal::Failed(error)),
         };
         // What waits is older than these rows: it is for those who were there before.
         self.flush_pending(id);
@@ -172,7 +174,7 @@ impl Engine {
             if self.is_settled(id) {
                 self.flush_pending(id);
             } else {
-                // Some of it may not be seen any more; it is told with what tells of that.
+                // Some of it may no longer be seen: send it together with the withdrawal.
                 self.paced.remove(&(due, id));
             }
         }

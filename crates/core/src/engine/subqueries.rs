@@ -97,7 +97,8 @@ impl Engine {
         let (mut changes, mut now_sent) = (Vec::new(), Vec::new());
         for key in dirty {
             let Some(entry) = materialized.entries.get(&key) else { continue };
-            let now = entry.now.as_ref().and_then(|row| plan.see(row, subquery_sets));
+            // A rule's conditions have a value on every row.
+            let now = entry.now.as_ref().and_then(|row| plan.see(row, subquery_sets).unwrap_or(None));
             let found = |seen: &VisibleRow| values(&seen.row);
             changes.push((entry.sent.as_ref().map(found), now.as_ref().map(found)));
             now_sent.push((key, now));
@@ -154,7 +155,8 @@ impl Engine {
         for (key, entry) in &materialized.entries {
             let Some(row) = &entry.now else { continue };
             let now = plan.see(row, subquery_sets);
-            let gone = now.is_none();
+            let gone = now == Ok(None);
+            let now = now.unwrap_or(None);
             if gone || now != entry.sent {
                 let lost = |sent: &VisibleRow| now.as_ref().is_none_or(|n| shows_less(&plan, sent, n));
                 materialized.revokes |= entry.sent.as_ref().is_some_and(lost);

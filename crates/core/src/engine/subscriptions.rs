@@ -12,10 +12,10 @@ use super::{Cleanup, Engine, Feed, Joining, OnTable, Turn};
 use crate::audience::{Audience, SubId};
 use crate::budget::Cost;
 use crate::coalesce::Pending;
-use crate::feed;
+use crate::feed::{self, Change, ChangeError};
 use crate::index::FeedId;
 use crate::plan::{AccessPath, EffectivePlan};
-use crate::position::{Micros, Position};
+use crate::position::{Micros, Position, Timestamp};
 use crate::query::Subquery;
 use crate::rule::Claims;
 use crate::seam::SnapshotMerge;
@@ -91,6 +91,38 @@ impl Engine {
         }
     }
 
+    /// What a plan's result has missed since a position, by transaction.
+    fn missed(
+        &self,
+        plan: &EffectivePlan,
+        since: Position,
+    ) -> Result<Vec<(Position, Timestamp, Vec<Change>)>, ResyncReason> {
+        let source = &plan.table().source;
+        let (mut missed, mut at) = (Vec::new(), since);
+        for (_, t) in self.window.iter().filter(|(s, t)| *s == *source && t.position > since) {
+            if !t.can_follow(at) {
+                return Err(ResyncReason::ResumedTooLate);
+            }
+            at = t.position;
+            let mut changes = Vec::new();
+            for c in t.changes.iter().filter(|c| plan.is_about(c)) {
+                let change = match feed::change(plan, c, &(), None) {
+                    Ok(Some(change)) => change,
+                    Ok(None) | Err(ChangeError::MissingValue) => continue,
+                    // The snapshot says whether it still does.
+                    Err(ChangeError::Failed(_)) => return Err(ResyncReason::ResumedTooLate),
+                };
+                if feed::revokes(plan, &change, c, &()) {
+                    // What came before it may not be seen any more.
+                    return Err(ResyncReason::RightsChanged);
+                }
+                changes.push(change);
+            }
+            missed.push((t.position, t.committed.to, changes));
+        }
+        Ok(missed)
+    }
+
     /// Lets a client go on from its cursor, with what came after it, or says why it cannot.
     fn resume(&mut self, sub: SubId, id: FeedId, resume: &Resume) -> Result<(), ResyncReason> {
         let Resume::At(cursor) = resume else { return Err(ResyncReason::ResumedTooLate) };
@@ -115,23 +147,7 @@ impl Engine {
         if !possible || !resumable.contains(&position) {
             return Err(ResyncReason::ResumedTooLate);
         }
-        let (mut missed, mut at) = (Vec::new(), position);
-        for (_, t) in self.window.iter().filter(|(s, t)| *s == table.source && t.position > position) {
-            if !t.can_follow(at) {
-                return Err(ResyncReason::ResumedTooLate);
-            }
-            at = t.position;
-            let mut changes = Vec::new();
-            for c in t.changes.iter().filter(|c| plan.is_about(c)) {
-                let Ok(Some(change)) = feed::change(&plan, c, &(), None) else { continue };
-                if feed::revokes(&plan, &change, c, &()) {
-                    // What came before it may not be seen any more.
-                    return Err(ResyncReason::RightsChanged);
-                }
-                changes.push(change);
-            }
-            missed.push((t.position, t.committed.to, changes));
-        }
+        let missed = self.missed(&plan, position)?;
         self.flush_pending(id);
         let term = progress.term();
         self.out.push(Output::Resumed { sub, feed: plan.clone(), term, position });

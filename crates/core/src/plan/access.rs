@@ -1,7 +1,7 @@
 //! How a plan's rows are found: by the values they must have.
 //!
 //! A condition that can only be true where a column equals one of a few values is found by those values, in the index
-//! and in the database; every change has to be held against any other one.
+//! and in the database; any other condition has to be evaluated for every change.
 
 use std::sync::Arc;
 

@@ -2,6 +2,7 @@
 
 use super::Admitted;
 use crate::canonical::{Canonical, Encoder};
+use crate::query::function::EvalError;
 use crate::query::{Expr, Masked};
 
 /// The client's condition, evaluated on what the scan admits: a withheld column is NULL.
@@ -25,8 +26,11 @@ impl Filter {
     }
 
     /// Whether a row passes: the condition is true on it, neither false nor unknown.
-    pub fn passes(&self, admitted: &Admitted<'_>) -> bool {
-        self.0.truth(&Masked { row: &admitted.row, visible: &admitted.columns }) == Some(true)
+    ///
+    /// # Errors
+    /// The condition has no value on this row.
+    pub fn passes(&self, admitted: &Admitted<'_>) -> Result<bool, EvalError> {
+        self.0.holds(&Masked { row: &admitted.row, visible: &admitted.columns })
     }
 }
 

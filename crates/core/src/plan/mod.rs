@@ -25,6 +25,7 @@ use std::sync::Arc;
 
 use crate::canonical::{Canonical as _, Encoder};
 use crate::position::{Old, RowChange};
+use crate::query::function::EvalError;
 use crate::query::{Expr, LiveQuery, Subquery};
 use crate::schema::{ColumnSet, Key, Row, Table, TableName};
 use crate::subquery::{SubqueryResults, subqueries_of};
@@ -110,24 +111,30 @@ impl EffectivePlan {
     }
 
     /// The row as the plan's reader sees it; `None` if it is withheld or outside the query.
-    pub fn see(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> Option<VisibleRow> {
-        let admitted = self.scan.admit(row, subquery_results)?;
-        self.filter.passes(&admitted).then(|| admitted.into_visible())
+    ///
+    /// # Errors
+    /// The query fails on this row, which the reader may see. A row that the rules withhold never causes an error.
+    pub fn see(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> Result<Option<VisibleRow>, EvalError> {
+        let Some(admitted) = self.scan.admit(row, subquery_results) else { return Ok(None) };
+        Ok(self.filter.passes(&admitted)?.then(|| admitted.into_visible()))
     }
 
-    /// Whether the row is in the result; cheaper than [`EffectivePlan::see`].
+    /// Whether the row is in the result, or the query fails on it; cheaper than [`EffectivePlan::see`].
     pub fn sees(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> bool {
-        self.scan.admit(row, subquery_results).is_some_and(|admitted| self.filter.passes(&admitted))
+        self.scan.admit(row, subquery_results).is_some_and(|admitted| self.filter.passes(&admitted) != Ok(false))
     }
 
     /// What a change of the table does to the result. `old` is `None` also where the change does not carry the old row.
-    pub fn apply(&self, change: &RowChange, subquery_results: &dyn SubqueryResults) -> RowDelta {
+    ///
+    /// # Errors
+    /// The query fails on the new row. On the old one it has not, or there would be no result.
+    pub fn apply(&self, change: &RowChange, subquery_results: &dyn SubqueryResults) -> Result<RowDelta, EvalError> {
         let see = |row: &Row| self.see(row, subquery_results);
         let old = match &change.old {
-            Old::Known(old) => old.as_ref().and_then(see),
-            Old::Unknown => None,
+            Old::Known(Some(old)) => see(old).unwrap_or(None),
+            Old::Known(None) | Old::Unknown => None,
         };
-        RowDelta { old, new: change.new.as_ref().and_then(see) }
+        Ok(RowDelta { old, new: change.new.as_ref().map(see).transpose()?.flatten() })
     }
 
     /// The visible values of a row with their places in the result.

@@ -179,7 +179,7 @@ impl Scan {
         let mut found: Option<Cow<'_, ColumnSet>> = None;
         for g in &self.grants {
             let known = found.as_ref().is_some_and(|f| f.covers(&g.columns));
-            if known || g.condition.truth(&beside) != Some(true) {
+            if known || g.condition.holds(&beside) != Ok(true) {
                 continue;
             }
             match &mut found {
@@ -203,7 +203,7 @@ impl Scan {
             return Cow::Borrowed(row);
         }
         let beside = Beside { row, subquery_results };
-        let admitting: Vec<&Grant> = self.grants.iter().filter(|g| g.condition.truth(&beside) == Some(true)).collect();
+        let admitting: Vec<&Grant> = self.grants.iter().filter(|g| g.condition.holds(&beside) == Ok(true)).collect();
         let mut masked = row.to_vec();
         let mut done = ColumnSet::default();
         for (column, mask) in admitting.iter().flat_map(|g| &g.masks) {

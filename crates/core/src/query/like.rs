@@ -1,10 +1,11 @@
 //! `LIKE` as PostgreSQL defines it: `%` is any run of characters, `_` any one character, and an escape character,
 //! backslash unless another is named, takes the next one as it is.
 //!
-//! Matching takes time linear in the text, whatever the pattern: between two runs each piece is looked for once, from left
-//! to right, without going back. A piece of plain characters is found by substring search; one with `_` in it by shift-and
+//! Matching takes time linear in the text, whatever the pattern: each piece between two runs is searched once, from left
+//! to right, without backtracking. A piece of plain characters is found by substring search; one with `_` in it by shift-and
 //! (Baeza-Yates and Gonnet, 1992), which keeps all partial matches as bits, 64 of them in a word.
 
+use super::function;
 use std::cmp::Ordering;
 use std::collections::HashMap;
 use std::fmt;
@@ -35,21 +36,21 @@ impl Part {
     }
 }
 
-/// A piece of a pattern that stands between two runs.
+/// A piece of a pattern between two runs.
 #[derive(Clone, Debug)]
 enum Piece {
     Plain(Box<str>),
     Masked(ShiftAnd),
 }
 
-/// Finds a piece of fixed length in which some characters are free.
+/// Finds a piece of fixed length that contains wildcards.
 #[derive(Clone, Debug)]
 struct ShiftAnd {
     /// Characters of the piece.
     length: usize,
-    /// For each character of the piece the places where it fits, a bit each.
+    /// For each character of the piece, its positions as bits.
     fits: HashMap<char, Box<[u64]>>,
-    /// The places where any character fits.
+    /// The positions of wildcards.
     any: Box<[u64]>,
 }
 
@@ -106,19 +107,19 @@ impl Piece {
     }
 }
 
-/// A pattern that is ready to match.
+/// A compiled pattern.
 #[derive(Clone, Debug)]
 pub struct LikePattern {
     parts: Box<[Part]>,
     /// Parts before the first run, and after the last; all of them in `head` if there is no run.
     head: usize,
     tail: usize,
-    /// What stands between two runs, in order.
+    /// The pieces between runs, in order.
     middle: Box<[Piece]>,
 }
 
 impl LikePattern {
-    /// Reads a pattern. `escape` is `None` where escaping was switched off by `ESCAPE ''`.
+    /// Compiles a pattern. `escape` is `None` if escaping was switched off by `ESCAPE ''`.
     ///
     /// # Errors
     /// What is wrong with it, to be read after "the pattern".
@@ -139,15 +140,36 @@ impl LikePattern {
                 return Err(format!("has more than {MAX_PATTERN} characters"));
             }
         }
+        Ok(LikePattern::of(parts))
+    }
+
+    fn of(parts: Vec<Part>) -> LikePattern {
         let pieces: Vec<&[Part]> = parts.split(|p| *p == Part::Run).collect();
         let (head, tail, middle) = match &pieces[..] {
             [first, middle @ .., last] => (first.len(), last.len(), middle.iter().map(|p| Piece::new(p)).collect()),
             _ => (parts.len(), 0, Box::default()),
         };
-        Ok(LikePattern { parts: parts.into(), head, tail, middle })
+        LikePattern { parts: parts.into(), head, tail, middle }
     }
 
-    /// Whether the whole of `text` fits.
+    /// Compiles a pattern; for `ILIKE`, which is matched against text in lower case, in lower case too.
+    ///
+    /// # Errors
+    /// As [`LikePattern::new`].
+    pub fn with_case(text: &str, escape: Option<char>, ignores_case: bool) -> Result<LikePattern, String> {
+        let mut pattern = LikePattern::new(text, escape)?;
+        if !ignores_case {
+            return Ok(pattern);
+        }
+        for part in &mut pattern.parts {
+            if let Part::Exactly(c) = part {
+                *c = function::lower(*c);
+            }
+        }
+        Ok(LikePattern::of(pattern.parts.into_vec()))
+    }
+
+    /// Whether the whole of `text` matches.
     pub fn matches(&self, text: &str) -> bool {
         let mut rest = text.chars();
         if !self.parts[..self.head].iter().all(|p| rest.next().is_some_and(|c| p.is(c))) {
@@ -171,7 +193,7 @@ impl LikePattern {
     }
 }
 
-// The parts alone are what a pattern is; the rest follows from them.
+// The parts define the pattern; the rest is derived from them.
 
 impl PartialEq for LikePattern {
     fn eq(&self, other: &Self) -> bool {

@@ -1,10 +1,11 @@
 //! From the text of a live query to a checked plan.
 //!
-//! The language is a part of SQL with PostgreSQL's meaning; what is not supported is refused with its place in the
+//! The language is a subset of SQL with PostgreSQL's meaning; what is not supported is refused with its place in the
 //! text, never ignored. [`syntax`] says what was written, [`check`] what it means, [`expr`] what that is on a row.
 
 mod check;
 pub mod expr;
+pub mod function;
 pub mod like;
 mod syntax;
 pub mod values;
@@ -15,12 +16,12 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use crate::schema::{Catalog, ColumnSet, Table};
-pub use check::{MAX_NODES, parse_condition, parse_mask, parse_query, parse_trusted_query};
+pub use check::{MAX_FUNCTIONS, MAX_NODES, parse_condition, parse_mask, parse_query, parse_trusted_query};
 pub use expr::{Beside, Cells, CmpOp, Expr, Masked, Placeholder, PlaceholderError, Subquery};
 pub use syntax::{MAX_DEPTH, MAX_TEXT};
 pub use values::ValueList;
 
-/// A `SELECT` on one table, checked against the table and what the asker may see of it.
+/// A `SELECT` on one table, checked against the table and what the client may see of it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct LiveQuery {
     /// The table that it reads.
@@ -32,7 +33,7 @@ pub struct LiveQuery {
 }
 
 impl LiveQuery {
-    /// Fills in the client's parameters, and the claims that a trusted query names.
+    /// Binds the client's parameters, and the claims that a trusted query names.
     ///
     /// # Errors
     /// A parameter is missing, not used, or not of the type that it is compared with.
@@ -43,7 +44,7 @@ impl LiveQuery {
     }
 }
 
-/// Why a query cannot be taken.
+/// Why a query is refused.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum QueryError {
     /// The text is not valid or not supported.
@@ -57,7 +58,7 @@ pub enum QueryError {
         /// What would have been understood here.
         expected: String,
     },
-    /// A table or column that does not exist or that the asker may not see. The two are never told apart.
+    /// A table or column that does not exist or that the client may not see. The two are never distinguished.
     NotKnown {
         /// Line, from 1.
         line: u64,
@@ -67,7 +68,7 @@ pub enum QueryError {
         kind: &'static str,
         /// The name as it was written.
         name: String,
-        /// A similar name that the asker may see.
+        /// A similar name that the client may see.
         similar: Option<String>,
     },
     /// A parameter is missing, not named in the query, or of the wrong type.
@@ -105,7 +106,7 @@ impl From<PlaceholderError> for QueryError {
     }
 }
 
-/// What an asker may name: the tables and, in each, the columns.
+/// What a query may name: the tables and, in each, the columns.
 pub trait Visible {
     /// The table under this name and the columns of it that may be named, `None` if it is unknown or not permitted.
     fn table(&self, schema: Option<&str>, name: &str, quoted: bool) -> Option<(Arc<Table>, ColumnSet)>;
@@ -114,7 +115,7 @@ pub trait Visible {
     fn names(&self) -> Vec<String>;
 }
 
-/// All tables with all their columns: for what is not a client's.
+/// All tables with all their columns: for rules and trusted queries.
 impl Visible for Catalog {
     fn table(&self, schema: Option<&str>, name: &str, quoted: bool) -> Option<(Arc<Table>, ColumnSet)> {
         let table = self.find(schema, name, quoted)?;

@@ -2,7 +2,7 @@
 //!
 //! One topic exchange for each cluster, and for each listener a queue of its own that goes with its connection and holds
 //! so many bytes at most: beyond, the broker drops the oldest, which is noticed. Changes are published with the broker's
-//! confirmation. Whoever lost something asks another instance.
+//! confirmation. An instance that lost something requests it from another one.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
@@ -167,7 +167,7 @@ async fn connection(address: AMQPUri, roots: &TlsRoots) -> Result<Connection, la
     Connection::connect_uri_with_config(address, properties, tls, lapin::runtime::default_runtime()?).await
 }
 
-/// Connects, and binds a queue of its own to everything that is said.
+/// Connects, and binds its own queue to all messages.
 async fn open(
     (address, roots): &(AMQPUri, TlsRoots),
     exchange: &str,

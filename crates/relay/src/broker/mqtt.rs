@@ -57,7 +57,7 @@ struct Shared {
 pub struct Mqtt {
     shared: Arc<Shared>,
     prefix: String,
-    /// Whoever publishes with an acknowledgement: their order is that of the packets.
+    /// Publications waiting for acknowledgement, in the order of their packets.
     turn: tokio::sync::Mutex<()>,
     /// The connection's task ends with it.
     _alive: oneshot::Sender<()>,
@@ -165,7 +165,7 @@ async fn run(
                 Err(e) => break unreachable(&e),
             }
         };
-        // Whoever waits for an acknowledgement hears that there is none.
+        // Fail the publications that wait for acknowledgement.
         *shared.link.lock() = None;
         if shared.connected.swap(false, Relaxed) {
             tracing::warn!("the relay's broker was closed");

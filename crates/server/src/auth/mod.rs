@@ -122,7 +122,7 @@ impl Tokens {
         }
         let place = auth.jwks.as_ref().map(|at| Place::new(at, base));
         let mut keys = KeySet::default();
-        // A file is read at once, so that a mistake in it is told at the start.
+        // Read a file at once, so that an error in it is reported at the start.
         if let Some(Place::File(path)) = &place {
             keys = KeySet::parse(&keys::read(path)?).map_err(|e| format!("{}: {e}", path.display()))?;
         }

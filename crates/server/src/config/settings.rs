@@ -16,7 +16,7 @@ use super::text::scheme;
 use crate::admission::Admission;
 use crate::authz_webhook;
 
-/// Where an instance listens unless told otherwise.
+/// The default address to listen on.
 pub const DEFAULT_LISTEN: &str = "127.0.0.1:4750";
 
 /// A configuration that was read and is valid in itself; whether it fits the database is up to `check`.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use gossip_core::position::Micros;
+use gossip_core::position::Timestamp;
 use gossip_protocol::system::AlarmRow;
 use gossip_protocol::timestamp::rfc3339;
 
@@ -16,7 +16,7 @@ type Name = (&'static str, String);
 
 struct Alarm {
     text: String,
-    since: Micros,
+    since: Timestamp,
     count: u64,
 }
 

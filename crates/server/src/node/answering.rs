@@ -17,6 +17,7 @@ use crate::outbox::{Receipt, Style, Subscription};
 const MAX_SUBSCRIPTIONS: usize = 1_000;
 
 impl Node {
+    #[expect(clippy::too_many_lines, reason = "one arm per command")]
     pub(super) fn answer(&mut self, ask: Command) {
         match ask {
             Command::Connected(client) => drop(self.clients.insert(client.id, (client, BTreeMap::new()))),

@@ -13,7 +13,7 @@ use super::question::{Answer, Explain, Operate, Reservation, WhatIf};
 use super::state::Node;
 use crate::now;
 
-/// Whoever has an instance drained is to hear so before it goes.
+/// The answer to `drain` has to be sent before the instance stops.
 const LEAVE_AFTER: Duration = Duration::from_millis(200);
 
 impl Node {

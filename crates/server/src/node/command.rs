@@ -6,7 +6,7 @@ use std::sync::atomic::AtomicU64;
 
 use gossip_core::budget::Owner;
 use gossip_core::engine::{Compiler, Limits, Request, SubId};
-use gossip_core::position::Micros;
+use gossip_core::position::Timestamp;
 use gossip_core::rule::{Claims, RuleSet};
 use gossip_core::schema::Table;
 use gossip_core::seal::Sealer;
@@ -35,7 +35,7 @@ pub struct Client {
     /// Where it comes from.
     pub address: SocketAddr,
     /// When it came.
-    pub since: Micros,
+    pub since: Timestamp,
     /// The transport: `websocket` or `sse`.
     pub transport: &'static str,
     /// What waits to be sent to it.
@@ -116,7 +116,7 @@ pub enum Command {
     /// A slow client has read what was left.
     CatchUp(SubId),
     /// A delta that is observed has been written to its socket.
-    Written(Box<Receipt>, Micros),
+    Written(Box<Receipt>, Timestamp),
     /// A call of an operator.
     Operate(Box<Operate>),
     /// Continues a `what_if` with what was read for it.

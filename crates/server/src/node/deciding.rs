@@ -26,7 +26,7 @@ impl Node {
         self.request_decision(id, claims);
     }
 
-    /// The table of a request, if its rights are decided outside. Whoever has no rule on it need not wait to be refused.
+    /// The table of a request, if its rights are decided by the decision service. A client without a rule on it is refused at once.
     fn decided_outside(&self, request: &Request) -> Option<String> {
         let decisions = self.start.decisions.as_ref()?;
         let table = self.engine.table_named(request)?;

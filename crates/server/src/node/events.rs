@@ -6,7 +6,7 @@ use std::sync::Arc;
 use gossip_core::cluster::topics::{Applied, from_cloudevent};
 use gossip_core::datetime;
 use gossip_core::engine::Input;
-use gossip_core::position::Micros;
+use gossip_core::position::Timestamp;
 use gossip_protocol::cloudevent::{CloudEvent, MAX_EVENT, SENDER};
 use gossip_protocol::timestamp::rfc3339;
 use gossip_protocol::{RpcError, code};
@@ -36,7 +36,7 @@ fn unavailable(why: &str) -> RpcError {
 
 /// Takes back to this moment what says that it happened later: an event of the year 9999 would otherwise be the last one
 /// of its key for ever, and push out all that a topic keeps by time. What cannot be read is left for [`from_cloudevent`] to refuse.
-fn not_later_than(now: Micros, event: &mut CloudEvent) {
+fn not_later_than(now: Timestamp, event: &mut CloudEvent) {
     let said = event.time.as_deref().and_then(datetime::parse_event_time);
     if said.is_some_and(|time| time != datetime::FOREVER && time.saturating_add(datetime::SINCE_1970) > now) {
         event.time = Some(rfc3339(now));

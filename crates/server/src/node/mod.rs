@@ -37,7 +37,7 @@ use std::time::{Duration, Instant};
 use foldhash::HashMap as FastMap;
 use gossip_core::cluster::Cluster;
 use gossip_core::engine::{Engine, Input};
-use gossip_core::position::Micros;
+use gossip_core::position::{Micros, Timestamp};
 use gossip_protocol::message;
 use gossip_relay::{Inbox, event};
 use serde_json::{Value as Json, json};
@@ -78,54 +78,8 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Command>, mut inbox: Inb
     let (inputs, mut from_threads) = mpsc::channel(PIECES);
     let _guard = start.supervisor.guard("the loop");
     let beat = start.supervisor.beat("the loop", HANGS);
-    let mut engine = Engine::new(start.rules.clone(), start.limits);
-    engine.set_default_schema(&start.default_schema);
-    engine.set_order_key(start.sealer.order_key());
-    let system = SystemTables::new();
-    let run = now().unsigned_abs();
-    let cluster = Cluster::new(&start.name, run, rand::random(), event::READS, &start.topics);
-    for table in start.tables.iter().chain(system.tables()).chain(cluster.topics().tables()) {
-        engine.handle(Input::Table(table.clone()));
-    }
-    let mut node = Node {
-        engine,
-        system,
-        cluster,
-        events: Events::start(start.relay.clone()),
-        forwarded: HashMap::new(),
-        alarms: Alarms::default(),
-        texts: FastMap::default(),
-        inputs,
-        writers: Writers::start(&start.asks, &start.sealer, &start.supervisor),
-        clients: FastMap::default(),
-        subs: FastMap::default(),
-        next_sub: 1,
-        counters: Counters::default(),
-        since: now(),
-        heard: now(),
-        received: now(),
-        rewound: None,
-        next_audit: now() + AUDIT_EVERY,
-        waiting: 0,
-        traffic_wanted: false,
-        traffic_told: (0, 0, 0),
-        told_current: 0,
-        was_behind: false,
-        sampled: 0,
-        reader: "".into(),
-        tries: Arc::new(Semaphore::new(what_if::MAX_UNDER_WAY)),
-        outside: FastMap::default(),
-        renewals: BTreeSet::new(),
-        start,
-    };
-    let sign = node.system.sign(now());
-    node.handle(Input::Interval(Arc::new(sign)));
-    let sign = node.cluster.topics().sign(now());
-    node.handle(Input::Interval(Arc::new(sign)));
-    let outputs = node.cluster.request_history();
-    node.cluster_outputs(outputs);
-    node.announce_needs();
-    node.publish_compiler();
+    let mut node = Node::new(start, inputs);
+    node.sign_on();
     let mut tick = tokio::time::interval(HEARTBEAT);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
@@ -168,7 +122,7 @@ async fn at(due: Option<Instant>) {
     }
 }
 
-async fn until(due: Option<Micros>) {
+async fn until(due: Option<Timestamp>) {
     match due {
         Some(due) => tokio::time::sleep(Duration::from_micros((due - now()).max(0).unsigned_abs())).await,
         None => std::future::pending().await,
@@ -176,6 +130,62 @@ async fn until(due: Option<Micros>) {
 }
 
 impl Node {
+    /// A node without clients yet. `inputs` is where other threads send theirs.
+    fn new(start: Start, inputs: mpsc::Sender<Input>) -> Node {
+        let mut engine = Engine::new(start.rules.clone(), start.limits);
+        engine.set_default_schema(&start.default_schema);
+        engine.set_order_key(start.sealer.order_key());
+        let system = SystemTables::new();
+        let run = now().unsigned_abs();
+        let cluster = Cluster::new(&start.name, run, rand::random(), event::READS, &start.topics);
+        for table in start.tables.iter().chain(system.tables()).chain(cluster.topics().tables()) {
+            engine.handle(Input::Table(table.clone()));
+        }
+        Node {
+            engine,
+            system,
+            cluster,
+            events: Events::start(start.relay.clone()),
+            forwarded: HashMap::new(),
+            alarms: Alarms::default(),
+            texts: FastMap::default(),
+            inputs,
+            writers: Writers::start(&start.asks, &start.sealer, &start.supervisor),
+            clients: FastMap::default(),
+            subs: FastMap::default(),
+            next_sub: 1,
+            counters: Counters::default(),
+            since: now(),
+            heard: now(),
+            received: now(),
+            rewound: None,
+            next_audit: now() + AUDIT_EVERY,
+            waiting: 0,
+            traffic_wanted: false,
+            traffic_told: (0, 0, 0),
+            told_current: 0,
+            was_behind: false,
+            sampled: 0,
+            reader: "".into(),
+            tries: Arc::new(Semaphore::new(what_if::MAX_UNDER_WAY)),
+            outside: FastMap::default(),
+            renewals: BTreeSet::new(),
+            start,
+        }
+    }
+
+    /// Lets snapshots of local sources be merged, and requests what other instances keep.
+    fn sign_on(&mut self) {
+        let sign = self.system.sign(now());
+        self.handle(Input::Interval(Arc::new(sign)));
+        let sign = self.cluster.topics().sign(now());
+        self.handle(Input::Interval(Arc::new(sign)));
+        let outputs = self.cluster.request_history();
+        self.cluster_outputs(outputs);
+        self.announce_needs();
+        self.publish_compiler();
+    }
+
     async fn tick_only(&mut self, asks: &mut mpsc::Receiver<Command>) -> bool {
         match asks.recv().await {
             Some(Command::End) | None => return true,
@@ -257,7 +267,7 @@ impl Node {
             let for_operators = frame(json!({"position": position, "behind_ms": behind}));
             let beside = self.operators_addresses();
             for (client, subs) in self.clients.values() {
-                // Whoever has not read the last messages yet is not current anyway.
+                // A client that has not read the last messages is not current anyway.
                 if !subs.is_empty() && (flipped || client.outbox.is_up_to_date()) {
                     let told = beside.contains(&client.address.ip());
                     client.outbox.push(if told { for_operators.clone() } else { for_all.clone() });

@@ -6,7 +6,7 @@ use std::sync::atomic::Ordering::Relaxed;
 
 use gossip_core::cluster::message::Message;
 use gossip_core::explain::Tally;
-use gossip_core::position::{Interval, Micros, Old, RowChange, Transaction};
+use gossip_core::position::{Interval, Old, RowChange, Timestamp, Transaction};
 use gossip_core::rule::RuleText;
 use gossip_core::schema::{Column, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
 use gossip_core::value::Value;
@@ -295,7 +295,7 @@ impl Node {
                 subscriptions: Embedded(subs.iter().filter_map(subscription).collect()),
                 waiting: waiting as u64,
                 waiting_bytes: bytes as u64,
-                // Whoever watches this table would otherwise keep changing it.
+                // Otherwise watching this table would keep changing it.
                 sent: if claims.operator { 0 } else { c.outbox.sent.load(Relaxed) },
                 caught_up: c.outbox.caught_up.load(Relaxed),
             });
@@ -310,7 +310,7 @@ pub(super) struct Passing {
     /// What it did to the result.
     pub(super) tally: Tally,
     /// When.
-    pub(super) at: Micros,
+    pub(super) at: Timestamp,
     /// The cursor after it, if a delta was sent.
     pub(super) cursor: Option<String>,
 }

@@ -241,13 +241,15 @@ impl Node {
                 );
                 if sub.subscription.answered.swap(true, Relaxed) {
                     let why = match refusal {
+                        Refusal::Failed(_) => "query-failed".into(),
                         Refusal::SchemaChanged(e) => format!("schema-changed: {e}"),
                         Refusal::RightsChanged(e) => format!("rights-changed: {e}"),
                         Refusal::Expired => "expired: authenticate with a new token and subscribe again".into(),
                         _ => error.message,
                     };
                     let mut told = json!({"subscription": sub.subscription.number, "why": why});
-                    if let Some(data) = error.data.filter(|d| d.get("incident").is_some()) {
+                    if let Some(data) = error.data.filter(|d| d.get("incident").is_some() || d.get("message").is_some())
+                    {
                         told["data"] = data;
                     }
                     client.outbox.say(&message::notify("closed", told));

@@ -83,7 +83,7 @@ impl Node {
         self.cluster_outputs(outputs);
     }
 
-    /// Whoever may not be where it is any more, under the rules and claims of now, leaves. Of one client, or of all.
+    /// Removes clients, or one of them, from places where the current rules and claims do not permit them.
     pub(super) fn leave_where_not_permitted(&mut self, of: Option<u64>) {
         let Some(table) = self.engine.catalog().get(&TableName::system(PRESENCE)).cloned() else { return };
         let (chosen, subject) = (chosen(), column("subject"));

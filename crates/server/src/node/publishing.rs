@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use gossip_core::position::Micros;
+use gossip_core::position::{Micros, Timestamp};
 use gossip_protocol::RpcError;
 use serde_json::{Value as Json, json};
 use tokio::sync::oneshot;
@@ -40,7 +40,7 @@ pub(super) type Name = (String, Option<String>, String, String);
 
 struct Waiting {
     answers: Vec<Answer>,
-    until: Micros,
+    until: Timestamp,
 }
 
 /// Who waits for which event.
@@ -57,7 +57,7 @@ impl Publishing {
     }
 
     /// One more waits; a retry waits with the one before, and no longer than that one.
-    pub(super) fn wait(&mut self, name: Name, answer: Answer, now: Micros) {
+    pub(super) fn wait(&mut self, name: Name, answer: Answer, now: Timestamp) {
         let of_name = self.by_name.entry(name).or_insert_with(|| Waiting { answers: vec![], until: now + PATIENCE });
         of_name.answers.push(answer);
         self.waiting += 1;
@@ -71,7 +71,7 @@ impl Publishing {
     }
 
     /// Those who have waited long enough.
-    pub(super) fn late(&mut self, now: Micros) -> Vec<Answer> {
+    pub(super) fn late(&mut self, now: Timestamp) -> Vec<Answer> {
         let late = self.by_name.extract_if(|_, w| w.until < now);
         let answers: Vec<Answer> = late.flat_map(|(_, w)| w.answers).collect();
         self.waiting -= answers.len();

@@ -141,7 +141,7 @@ impl WhatIf {
                 rows: tried.rows.clone(),
                 columns: tried.columns.clone(),
                 masks: tried.masks.clone(),
-                // Problems are told by the rule's place in the question.
+                // Problems refer to the rule by its index in the call.
                 line: i + 1,
             })
         };

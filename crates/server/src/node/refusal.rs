@@ -27,6 +27,8 @@ pub fn refused(refusal: &Refusal) -> RpcError {
         Refusal::Limit(which) => RpcError::new(code::LIMIT, format!("limit reached: {which}")),
         Refusal::Unavailable(why) => unavailable("the source cannot be read at the moment", why),
         Refusal::Undecided(why) => unavailable("the decision service did not answer", why),
+        Refusal::Failed(error) => RpcError::new(code::QUERY_FAILED, format!("the query fails on a row: {error}"))
+            .with(json!({"message": error.to_string()})),
         Refusal::Expired => RpcError::new(code::NOT_AUTHENTICATED, "the token has expired"),
         Refusal::SchemaChanged(why) | Refusal::RightsChanged(why) => RpcError::new(code::NOT_KNOWN, why.clone()),
     }

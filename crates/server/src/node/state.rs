@@ -8,7 +8,7 @@ use foldhash::HashMap as FastMap;
 use gossip_core::cluster::Cluster;
 use gossip_core::engine::{Engine, Input, Request, SubId};
 use gossip_core::plan::EffectivePlan;
-use gossip_core::position::Micros;
+use gossip_core::position::Timestamp;
 use gossip_protocol::RpcError;
 use serde_json::{Map, Value as Json};
 use tokio::sync::{Semaphore, mpsc, oneshot};
@@ -26,7 +26,7 @@ use crate::writers::Writers;
 pub(super) enum Target {
     Client(Arc<Client>),
     Once(Option<oneshot::Sender<Result<OneResult, RpcError>>>),
-    /// Nobody: only that there is a result is told, and it is kept up to date.
+    /// No client: an internal subscription that is only kept up to date.
     Reservation(Option<oneshot::Sender<()>>),
 }
 
@@ -45,7 +45,7 @@ pub(super) struct Counters {
     pub(super) deliveries: u64,
     pub(super) audits: u64,
     pub(super) audit_differences: u64,
-    pub(super) of_table: HashMap<String, (u64, Micros)>,
+    pub(super) of_table: HashMap<String, (u64, Timestamp)>,
 }
 
 /// An instance's loop.
@@ -67,22 +67,22 @@ pub(super) struct Node {
     pub(super) subs: FastMap<SubId, Sub>,
     pub(super) next_sub: SubId,
     pub(super) counters: Counters,
-    pub(super) since: Micros,
+    pub(super) since: Timestamp,
     /// When the relay last delivered something of the source, by our clock.
-    pub(super) heard: Micros,
-    pub(super) received: Micros,
+    pub(super) heard: Timestamp,
+    pub(super) received: Timestamp,
     /// Since when the reader reads behind what is known here.
-    pub(super) rewound: Option<Micros>,
+    pub(super) rewound: Option<Timestamp>,
     /// When a feed is to be audited next.
-    pub(super) next_audit: Micros,
+    pub(super) next_audit: Timestamp,
     /// Messages of the relay that wait for the loop.
     pub(super) waiting: usize,
     /// Whether an operator watches the relay's messages; the current second, messages shown in it, and left out.
     pub(super) traffic_wanted: bool,
-    pub(super) traffic_told: (Micros, u32, u64),
-    pub(super) told_current: Micros,
+    pub(super) traffic_told: (Timestamp, u32, u64),
+    pub(super) told_current: Timestamp,
     pub(super) was_behind: bool,
-    pub(super) sampled: Micros,
+    pub(super) sampled: Timestamp,
     pub(super) reader: Arc<str>,
     /// Places for questions about other rules.
     pub(super) tries: Arc<Semaphore>,

@@ -87,7 +87,7 @@ impl Node {
         held.subscriptions = Some(ids);
         let asks = self.start.asks.clone();
         tokio::spawn(async move {
-            // Whoever is refused or too large is not waited for: its end drops the sender.
+            // Refused or oversized snapshots are not waited for: ending them drops the sender.
             let all = async {
                 for receiver in waiting {
                     let _ = receiver.await;

@@ -6,6 +6,7 @@ mod audited;
 mod besieged;
 mod brokers;
 mod common;
+mod computed;
 mod deciding;
 mod events;
 mod fire;

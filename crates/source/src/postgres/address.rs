@@ -5,6 +5,7 @@
 //! `PGSSLMODE`, `PGSSLROOTCERT`, `PGSSLCERT`, `PGSSLKEY`, `PGAPPNAME` and `PGCONNECT_TIMEOUT`. The password shows
 //! neither in `Debug` nor in messages.
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -81,6 +82,51 @@ impl fmt::Debug for Address {
     }
 }
 
+/// The parameters that a URI can have, by the names of libpq.
+const PARAMETERS: [&str; 11] = [
+    "host",
+    "port",
+    "user",
+    "password",
+    "dbname",
+    "sslmode",
+    "sslrootcert",
+    "sslcert",
+    "sslkey",
+    "application_name",
+    "connect_timeout",
+];
+
+/// The parameters of a URI, by name: those of its query override its other parts.
+fn parameters(uri: &str) -> std::result::Result<BTreeMap<&'static str, String>, String> {
+    let url = Url::parse(uri).map_err(|e| e.to_string())?;
+    let decoded = |s: &str| percent_encoding::percent_decode_str(s).decode_utf8_lossy().into_owned();
+    let parts = [
+        ("host", url.host_str().map(decoded)),
+        ("port", url.port().map(|p| p.to_string())),
+        ("user", Some(decoded(url.username()))),
+        ("password", url.password().map(decoded)),
+        ("dbname", Some(decoded(url.path().trim_start_matches('/')))),
+    ];
+    let mut found: BTreeMap<&'static str, String> = BTreeMap::new();
+    // An empty password is one; any other empty part is absent.
+    found.extend(
+        parts
+            .into_iter()
+            .filter_map(|(name, value)| Some((name, value?)))
+            .filter(|(name, value)| *name == "password" || !value.is_empty()),
+    );
+    for (name, value) in url.query_pairs() {
+        let Some(known) = PARAMETERS.into_iter().find(|known| *known == name) else {
+            let hint = gossip_protocol::spelling::similar(&name, PARAMETERS);
+            let hint = hint.map_or(String::new(), |h| format!("; did you mean {h}?"));
+            return Err(format!("{name} is not known here{hint}"));
+        };
+        found.insert(known, value.into_owned());
+    }
+    Ok(found)
+}
+
 impl Address {
     /// Reads a URI; relative files start from `base`.
     ///
@@ -92,82 +138,30 @@ impl Address {
 
     fn parse_with(uri: &str, base: &Path, env: &dyn Fn(&str) -> Option<String>) -> Result<Address> {
         let fail = |problem: String| SourceError::Url { url: without_secrets(uri), problem };
-        let url = Url::parse(uri).map_err(|e| fail(e.to_string()))?;
-        let decoded = |s: &str| -> Result<String> {
-            // A query string of one pair is the decoder at hand; a plus sign is no blank here.
-            let text = s.replace('+', "%2B").replace('&', "%26");
-            let decoded = url::form_urlencoded::parse(text.as_bytes()).next().map(|(k, v)| match v.is_empty() {
-                true => k.into_owned(),
-                false => format!("{k}={v}"),
-            });
-            Ok(decoded.unwrap_or_default())
-        };
-        let mut host = url.host_str().filter(|h| !h.is_empty()).map(decoded).transpose()?;
-        let mut port = url.port().map(|p| p.to_string());
-        let mut user = Some(url.username()).filter(|u| !u.is_empty()).map(decoded).transpose()?;
-        let mut password = url.password().map(decoded).transpose()?;
-        let path = url.path().trim_start_matches('/');
-        let mut database = Some(path).filter(|p| !p.is_empty()).map(decoded).transpose()?;
-        let (mut ssl, mut root_cert, mut cert, mut key) = (None, None, None, None);
-        let (mut application_name, mut timeout) = (None, None);
-        for (name, value) in url.query_pairs() {
-            let slot = match &*name {
-                "host" => &mut host,
-                "port" => &mut port,
-                "user" => &mut user,
-                "password" => &mut password,
-                "dbname" => &mut database,
-                "sslmode" => &mut ssl,
-                "sslrootcert" => &mut root_cert,
-                "sslcert" => &mut cert,
-                "sslkey" => &mut key,
-                "application_name" => &mut application_name,
-                "connect_timeout" => &mut timeout,
-                other => {
-                    let known = [
-                        "host",
-                        "port",
-                        "user",
-                        "password",
-                        "dbname",
-                        "sslmode",
-                        "sslrootcert",
-                        "sslcert",
-                        "sslkey",
-                        "application_name",
-                        "connect_timeout",
-                    ];
-                    let hint = gossip_protocol::spelling::similar(other, known);
-                    let hint = hint.map_or(String::new(), |h| format!("; did you mean {h}?"));
-                    return Err(fail(format!("{other} is not known here{hint}")));
-                }
-            };
-            *slot = Some(value.into_owned());
-        }
-        let host = host.map(|h| h.trim_matches(['[', ']']).to_string());
+        let given = parameters(uri).map_err(fail)?;
+        let get = |name: &str, variable: &str| given.get(name).cloned().or_else(|| env(variable));
+        let host = given.get("host").map(|h| h.trim_matches(['[', ']']).to_string());
         let host = host.or_else(|| env("PGHOST")).unwrap_or_else(|| "localhost".into());
         if host.contains(',') {
             return Err(fail("several hosts are not supported; name the primary".into()));
         }
-        let port = port.or_else(|| env("PGPORT")).unwrap_or_else(|| "5432".into());
+        let port = get("port", "PGPORT").unwrap_or_else(|| "5432".into());
         let port = port.parse().map_err(|_| fail(format!("{port} is not a port")))?;
-        let user = user.or_else(|| env("PGUSER")).or_else(|| env("USER")).unwrap_or_else(|| "postgres".into());
-        let database = database.or_else(|| env("PGDATABASE")).unwrap_or_else(|| user.clone());
-        let password = password
-            .or_else(|| env("PGPASSWORD"))
-            .or_else(|| from_passfile(&host, port, &database, &user, env("PGPASSFILE"), env("HOME")));
-        let ssl = ssl.or_else(|| env("PGSSLMODE")).unwrap_or_else(|| "prefer".into());
+        let user = get("user", "PGUSER").or_else(|| env("USER")).unwrap_or_else(|| "postgres".into());
+        let database = get("dbname", "PGDATABASE").unwrap_or_else(|| user.clone());
+        let from_file = || from_passfile(&host, port, &database, &user, env("PGPASSFILE"), env("HOME"));
+        let password = get("password", "PGPASSWORD").or_else(from_file);
+        let ssl = get("sslmode", "PGSSLMODE").unwrap_or_else(|| "prefer".into());
         let words = "disable, allow, prefer, require, verify-ca or verify-full";
         let ssl = SslMode::parse(&ssl).ok_or_else(|| fail(format!("sslmode {ssl:?}; expected {words}")))?;
         let file = |f: String| if f == "system" { PathBuf::from(f) } else { base.join(f) };
-        let root_cert = root_cert.or_else(|| env("PGSSLROOTCERT")).map(file);
-        let (cert, key) = (cert.or_else(|| env("PGSSLCERT")), key.or_else(|| env("PGSSLKEY")));
-        let own_cert = match (cert, key) {
+        let root_cert = get("sslrootcert", "PGSSLROOTCERT").map(file);
+        let own_cert = match (get("sslcert", "PGSSLCERT"), get("sslkey", "PGSSLKEY")) {
             (Some(c), Some(k)) => Some((base.join(c), base.join(k))),
             (None, None) => None,
             _ => return Err(fail("sslcert and sslkey belong together; one of them is missing".into())),
         };
-        let timeout = timeout.or_else(|| env("PGCONNECT_TIMEOUT")).unwrap_or_else(|| "10".into());
+        let timeout = get("connect_timeout", "PGCONNECT_TIMEOUT").unwrap_or_else(|| "10".into());
         let timeout = timeout.parse().map_err(|_| fail(format!("connect_timeout {timeout:?} is not a number")))?;
         Ok(Address {
             host,
@@ -178,7 +172,7 @@ impl Address {
             ssl,
             root_cert,
             own_cert,
-            application_name: application_name.or_else(|| env("PGAPPNAME")).unwrap_or_else(|| "gossip".into()),
+            application_name: get("application_name", "PGAPPNAME").unwrap_or_else(|| "gossip".into()),
             // As libpq has it: no less than two seconds, and 0 for very long.
             connect_timeout: Duration::from_secs(match timeout {
                 0u64 => 3_600,

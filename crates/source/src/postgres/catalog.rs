@@ -103,7 +103,7 @@ pub struct Described {
     pub has_children: bool,
     /// Columns that stream.
     pub columns: Vec<CatalogColumn>,
-    /// Columns that are worked out from others, which do not stream.
+    /// Generated columns, which do not stream.
     pub generated: Vec<String>,
     /// Indices of the key columns.
     pub key: Vec<usize>,
@@ -331,14 +331,42 @@ fn published(db: &mut Client, oids: Vec<Oid>, publications: &[String; 2]) -> Res
     Ok(found)
 }
 
-/// Describes those of the wanted tables that are there, by their place in the list.
+/// Describes those of the wanted tables that exist, by their index in the list.
 ///
 /// # Errors
 /// The connection is lost, or what the server says.
 pub fn describe(db: &mut Client, wanted: &CatalogRequest<'_>) -> Result<BTreeMap<usize, Described>> {
+    let mut found = relations(db, wanted)?;
+    let oids: Vec<Oid> = found.values().map(|d| d.oid).collect();
+    read_columns(db, &oids, &mut found)?;
+    let mut leaves = leaves(db, &oids, &wanted.publications)?;
+    let mut indexed: Vec<Oid> = oids.iter().copied().chain(leaves.iter().map(|(_, l)| l.oid)).collect();
+    indexed.dedup();
+    let identities: HashMap<Oid, Vec<String>> =
+        db.query(IDENTITIES, &[&indexed])?.iter().map(|r| (r.get(0), r.get(1))).collect();
+    for (root, leaf) in &mut leaves {
+        if matches!(leaf.identity, 'd' | 'i') {
+            leaf.identity_columns = identities.get(&leaf.oid).cloned().unwrap_or_default();
+        }
+        found.values_mut().filter(|d| d.oid == *root).for_each(|d| d.leaves.push(leaf.clone()));
+    }
+    for r in db.query(LABELS, &[&oids])? {
+        let root: Oid = r.get(0);
+        found.values_mut().filter(|d| d.oid == root).for_each(|d| d.labels.push(r.get(1)));
+    }
+    for d in found.values_mut() {
+        let names = identities.get(&d.oid).cloned().unwrap_or_default();
+        let place = |n: &String| d.columns.iter().position(|c| c.name == *n);
+        d.key = names.iter().map(place).collect::<Option<Vec<usize>>>().unwrap_or_default();
+    }
+    Ok(found)
+}
+
+/// The wanted tables that exist, without their columns, key and leaves.
+fn relations(db: &mut Client, wanted: &CatalogRequest<'_>) -> Result<BTreeMap<usize, Described>> {
     let names = wanted.names();
     let (schemas, tables): (Vec<&str>, Vec<&str>) = names.iter().map(|(s, t)| (s.as_str(), t.as_str())).unzip();
-    let mut found: BTreeMap<usize, Described> = BTreeMap::new();
+    let mut found = BTreeMap::new();
     for r in db.query(RELATIONS, &[&schemas, &tables])? {
         let (schema, table): (String, String) = (r.get(0), r.get(1));
         let Some(place) = names.iter().position(|(s, t)| *s == schema && *t == table) else { continue };
@@ -359,20 +387,20 @@ pub fn describe(db: &mut Client, wanted: &CatalogRequest<'_>) -> Result<BTreeMap
         };
         found.insert(place, described);
     }
-    let oids: Vec<Oid> = found.values().map(|d| d.oid).collect();
+    Ok(found)
+}
+
+/// Reads the columns of tables into their descriptions.
+fn read_columns(db: &mut Client, oids: &[Oid], found: &mut BTreeMap<usize, Described>) -> Result<()> {
     let columns = db.query(COLUMNS, &[&oids])?;
     let readings = readings(db, columns.iter().map(|r| r.get(2)).collect())?;
-    let by_oid = |found: &mut BTreeMap<usize, Described>, oid: Oid| -> Vec<usize> {
-        found.iter().filter(|(_, d)| d.oid == oid).map(|(i, _)| *i).collect()
-    };
     for r in &columns {
-        for place in by_oid(&mut found, r.get(0)) {
-            let Some(d) = found.get_mut(&place) else { continue };
+        let (root, ty): (Oid, Oid) = (r.get(0), r.get(2));
+        for d in found.values_mut().filter(|d| d.oid == root) {
             if r.get(4) {
                 d.generated.push(r.get(1));
                 continue;
             }
-            let ty: Oid = r.get(2);
             let reading = readings.get(&ty).cloned().unwrap_or(Reading::One(gossip_core::value::Type::Other));
             d.columns.push(CatalogColumn {
                 name: r.get(1),
@@ -386,6 +414,11 @@ pub fn describe(db: &mut Client, wanted: &CatalogRequest<'_>) -> Result<BTreeMap
             });
         }
     }
+    Ok(())
+}
+
+/// The leaves of tables, each with its root, without their identity columns.
+fn leaves(db: &mut Client, oids: &[Oid], publications: &[String; 2]) -> Result<Vec<(Oid, Leaf)>> {
     let mut leaves: Vec<(Oid, Leaf)> = Vec::new();
     for r in db.query(LEAVES, &[&oids])? {
         let (schema, name): (String, String) = (r.get(4), r.get(5));
@@ -401,35 +434,17 @@ pub fn describe(db: &mut Client, wanted: &CatalogRequest<'_>) -> Result<BTreeMap
         };
         leaves.push((r.get(0), leaf));
     }
-    let published = published(db, leaves.iter().map(|(_, l)| l.oid).collect(), &wanted.publications)?;
+    let published = published(db, leaves.iter().map(|(_, l)| l.oid).collect(), publications)?;
     for (_, leaf) in &mut leaves {
         leaf.published = published.get(&leaf.oid).cloned().unwrap_or_default();
     }
-    let mut indexed: Vec<Oid> = oids.iter().copied().chain(leaves.iter().map(|(_, l)| l.oid)).collect();
-    indexed.dedup();
-    let identities: HashMap<Oid, Vec<String>> =
-        db.query(IDENTITIES, &[&indexed])?.iter().map(|r| (r.get(0), r.get(1))).collect();
-    for (root, mut leaf) in leaves {
-        if matches!(leaf.identity, 'd' | 'i') {
-            leaf.identity_columns = identities.get(&leaf.oid).cloned().unwrap_or_default();
-        }
-        for d in found.values_mut().filter(|d| d.oid == root) {
-            d.leaves.push(leaf.clone());
-        }
-    }
-    let enums = "SELECT a.attrelid, e.enumlabel::text FROM pg_attribute a JOIN pg_enum e ON e.enumtypid = a.atttypid \
-                 WHERE a.attrelid = ANY ($1) AND NOT a.attisdropped ORDER BY a.attnum, e.enumsortorder";
-    for r in db.query(enums, &[&oids])? {
-        let root: Oid = r.get(0);
-        found.values_mut().filter(|d| d.oid == root).for_each(|d| d.labels.push(r.get(1)));
-    }
-    for d in found.values_mut() {
-        let names = identities.get(&d.oid).cloned().unwrap_or_default();
-        let place = |n: &String| d.columns.iter().position(|c| c.name == *n);
-        d.key = names.iter().map(place).collect::<Option<Vec<usize>>>().unwrap_or_default();
-    }
-    Ok(found)
+    Ok(leaves)
 }
+
+/// The labels of the enums of tables' columns.
+const LABELS: &str = "\
+    SELECT a.attrelid, e.enumlabel::text FROM pg_attribute a JOIN pg_enum e ON e.enumtypid = a.atttypid \
+    WHERE a.attrelid = ANY ($1) AND NOT a.attisdropped ORDER BY a.attnum, e.enumsortorder";
 
 /// Asks for a text that differs when anything that [`describe`] reads of some tables may have changed, cheaply.
 pub const SIGNATURE: &str = "\

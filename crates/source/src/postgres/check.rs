@@ -50,7 +50,7 @@ impl Findings<'_> {
             self.general(true, format!("role {user} may not stream changes"), Some(fix));
         }
         if r.get::<_, String>(4) == "-1" {
-            let text = "max_slot_wal_keep_size is not set: while no instance runs, the log that is kept for us can fill \
+            let text = "max_slot_wal_keep_size is not set: while no instance runs, the log retained by the slot can fill \
                         the disk";
             let fix = "ALTER SYSTEM SET max_slot_wal_keep_size = '16GB';\nSELECT pg_reload_conf()";
             self.general(false, text, Some(fix.into()));
@@ -76,13 +76,13 @@ impl Findings<'_> {
             Some(s) if s.lost => {
                 let text = format!(
                     "replication slot {name} was given up by the server: changes are lost; with a new \
-                                    slot every feed is read anew"
+                                    slot every feed takes a new snapshot"
                 );
                 self.general(true, text, Some(again));
             }
             Some(s) if s.held > self.source.max_wal_bytes / 2 => {
                 let text = format!(
-                    "replication slot {name} holds back {} of log{}; letting it go means that every feed is read anew",
+                    "replication slot {name} holds back {} of log{}; dropping the backlog means that every feed takes a new snapshot",
                     size(s.held),
                     if s.active { "" } else { " and nobody reads it: start an instance" },
                 );
@@ -279,7 +279,7 @@ impl Findings<'_> {
             } else {
                 let text = format!(
                     "{} has a condition on {}, whose large values are not in the log unless they change, and old values \
-                     are not either: each such change makes a feed be read anew",
+                     are not either: each such change makes a feed take a new snapshot",
                     c.place,
                     large.join(", ")
                 );

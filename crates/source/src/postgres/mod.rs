@@ -47,7 +47,7 @@ use client::Client;
 use options::Options;
 use pool::Pool;
 
-/// Bytes of log that may be held back for us unless the configuration says otherwise.
+/// Default limit of the log that the slot may retain, in bytes.
 pub const MAX_WAL: u64 = 8 << 30;
 
 /// The schema of tables that are named without one, where nothing else is said.
@@ -72,7 +72,7 @@ pub struct PostgresSource {
     pub slot: String,
     /// Tables whose old values are requested.
     pub old_values: Vec<String>,
-    /// Bytes of log that may be held back for us before it is given up.
+    /// Bytes of log that the slot may retain before the backlog is dropped.
     pub max_wal_bytes: u64,
     /// Whether a lost slot is replaced automatically.
     pub renew_lost_slot: bool,

@@ -22,7 +22,7 @@ pub(super) struct Options {
     pub slot: Option<String>,
     /// Tables of which `prepare` makes the old values available.
     pub old_values: Vec<String>,
-    /// MiB of log that may be held back for us before it is given up.
+    /// MiB of log that the slot may retain before the backlog is dropped.
     pub max_wal_mb: Option<u64>,
     /// Whether a lost slot is replaced automatically.
     pub renew_lost_slot: bool,

@@ -184,6 +184,7 @@ impl Input {
 ///
 /// # Errors
 /// The bytes are no message of `pgoutput`.
+#[expect(clippy::too_many_lines, reason = "one arm per message")]
 pub fn decode(bytes: Bytes) -> Result<Message> {
     let mut input = Input(bytes);
     let message = match input.u8()? {

@@ -165,13 +165,13 @@ impl PostgresSource {
             let what = if found.is_some() { "was given up by the server" } else { "does not exist" };
             if !self.renew_lost_slot {
                 let text = format!(
-                    "replication slot {} {what}: changes since the last one read are lost; gossip prepare makes it \
-                     anew, and every feed is read anew then",
+                    "replication slot {} {what}: changes since the last one read are lost; gossip prepare creates it \
+                     again, and every feed takes a new snapshot",
                     self.slot
                 );
                 return Err(SourceError::NotReady(text));
             }
-            tracing::error!(slot = %self.slot, "the replication slot {what}; it is made anew and all feeds are read anew");
+            tracing::error!(slot = %self.slot, "the replication slot {what}; it is created again, and all feeds take new snapshots");
             if found.is_some() {
                 db.batch_execute(&drop_slot(&self.slot))?;
             }
@@ -182,7 +182,7 @@ impl PostgresSource {
         if found.active {
             return Ok(false);
         }
-        self.let_go_beyond(db, &found)?;
+        self.drop_backlog_beyond(db, &found)?;
         Ok(true)
     }
 
@@ -193,18 +193,18 @@ impl PostgresSource {
     pub fn drop_backlog(&self) -> Result<bool> {
         let mut db = self.connect()?;
         match slot(&mut db, &self.slot)? {
-            Some(found) if !found.lost && !found.active => self.let_go_beyond(&mut db, &found),
+            Some(found) if !found.lost && !found.active => self.drop_backlog_beyond(&mut db, &found),
             _ => Ok(false),
         }
     }
 
-    fn let_go_beyond(&self, db: &mut Client, found: &Slot) -> Result<bool> {
+    fn drop_backlog_beyond(&self, db: &mut Client, found: &Slot) -> Result<bool> {
         if found.held <= self.max_wal_bytes {
             return Ok(false);
         }
         tracing::error!(
             slot = %self.slot,
-            "the server keeps {} of log for us, more than {}: we let it go, and all feeds are read anew",
+            "the replication slot retained {} of log, more than {}: the backlog was dropped, and all feeds take new snapshots",
             size(found.held),
             size(self.max_wal_bytes),
         );
@@ -267,26 +267,30 @@ impl PostgresSource {
         if plan.statements.len() > before {
             plan.effects.push("publications cost writers nothing as long as nobody reads them".into());
         }
-        match slot(&mut db, &self.slot)? {
-            Some(s) if !s.lost => {}
-            found => {
-                if found.is_some() {
-                    plan.statements.push(drop_slot(&self.slot));
-                    plan.effects.push("the lost slot is made anew; every feed is read anew".into());
-                }
-                plan.statements.push(create_slot(&self.slot));
-                plan.effects.push(format!(
-                    "slot {}: making it waits for running transactions to end; from then on the server keeps its log \
-                     until an instance has read it, so the disk fills if none runs (see max_slot_wal_keep_size)",
-                    self.slot
-                ));
-            }
-        }
+        self.plan_slot(&mut db, &mut plan)?;
         // Effects without a statement are no news.
         if plan.statements.is_empty() {
             plan.effects.clear();
         }
         Ok(plan)
+    }
+
+    fn plan_slot(&self, db: &mut Client, plan: &mut Plan) -> Result<()> {
+        let found = slot(db, &self.slot)?;
+        if found.as_ref().is_some_and(|s| !s.lost) {
+            return Ok(());
+        }
+        if found.is_some() {
+            plan.statements.push(drop_slot(&self.slot));
+            plan.effects.push("the lost slot is created again; all feeds take new snapshots".into());
+        }
+        plan.statements.push(create_slot(&self.slot));
+        plan.effects.push(format!(
+            "slot {}: creating it waits for running transactions to end; from then on the server keeps its log \
+             until an instance has read it, so the disk fills if none runs (see max_slot_wal_keep_size)",
+            self.slot
+        ));
+        Ok(())
     }
 
     fn plan_publication(

@@ -145,6 +145,21 @@ fn timeline_of(system: &System, generation: u16) -> u64 {
     log.short_digest() & !0xffff | u64::from(generation)
 }
 
+/// Starts streaming from the slot, which makes this the only reader. False if another one has it.
+fn acquire_slot(source: &PostgresSource, side: &mut Client, stream: &mut Stream) -> Result<bool> {
+    let publications = source.publications_present(side)?;
+    let names: Vec<&str> = publications.iter().map(String::as_str).collect();
+    let Err(refused) = stream.start(&source.slot, &names)? else { return Ok(true) };
+    match refused.code.as_str() {
+        IN_USE => Ok(false),
+        NO_SUCH_SLOT | NOT_IN_STATE => Err(SourceError::NotReady(format!(
+            "replication slot {}: {}; gossip prepare creates it again",
+            source.slot, refused.message
+        ))),
+        _ => Err(SourceError::Database(refused.message)),
+    }
+}
+
 impl PostgresReader {
     /// Takes the leadership if it is free. `last` is where the reader before stopped.
     ///
@@ -160,17 +175,8 @@ impl PostgresReader {
         }
         let mut stream = Stream::connect(&source.replication)?;
         let system = stream.identify()?;
-        let publications = source.publications_present(&mut side)?;
-        let names: Vec<&str> = publications.iter().map(String::as_str).collect();
-        if let Err(refused) = stream.start(&source.slot, &names)? {
-            return match refused.code.as_str() {
-                IN_USE => Ok(None),
-                NO_SUCH_SLOT | NOT_IN_STATE => Err(SourceError::NotReady(format!(
-                    "replication slot {}: {}; gossip prepare creates it again",
-                    source.slot, refused.message
-                ))),
-                _ => Err(SourceError::Database(refused.message)),
-            };
+        if !acquire_slot(source, &mut side, &mut stream)? {
+            return Ok(None);
         }
         // Read once the slot is ours: no one else moves it now.
         let sql = "SELECT (confirmed_flush_lsn - '0/0')::int8, (extract(epoch FROM clock_timestamp()) * 1e6)::int8, \
@@ -216,15 +222,19 @@ impl PostgresReader {
             spoke: Instant::now(),
         };
         reader.reread_catalog(ResetReason::Described)?;
-        for wanted in &source.tables {
-            let (schema, table) = catalog::split_name(wanted, &source.schema);
-            let name = catalog::table_name(&schema, &table, &source.schema);
-            if !reader.tables.contains_key(&name) {
-                // It may have been dropped while there was no reader.
-                reader.reset(Reset { name, table: None, why: ResetReason::Described });
+        reader.reset_dropped();
+        Ok(Some(reader))
+    }
+
+    /// Resets tables that were dropped while there was no reader.
+    fn reset_dropped(&mut self) {
+        for wanted in self.source.tables.clone() {
+            let (schema, table) = catalog::split_name(&wanted, &self.source.schema);
+            let name = catalog::table_name(&schema, &table, &self.source.schema);
+            if !self.tables.contains_key(&name) {
+                self.reset(Reset { name, table: None, why: ResetReason::Described });
             }
         }
-        Ok(Some(reader))
     }
 
     /// Describes the tables again if anything about them may have changed, and notes what has for the next interval.

@@ -66,7 +66,7 @@ impl Mapped {
         covered.covers(&table.all_columns()).then_some(Mapped { table, description, places })
     }
 
-    /// A row of the table. Values that are not told come from `before`, else they are named in the set.
+    /// A row of the table. Omitted values are taken from `before`, else their columns are in the returned set.
     fn row(&self, cells: &Cells, before: Option<&Row>) -> Result<(Row, ColumnSet)> {
         let mut row = vec![Value::Null; self.table.columns.len()];
         let mut omitted_columns = ColumnSet::default();

@@ -195,7 +195,7 @@ impl Stream {
         SourceError::Open { path: self.place.clone(), problem: refused.message }
     }
 
-    fn authenticate(&mut self, address: &Address) -> Result<()> {
+    fn start_up(&mut self, address: &Address) -> Result<()> {
         let timeout = WAL_SENDER_TIMEOUT.as_millis().to_string();
         let mut parameters = vec![
             ("user", address.user.as_str()),
@@ -207,7 +207,11 @@ impl Stream {
         parameters.extend(PINNED);
         let mut out = BytesMut::new();
         frontend::startup_message(parameters, &mut out).map_err(|e| self.lost(e))?;
-        self.send(&out)?;
+        self.send(&out)
+    }
+
+    fn authenticate(&mut self, address: &Address) -> Result<()> {
+        self.start_up(address)?;
         let need_password = || SourceError::Open {
             path: address.place(),
             problem: "the server asks for a password; give it with PGPASSWORD or a password file".into(),

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use gossip_core::position::{Interval, Micros, Position};
+use gossip_core::position::{Interval, Micros, Position, Timestamp};
 
 use super::SqliteSource;
 use super::leadership::try_lock;
@@ -30,11 +30,11 @@ pub struct Following {
     /// The database's own count of changes at the last look.
     version: i64,
     /// When the log was last known to end where it did.
-    quiet_until: Micros,
-    pruned: Micros,
+    quiet_until: Timestamp,
+    pruned: Timestamp,
     /// When a commit was last seen.
-    committed: Micros,
-    busy_since: Option<(Micros, String)>,
+    committed: Timestamp,
+    busy_since: Option<(Timestamp, String)>,
 }
 
 impl Following {

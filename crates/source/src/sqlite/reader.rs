@@ -6,6 +6,7 @@
 //! cannot mislead: what it yields is the exact difference between two states that were committed.
 
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::sync::Arc;
 
 use rusqlite::types::Value as Stored;
@@ -15,8 +16,10 @@ use super::leadership::{FileIdentity, ReaderLock, try_lock};
 use super::schema::{Described, Lookup, describe};
 use super::{SqliteSource, quote, to_value, triggers};
 use crate::{Last, Result, SourceError, now as wall_clock};
-use gossip_core::position::{CommitTime, Interval, Micros, Old, Position, Reset, ResetReason, RowChange, Transaction};
-use gossip_core::schema::{ColumnSet, Key, Row, Table, TableName};
+use gossip_core::position::{
+    CommitTime, Interval, Old, Position, Reset, ResetReason, RowChange, Timestamp, Transaction,
+};
+use gossip_core::schema::{ColumnSet, Row, Table, TableName};
 use gossip_core::value::Value;
 
 /// Log entries in one interval beyond which the tables are reset instead.
@@ -37,7 +40,7 @@ pub fn drop_backlog(source: &SqliteSource) -> Result<bool> {
         return Ok(false);
     }
     tracing::error!(
-        "the change log of {} is longer than {MAX_ENTRIES} entries: we let it go, and all feeds are read anew",
+        "the change log of {} has more than {MAX_ENTRIES} entries: the backlog was dropped, and all feeds take new snapshots",
         source.path.display()
     );
     // A few at a time, so that no writer waits long.
@@ -130,7 +133,7 @@ impl Reader {
         if !as_read {
             tracing::warn!(
                 "the change log of {} is not the one that was read before: the database was restored or replaced, or its \
-                 log was let go; all feeds are read anew",
+                 log was dropped; all feeds take new snapshots",
                 source.path.display()
             );
             let other = "UPDATE gossip_meta SET value = lower(hex(randomblob(16))) WHERE name = 'database'";
@@ -215,7 +218,7 @@ impl Reader {
     }
 
     /// An interval that says only that nothing has happened.
-    pub fn heartbeat(&self, now: Micros) -> Interval {
+    pub fn heartbeat(&self, now: Timestamp) -> Interval {
         self.interval((self.at, self.tag), vec![], vec![], now)
     }
 
@@ -224,7 +227,7 @@ impl Reader {
         (to, tag): (Position, i64),
         transactions: Vec<Arc<Transaction>>,
         resets: Vec<Reset>,
-        now: Micros,
+        now: Timestamp,
     ) -> Interval {
         Interval {
             source: self.source.name.clone(),
@@ -246,7 +249,7 @@ impl Reader {
     ///
     /// # Errors
     /// The file is busy, or what SQLite says.
-    pub fn read(&mut self, quiet_until: Micros, now: impl Fn() -> Micros) -> Result<Option<Interval>> {
+    pub fn read(&mut self, quiet_until: Timestamp, now: impl Fn() -> Timestamp) -> Result<Option<Interval>> {
         if schema_version(&self.db)? != self.schema_version {
             triggers::reinstall(&mut self.db, &self.source)?;
             // Read before the layouts: what changes in between is noticed at the next call.
@@ -317,8 +320,33 @@ impl Reader {
     }
 
     fn changes(&self, read: &Read<'_>, misfits: &mut u64, nameless: &mut u64) -> Result<Vec<RowChange>> {
-        let mut order: Vec<(i64, Vec<Stored>)> = Vec::new();
-        let mut touched: HashMap<(i64, String), Touched> = HashMap::new();
+        let touched = self.touched(read, nameless)?;
+        let mut changes = Vec::with_capacity(touched.len());
+        for (layout, t) in touched {
+            let Some(Some(followed)) = self.layouts.get(&layout) else { continue };
+            let now = self.current(read, followed, &t.key, misfits)?;
+            // Inserted last and yet absent: it was deleted before its insert was logged.
+            let first = if t.inserted_last && now.is_none() { None } else { t.first };
+            let old: Option<Row> = first.map(|stored| convert(&followed.table, &stored, misfits));
+            if old != now || t.again {
+                let columns = followed.described.key.iter().map(|&i| followed.table.columns[i].ty);
+                changes.push(RowChange {
+                    table: followed.table.name.clone(),
+                    description: followed.identity,
+                    key: t.key.iter().zip(columns).map(|(v, ty)| to_value(v.into(), ty).0).collect(),
+                    old: Old::Known(old),
+                    new: now,
+                    omitted_columns: ColumnSet::default(),
+                });
+            }
+        }
+        Ok(changes)
+    }
+
+    /// The keys with entries in the log since the last read, each with its layout, in the order of their first entries.
+    fn touched(&self, read: &Read<'_>, nameless: &mut u64) -> Result<Vec<(i64, Touched)>> {
+        let mut touched: Vec<(i64, Touched)> = Vec::new();
+        let mut places: HashMap<(i64, String), usize> = HashMap::new();
         let mut s = read.prepare_cached("SELECT * FROM gossip_log WHERE seq > ?1 ORDER BY seq")?;
         let mut entries = s.query([self.at.commit as i64])?;
         while let Some(e) = entries.next()? {
@@ -336,59 +364,28 @@ impl Reader {
                 *nameless += 1;
                 continue;
             }
-            let name = (layout, format!("{key:?}"));
-            if !touched.contains_key(&name) {
-                order.push((layout, key.clone()));
-            }
             let has_row = matches!(op.as_str(), "u" | "m" | "d" | "c");
-            let first = |_: ()| -> rusqlite::Result<Option<Vec<Stored>>> {
-                has_row.then(|| (0..d.columns.len()).map(|i| e.get(triggers::BEFORE_ROW + i)).collect()).transpose()
-            };
-            let t = match touched.entry(name) {
-                std::collections::hash_map::Entry::Occupied(t) => {
-                    let t = t.into_mut();
-                    t.again = true;
-                    t
+            let place = match places.entry((layout, format!("{key:?}"))) {
+                Entry::Occupied(place) => {
+                    touched[*place.get()].1.again = true;
+                    *place.get()
                 }
-                std::collections::hash_map::Entry::Vacant(v) => {
-                    v.insert(Touched { key, first: first(())?, absent: false, inserted_last: false, again: false })
+                Entry::Vacant(place) => {
+                    let row = || (0..d.columns.len()).map(|i| e.get(triggers::BEFORE_ROW + i)).collect();
+                    let first = has_row.then(row).transpose()?;
+                    touched.push((layout, Touched { key, first, absent: false, inserted_last: false, again: false }));
+                    *place.insert(touched.len() - 1)
                 }
             };
+            let t = &mut touched[place].1;
             if op == "i" && !t.absent {
-                // A trigger of the application changed the row before ours could note its insert.
+                // A trigger of the application changed the row before ours could log its insert.
                 t.first = None;
             }
             t.inserted_last = op == "i";
             t.absent |= op != "u";
         }
-        drop(entries);
-        let mut changes = Vec::with_capacity(order.len());
-        for (layout, key) in order {
-            let Some(Some(followed)) = self.layouts.get(&layout) else { continue };
-            let Some(t) = touched.remove(&(layout, format!("{key:?}"))) else { continue };
-            let now = self.current(read, followed, &t.key, misfits)?;
-            // Inserted last and yet not there: it was deleted before its insert was noted.
-            let first = if t.inserted_last && now.is_none() { None } else { t.first };
-            let old: Option<Row> = first.map(|stored| convert(&followed.table, &stored, misfits));
-            if old != now || t.again {
-                let key: Key = followed
-                    .described
-                    .key
-                    .iter()
-                    .zip(&t.key)
-                    .map(|(&i, v)| to_value(v.into(), followed.table.columns[i].ty).0)
-                    .collect();
-                changes.push(RowChange {
-                    table: followed.table.name.clone(),
-                    description: followed.identity,
-                    key,
-                    old: Old::Known(old),
-                    new: now,
-                    omitted_columns: ColumnSet::default(),
-                });
-            }
-        }
-        Ok(changes)
+        Ok(touched)
     }
 
     /// The row under a key as it is now. The column's collation may find another key's row: that is not it.

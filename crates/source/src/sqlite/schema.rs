@@ -162,30 +162,7 @@ pub fn describe(db: &Connection, wanted: &str) -> Result<Lookup> {
     if sql.trim_start().to_ascii_uppercase().starts_with("CREATE VIRTUAL") {
         return Ok(Lookup::Unfit("is a virtual table; triggers cannot follow it".into(), None));
     }
-    let mut columns = Vec::new();
-    let mut key: Vec<(i64, usize)> = Vec::new();
-    let mut integer_key = false;
-    let mut not_null = Vec::new();
-    let mut s = db.prepare("SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?1)")?;
-    let mut rows = s.query([&name])?;
-    while let Some(r) = rows.next()? {
-        let (column, declared): (String, String) = (r.get(0)?, r.get(1)?);
-        let (required, pk, hidden): (bool, i64, i64) = (r.get(2)?, r.get(3)?, r.get(4)?);
-        if hidden == 1 {
-            continue;
-        }
-        if pk > 0 {
-            key.push((pk, columns.len()));
-            integer_key = declared.eq_ignore_ascii_case("INTEGER");
-        }
-        if required {
-            not_null.push(column.clone());
-        }
-        columns.push((column, declared_type(&declared)));
-    }
-    key.sort_unstable();
-    let mut key: Vec<usize> = key.into_iter().map(|(_, i)| i).collect();
-
+    let Columns { columns, mut key, integer_key, not_null } = columns(db, &name)?;
     let mut unique = Vec::new();
     let mut has_key_index = false;
     let mut s = db.prepare("SELECT name, origin FROM pragma_index_list(?1) WHERE \"unique\" ORDER BY seq")?;
@@ -201,7 +178,7 @@ pub fn describe(db: &Connection, wanted: &str) -> Result<Lookup> {
             }
         }
     }
-    // A single INTEGER PRIMARY KEY without an index of its own is the rowid.
+    // A single INTEGER PRIMARY KEY without its own index is the rowid.
     let given_key = key.len() == 1 && integer_key && !has_key_index;
     if given_key {
         let part = (IndexPart::Column(columns[key[0]].0.clone()), "BINARY".to_string());
@@ -225,6 +202,43 @@ pub fn describe(db: &Connection, wanted: &str) -> Result<Lookup> {
         return Ok(Lookup::Unfit(text.into(), Some(fix)));
     }
     Ok(Lookup::Table(Described { name, columns, key, given_key, unique }))
+}
+
+/// The columns of a table as SQLite lists them.
+struct Columns {
+    /// Names and types, without hidden columns.
+    columns: Vec<(String, Type)>,
+    /// Indices of the primary key's columns, in key order.
+    key: Vec<usize>,
+    /// Whether the last column of the primary key is declared as `INTEGER`.
+    integer_key: bool,
+    /// Names of the columns that are `NOT NULL`.
+    not_null: Vec<String>,
+}
+
+fn columns(db: &Connection, table: &str) -> Result<Columns> {
+    let mut found = Columns { columns: vec![], key: vec![], integer_key: false, not_null: vec![] };
+    let mut key: Vec<(i64, usize)> = Vec::new();
+    let mut s = db.prepare("SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?1)")?;
+    let mut rows = s.query([table])?;
+    while let Some(r) = rows.next()? {
+        let (column, declared): (String, String) = (r.get(0)?, r.get(1)?);
+        let (required, pk, hidden): (bool, i64, i64) = (r.get(2)?, r.get(3)?, r.get(4)?);
+        if hidden == 1 {
+            continue;
+        }
+        if pk > 0 {
+            key.push((pk, found.columns.len()));
+            found.integer_key = declared.eq_ignore_ascii_case("INTEGER");
+        }
+        if required {
+            found.not_null.push(column.clone());
+        }
+        found.columns.push((column, declared_type(&declared)));
+    }
+    key.sort_unstable();
+    found.key = key.into_iter().map(|(_, i)| i).collect();
+    Ok(found)
 }
 
 /// The parts of a unique index; `None` if an expression in it cannot be found in its text.

@@ -1,4 +1,4 @@
-//! What opens over a view: forms, the palette, frames, help.
+//! Overlays: forms, the palette, frames, help.
 
 pub mod form;
 pub mod frames;

@@ -1,4 +1,4 @@
-//! The palette: all actions that are possible now, found by their words.
+//! The palette: searches the actions that are possible now.
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
@@ -8,7 +8,7 @@ use crate::workbench::message::Effect;
 use crate::workbench::perform::act;
 use crate::workbench::state::{Overlay, State};
 
-/// The actions that fit what was typed in the palette.
+/// The actions that match the typed text.
 pub fn found(s: &State, typed: &str) -> Vec<&'static keymap::Entry> {
     let wanted = typed.to_lowercase();
     let fits = |e: &&keymap::Entry| {

@@ -1,4 +1,4 @@
-//! What lies over the view: help, forms, the instances.
+//! Draws overlays: help, forms, the instances.
 
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -17,7 +17,7 @@ use crate::workbench::views::tables::state::Proposal;
 use crate::workbench::watchers::choosable;
 use crate::workbench::words::{counted, fit, span, wrap};
 
-/// Clears a place in the middle and gives its inside, below a heading.
+/// Draws an empty sheet with a heading in the middle, and returns its inner area.
 fn sheet(s: &State, frame: &mut Frame<'_>, area: Rect, size: (u16, u16), title: &str) -> Rect {
     let (width, height) = (size.0.min(area.width - 4), size.1.min(area.height - 4));
     let place = Rect { x: (area.width - width) / 2, y: (area.height - height) / 2, width, height };
@@ -57,6 +57,7 @@ pub fn help(s: &State, frame: &mut Frame<'_>, area: Rect, from: usize) {
 }
 
 /// A form that is being filled in.
+#[expect(clippy::too_many_lines, reason = "one form, from top to bottom")]
 pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
     let (title, note) = match form.kind {
         FormKind::Change => (
@@ -90,7 +91,7 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
         let label = format!("{:<16}", field.label);
         let style = if focus { s.theme.accent() } else { s.theme.dim() };
         let room = inside.width.saturating_sub(18) as usize;
-        // The end of a long text is where one types.
+        // Show the part around the cursor, at the end of a long text.
         let before = field.input.before().width();
         let hidden = before.saturating_sub(room.saturating_sub(1));
         let text: String = field.input.text().chars().skip(hidden).collect();
@@ -122,7 +123,7 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
     }
 }
 
-/// The instances, and what can be done to them.
+/// The instances and their actions.
 pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
     let inside = sheet(
         s,
@@ -162,7 +163,7 @@ pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
     put(frame, inside, s.places.len() as u16 * 2, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
 }
 
-/// Who asks, to be chosen.
+/// The choice of personas to run a query as.
 pub fn who(s: &State, frame: &mut Frame<'_>, area: Rect, at: usize) {
     let all = choosable(s);
     let inside = sheet(s, frame, area, (80, all.len() as u16 + 6), "Run as, at most five side by side");
@@ -184,7 +185,7 @@ pub fn who(s: &State, frame: &mut Frame<'_>, area: Rect, at: usize) {
     }
 }
 
-/// Something that is done only after it was seen.
+/// A proposal to confirm.
 pub fn proposal(s: &State, frame: &mut Frame<'_>, area: Rect, p: &Proposal) {
     let lines: Vec<&str> = p.sql.iter().flat_map(|sql| sql.lines()).collect();
     let height = (lines.len() + 2 * p.effects.len() + 8).min(usize::from(u16::MAX)) as u16;
@@ -211,7 +212,7 @@ pub fn proposal(s: &State, frame: &mut Frame<'_>, area: Rect, p: &Proposal) {
     }
 }
 
-/// All actions, to be found by their words.
+/// The palette.
 pub fn palette(s: &State, frame: &mut Frame<'_>, area: Rect, typed: &str, at: usize) {
     let all = found(s, typed);
     let inside = sheet(s, frame, area, (100, 20), "What do you want to do?");

@@ -1,4 +1,4 @@
-//! What all connections of the workbench share.
+//! Shared by all connections of the workbench.
 
 use std::time::Duration;
 
@@ -6,7 +6,7 @@ use tokio::sync::mpsc;
 
 use crate::workbench::message::Message;
 
-/// Between two attempts to connect.
+/// Time between two attempts to connect.
 pub(super) const AGAIN: Duration = Duration::from_millis(700);
 
 /// Where messages go.

@@ -1,4 +1,4 @@
-//! What instances are asked as an operator, once.
+//! Operator calls to instances.
 
 use std::time::Duration;
 
@@ -25,7 +25,7 @@ fn read<T: DeserializeOwned>(answer: Json) -> Result<T, String> {
 }
 
 impl Tasks {
-    /// Asks a place's instance something that only operators may ask.
+    /// Makes an operator call to an instance.
     pub(super) fn ask(&self, place: usize, call: Call) -> impl Future<Output = Result<Json, String>> + Send + 'static {
         let question = self.questions.get(place).cloned();
         async move {
@@ -43,7 +43,7 @@ impl Tasks {
         }
     }
 
-    /// Asks, and tells what came of it.
+    /// Makes a call, and reports its result.
     fn tell(&self, place: usize, call: Call, message: impl FnOnce(Result<Json, String>) -> Message + Send + 'static) {
         let (answer, messages) = (self.ask(place, call), self.messages.clone());
         tokio::spawn(async move {
@@ -64,7 +64,7 @@ impl Tasks {
         self.tell(place, Call::Explain(Box::new(call)), move |answer| message(answer.and_then(steps)));
     }
 
-    /// What an instance makes of a query of somebody's.
+    /// Asks an instance to describe a persona's query.
     pub(super) fn describe(&self, id: u32, identity: Persona, query: String, params: Map<String, Json>) {
         let roles = Some(identity.roles).filter(|roles| !roles.is_empty());
         let whom = QuestionTarget::Anybody { query, claims: identity.claims, roles, params };
@@ -79,7 +79,7 @@ impl Tasks {
         });
     }
 
-    /// What other rules would have let be heard.
+    /// Asks an instance a what-if.
     pub(super) fn try_rules<T: DeserializeOwned>(
         &self,
         place: usize,

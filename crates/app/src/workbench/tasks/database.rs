@@ -1,4 +1,4 @@
-//! What the workbench does to a database itself, as any other program would: look at it, change rows, prepare tables.
+//! Work on the database itself, as any other program would do it: inspect it, change rows, prepare tables.
 
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -10,7 +10,7 @@ use gossip_source::{Condition, Source};
 use crate::workbench::overlays::form::change::instance_of;
 use crate::workbench::views::tables::state::{Inspection, Proposal, Proposed};
 
-/// Looks at all tables, and holds the source and what rules need of it against the database.
+/// Inspects all tables, and checks the source and the rules' needs against the database.
 ///
 /// # Errors
 /// The database cannot be read.
@@ -20,7 +20,7 @@ pub fn inspect(source: &dyn Source, conditions: &[Condition]) -> Result<Inspecti
     Ok(Inspection { tables, findings })
 }
 
-/// Runs SQL many times at a pace, each in a transaction of its own, and says what came of it.
+/// Runs SQL repeatedly at a rate, each time in its own transaction, and returns a summary.
 pub fn repeat(source: &dyn Source, sql: &str, times: u64, second: f64, stopped: &AtomicBool) -> String {
     let mut run = match source.database().runner() {
         Ok(run) => run,
@@ -47,7 +47,7 @@ pub fn repeat(source: &dyn Source, sql: &str, times: u64, second: f64, stopped: 
     }
 }
 
-/// What it takes to let a table stream, or no longer.
+/// The plan to start or stop streaming a table.
 ///
 /// # Errors
 /// The database cannot be read, or does not have the table.
@@ -62,7 +62,7 @@ pub fn plan_stream(source: &dyn Source, table: &str, on: bool) -> Result<Proposa
     Ok(Proposal { title: format!("Stream {table}"), effects: plan.effects, sql: plan.statements, what })
 }
 
-/// The source with a table more, or one less.
+/// The source with a table added or removed.
 pub fn with(source: &dyn Source, table: &str, on: bool) -> Arc<dyn Source> {
     let mut tables = source.tables().to_vec();
     tables.retain(|t| !source.is_same_table(t, table));

@@ -1,4 +1,4 @@
-//! What is done to the instances of this process.
+//! Actions on the instances of this process.
 
 use super::Tasks;
 use crate::workbench::access::Place;

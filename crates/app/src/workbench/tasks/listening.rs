@@ -1,4 +1,4 @@
-//! Real clients: watchers, and those who ask.
+//! Real clients: watchers and running queries.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -19,16 +19,16 @@ use crate::workbench::overlays::frames::state::Log;
 use crate::workbench::tasks::again::{AGAIN, Messages};
 use crate::workbench::views::ask::state::{Refused, SHOWN};
 
-/// A client's token is good for a day.
+/// Validity of a client's token, in seconds.
 const TOKEN_SECONDS: i64 = 86_400;
 
-/// Shortest time between two pictures of a result.
+/// Shortest time between two updates of a result.
 const PICTURE: Duration = Duration::from_millis(40);
 
-/// Results up to this many rows are put into the order of their keys.
+/// Results up to this many rows are sorted by key.
 const ORDERED: usize = 5_000;
 
-/// Who somebody is.
+/// A client's identity.
 #[derive(Clone)]
 pub struct Identity {
     /// The persona's name.
@@ -37,7 +37,7 @@ pub struct Identity {
     pub identity: Persona,
     /// Mints its token.
     pub tokens: Option<Arc<Tokens>>,
-    /// Its token, if it has one already.
+    /// Its token, if one was given.
     pub given: Option<String>,
 }
 
@@ -57,22 +57,22 @@ impl Identity {
 
 /// A watcher: a real client over a real socket.
 pub struct Listener {
-    /// Its number.
+    /// Its id.
     pub watcher: WatcherId,
-    /// Who it is.
+    /// Its identity.
     pub who: Identity,
     /// Its live query.
     pub query: String,
-    /// Where.
+    /// The instance's URL.
     pub url: String,
     /// Its label for operators.
     pub label: String,
-    /// Where its frames are noted.
+    /// The log for its frames.
     pub frames: Log,
 }
 
 impl Listener {
-    /// Listens until it is aborted; comes back when its connection is lost.
+    /// Listens until aborted; reconnects when its connection is lost.
     pub async fn run(self, messages: Messages) {
         loop {
             let ended = match self.listen(&messages).await {
@@ -140,22 +140,22 @@ impl Listener {
     }
 }
 
-/// Somebody who asks a live query and shows the result as it changes.
+/// A running query of Ask.
 pub struct Asker {
-    /// The number under which it is told of.
+    /// The id for its updates.
     pub id: u32,
-    /// Who asks.
+    /// The identity.
     pub who: Identity,
     /// The query.
     pub query: String,
     /// Its parameters.
     pub params: Map<String, Json>,
-    /// Where.
+    /// The instance's URL.
     pub url: String,
 }
 
 impl Asker {
-    /// Asks until it is aborted or refused.
+    /// Runs until aborted or refused.
     pub async fn run(self, messages: Messages) {
         loop {
             let told = match self.ask(&messages).await {
@@ -181,7 +181,7 @@ impl Asker {
                 Err(e) => return e,
             };
         let mut deltas = 0;
-        // However fast deltas come, a picture is drawn every so often, and the last one always.
+        // However fast deltas arrive, send an update at most every so often, and always the last one.
         let mut due = Some(Instant::now());
         loop {
             let picture = async {
@@ -232,13 +232,13 @@ fn picture_of(live: &ResultSet, deltas: u64) -> QueryUpdate {
         rows.sort_by(|a, b| in_order(&a.0, &b.0));
         rows.into_iter().take(SHOWN).map(|(_, key, row)| (key, row)).collect()
     };
-    // Rows without a key only come; the newest are shown.
+    // A result without keys only gains rows; show the newest.
     let stream = live.stream.iter().enumerate().rev().take(SHOWN).map(|(i, row)| (json!(i).to_string(), row.clone()));
     let rows: Vec<_> = rows.into_iter().chain(stream).collect();
     QueryUpdate::Rows { columns: live.columns.clone(), rows, total: live.rows.len() + live.stream.len(), deltas }
 }
 
-/// Numbers by their size, everything else by its text.
+/// Compares numbers by value, everything else by text.
 fn in_order(a: &Json, b: &Json) -> std::cmp::Ordering {
     match (a, b) {
         (Json::Array(a), Json::Array(b)) => {

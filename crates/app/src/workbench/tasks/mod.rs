@@ -1,4 +1,4 @@
-//! What the workbench does outside of itself: connections to instances, changes on the database, the instances of this
+//! The workbench's I/O: connections to instances, changes to the database, the instances of this
 //! process. Everything reports by messages; nothing here draws or decides.
 
 mod again;
@@ -34,27 +34,27 @@ use crate::workbench::tasks::listening::{Asker, Identity, Listener};
 use crate::workbench::tasks::operating::{Question, operate};
 use crate::workbench::views::tables::state::Inspection;
 
-/// Messages that may wait for the screen; whoever has more waits.
+/// Most messages waiting for the screen; senders of more wait.
 pub const CHANNEL: usize = 10_000;
 
-/// Everything that runs outside.
+/// All running tasks.
 pub struct Tasks {
     access: Access,
     messages: Messages,
-    /// Tells this workbench's watchers from those of others.
+    /// Prefix of the labels of this workbench's watchers.
     prefix: String,
     watchers: HashMap<WatcherId, JoinHandle<()>>,
     askers: HashMap<u32, JoinHandle<()>>,
     questions: Vec<mpsc::Sender<Question>>,
     operators: Vec<JoinHandle<()>>,
-    /// The database with the tables that stream at present.
+    /// The database with the tables that currently stream.
     database: Arc<Mutex<Option<Arc<dyn Source>>>>,
-    /// Ends the repeated change.
+    /// Stops the repeated change.
     stopped: Arc<AtomicBool>,
 }
 
 impl Tasks {
-    /// Connects to all places as an operator.
+    /// Connects to all instances as an operator.
     pub fn start(access: Access, messages: Messages) -> Tasks {
         let prefix = format!("{:08x}", rand::random::<u32>());
         let places = access.places.clone();
@@ -81,7 +81,8 @@ impl Tasks {
         self.operators.push(tokio::spawn(operate(i, url, operator, self.messages.clone(), asked)));
     }
 
-    /// Does what was asked for, in the background.
+    /// Carries out an effect, in the background.
+    #[expect(clippy::too_many_lines, reason = "one arm per effect")]
     pub fn carry_out(&mut self, effect: Effect) {
         match effect {
             Effect::Listen { watcher, persona, identity, query, place, frames } => {
@@ -142,7 +143,7 @@ impl Tasks {
                 });
             }
             Effect::StopRepeating => self.stopped.store(true, Ordering::Relaxed),
-            // The screen's own: it is done where the terminal is.
+            // Done by the loop that owns the terminal.
             Effect::Copy(_) => {}
             Effect::SaveRecording(file, masks, events) => self.blocking(move || {
                 let n = events.len();
@@ -183,7 +184,7 @@ impl Tasks {
         }
     }
 
-    /// Changes the configuration, if there is one; returns it. What fails is told: what is not kept.
+    /// Changes the configuration, if there is one, and returns its path. A failure is reported: `what` was not saved.
     fn keep(&self, what: &str, change: impl FnOnce(&Path) -> Result<(), String>) -> Option<PathBuf> {
         let path = self.access.config.clone()?;
         let kept = change(&path);
@@ -193,7 +194,7 @@ impl Tasks {
         kept.is_ok().then_some(path)
     }
 
-    /// Says something in the line below; where nobody reads it any more, it is lost.
+    /// Shows a notice in the foot line.
     fn notice(&self, text: String) {
         let _ = self.messages.try_send(Message::Notice(text));
     }
@@ -203,7 +204,7 @@ impl Tasks {
         Identity { persona, identity, tokens: self.access.tokens.clone(), given }
     }
 
-    /// Does something on a thread of its own, and tells what came of it.
+    /// Runs blocking work on its own thread, and reports its result.
     fn blocking(&self, work: impl FnOnce() -> Message + Send + 'static) {
         let messages = self.messages.clone();
         tokio::task::spawn_blocking(move || {
@@ -211,21 +212,21 @@ impl Tasks {
         });
     }
 
-    /// Does something with the database on a thread of its own, and tells what came of it.
+    /// Runs blocking work on the database on its own thread, and reports its result.
     fn in_database(&self, work: impl FnOnce(&dyn Source) -> Message + Send + 'static) {
         if let Some(source) = self.database.lock().clone() {
             self.blocking(move || work(&*source));
         }
     }
 
-    /// Ends everything.
+    /// Stops all tasks.
     pub fn stop(self) {
         self.stopped.store(true, Ordering::Relaxed);
         self.watchers.into_values().chain(self.askers.into_values()).chain(self.operators).for_each(|t| t.abort());
     }
 }
 
-/// Looks at the database, and at what the rules need of it.
+/// Inspects the database, with the needs of the rules.
 fn inspect(source: &dyn Source, rules: &[RuleText]) -> Result<Inspection, String> {
     let conditions = conditions(rules, &BTreeMap::new(), source).map_err(|e| e.to_string())?;
     database::inspect(source, &conditions)

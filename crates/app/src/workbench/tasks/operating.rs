@@ -1,4 +1,4 @@
-//! The operator's connections: system tables in, questions out.
+//! The operator's connections: system tables in, calls out.
 
 use std::collections::HashMap;
 
@@ -12,7 +12,7 @@ use tokio::sync::{mpsc, oneshot};
 use crate::workbench::message::Message;
 use crate::workbench::tasks::again::{AGAIN, Messages};
 
-/// A question to the operator's connection of a place.
+/// A call for the operator's connection to an instance.
 pub struct Question {
     /// The call.
     pub call: Call,
@@ -20,7 +20,7 @@ pub struct Question {
     pub answer: oneshot::Sender<Result<Json, String>>,
 }
 
-/// The operator's connection to one place: system tables in, questions out. Reconnects until it is aborted.
+/// The operator's connection to one instance: system tables in, calls out. Reconnects until aborted.
 pub async fn operate(i: usize, url: String, token: String, messages: Messages, mut asked: mpsc::Receiver<Question>) {
     loop {
         let ended = match Session::connect(&url, Some(&token)).await {
@@ -90,7 +90,7 @@ async fn operate_once(
                 }
             },
             Some(q) = asked.recv() => {
-                // Those who have given up need no answer.
+                // Drop calls whose caller has given up.
                 waiting.retain(|_, to| !to.is_closed());
                 match session.send(&q.call).await {
                     Ok(id) => drop(waiting.insert(id, q.answer)),
@@ -101,7 +101,7 @@ async fn operate_once(
     }
 }
 
-/// What a row of a system table says. Where another release has other columns, that is said and no more.
+/// The message for a row of a system table. Rows with another release's columns are reported as a notice.
 fn about(i: usize, table: &str, row: &Map<String, Json>) -> Message {
     let told = match table {
         "instances" => InstanceRow::read(row).map(|row| match row.here {

@@ -1,4 +1,4 @@
-//! Rules that are put in force, and kept in the configuration.
+//! Puts rules in force and saves them to the configuration.
 
 use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
@@ -7,7 +7,7 @@ use super::{Tasks, saving};
 use crate::workbench::message::Message;
 
 impl Tasks {
-    /// Keeps one more rule in the configuration, and puts all in force.
+    /// Saves a new rule to the configuration, and puts all rules in force.
     pub(super) fn grant(&self, rule: RuleText, all: Vec<RuleText>) {
         let (Some(path), Some(cluster)) = (self.access.config.clone(), self.access.cluster.clone()) else { return };
         let messages = self.messages.clone();
@@ -24,7 +24,7 @@ impl Tasks {
         });
     }
 
-    /// Keeps the rules of one role on one table in the configuration, and puts all in force once that is done.
+    /// Saves the rules of one role on one table to the configuration, and then puts all rules in force.
     pub(super) fn save_rules(
         &self,
         role: String,

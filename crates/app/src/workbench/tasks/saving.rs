@@ -1,5 +1,5 @@
-//! Files: what was made in the workbench goes into `gossip.toml`, whose comments and everything else stay as they are;
-//! pages go into files of their own.
+//! Files: what was made in the workbench is saved to `gossip.toml`, whose comments and other contents stay unchanged;
+//! pages are written to files of their own.
 
 use std::path::Path;
 
@@ -12,10 +12,10 @@ use parking_lot::Mutex;
 use serde_json::Value as Json;
 use toml_edit::{Array, ArrayOfTables, DocumentMut, Item, Table};
 
-/// Each change reads the file and writes it anew: two at once would lose one.
+/// Each change reads and rewrites the file: of two at once, one would be lost.
 static WRITING: Mutex<()> = Mutex::new(());
 
-/// Changes the file; a crash leaves the old one or the new one.
+/// Changes the file atomically: a crash leaves the old or the new one.
 ///
 /// # Errors
 /// The file cannot be read or written, is not TOML, or `with` refuses.
@@ -35,7 +35,7 @@ fn implicit() -> Item {
     Item::Table(t)
 }
 
-/// Keeps a persona.
+/// Saves a persona.
 ///
 /// # Errors
 /// As [`change`].
@@ -55,7 +55,7 @@ pub fn save_persona(path: &Path, name: &str, persona: &Persona) -> Result<(), St
     })
 }
 
-/// Keeps a query under a name.
+/// Saves a query under a name.
 ///
 /// # Errors
 /// As [`change`].
@@ -68,7 +68,7 @@ pub fn save_query(path: &Path, name: &str, sql: &str) -> Result<(), String> {
     })
 }
 
-/// Adds a rule behind those that are there.
+/// Adds a rule after the existing ones.
 ///
 /// # Errors
 /// As [`change`].
@@ -89,11 +89,11 @@ pub fn save_rule(path: &Path, rule: &RuleText) -> Result<(), String> {
     })
 }
 
-/// Puts the rules that `text` makes in the place of those of one role on one table. Comments stay; values that
-/// say the same stay as they are written.
+/// Replaces the rules of one role on one table by those in `text`. Comments stay; values that
+/// are equal keep their notation.
 ///
 /// # Errors
-/// As [`change`]; also where the file has other rules there than `before`.
+/// As [`change`]; also if the rules in the file are not `before`.
 pub fn save_rules(path: &Path, role: &str, table: &TableName, before: &[RuleText], text: &str) -> Result<(), String> {
     let new: DocumentMut = text.parse().map_err(|e: toml_edit::TomlError| e.to_string())?;
     let config = Config::read(path).map_err(|e| e.to_string())?;
@@ -115,7 +115,7 @@ pub fn save_rules(path: &Path, role: &str, table: &TableName, before: &[RuleText
                 if old.get(key).is_some_and(same) {
                     continue;
                 }
-                // A comment behind the value stays.
+                // Keep a comment after the value.
                 let behind = old.get(key).and_then(Item::as_value).and_then(|v| v.decor().suffix().cloned());
                 let mut item = item.clone();
                 if let (Some(value), Some(behind)) = (item.as_value_mut(), behind) {
@@ -128,7 +128,7 @@ pub fn save_rules(path: &Path, role: &str, table: &TableName, before: &[RuleText
         lines[kept..].iter().rev().for_each(|i| drop(list.remove(*i)));
         for table in new {
             let mut table = table.clone();
-            // Without a place of its own it comes last.
+            // Without a position it comes last.
             table.set_position(None);
             list.push(table);
         }
@@ -140,7 +140,7 @@ fn rules_in(doc: &DocumentMut) -> usize {
     doc.get("rule").and_then(Item::as_array_of_tables).map_or(0, ArrayOfTables::len)
 }
 
-/// What a value says, however it is written.
+/// A value without its notation.
 fn plain(value: &toml_edit::Value) -> String {
     match value {
         toml_edit::Value::String(s) => format!("{:?}", s.value()),
@@ -152,7 +152,7 @@ fn plain(value: &toml_edit::Value) -> String {
     }
 }
 
-/// Writes rules into a file of their own, to be taken to where the configuration is.
+/// Writes rules to a separate file, to be copied to where the configuration is.
 ///
 /// # Errors
 /// The file cannot be written.
@@ -165,7 +165,7 @@ pub fn rules_to_share(role: &str, table: &TableName, text: &str) -> Result<Strin
     Ok(format!("written to {path}, to be put in the place of these rules in the instances' configuration"))
 }
 
-/// Keeps the watchers: adds those that are new, takes out those that are gone.
+/// Saves the watchers: adds new ones, removes those that are gone.
 ///
 /// # Errors
 /// As [`change`].
@@ -192,7 +192,7 @@ pub fn save_watchers(path: &Path, watchers: &[Watcher]) -> Result<(), String> {
     })
 }
 
-/// Writes a page as SVG, PDF and text under names that are free, and returns them without their endings.
+/// Writes a page as SVG, PDF and text under a free name, and returns it without extension.
 ///
 /// # Errors
 /// A file cannot be written.
@@ -211,7 +211,7 @@ pub fn write_page(folder: &Path, page: &Page) -> Result<String, String> {
     Ok(name)
 }
 
-/// A name that is not taken, with a number where it has to be.
+/// A free name, with a number appended if needed.
 fn free_name(name: &str, is_free: impl Fn(&str) -> bool) -> Result<String, String> {
     let numbered = (1..1_000).map(|n| if n == 1 { name.to_string() } else { format!("{name}-{n}") });
     { numbered }.find(|name| is_free(name)).ok_or_else(|| format!("{name} is there a thousand times"))
@@ -222,7 +222,7 @@ fn tables_of<'a>(doc: &'a mut DocumentMut, name: &str) -> Result<&'a mut ArrayOf
     item.as_array_of_tables_mut().ok_or_else(|| format!("{name} is not a list of tables"))
 }
 
-/// Names a table among those that stream, or takes it out.
+/// Adds a table to those that stream, or removes it.
 ///
 /// # Errors
 /// As [`change`].

@@ -1,4 +1,4 @@
-//! Carrying out what was proposed for the database: tables stream, or no longer.
+//! Carries out proposals: starts or stops streaming tables.
 
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -11,7 +11,7 @@ use crate::workbench::message::Message;
 use crate::workbench::views::tables::state::{Proposal, Proposed};
 
 impl Tasks {
-    /// Does what was shown before: on the database first, then in the configuration, then in the instances here.
+    /// Carries out a proposal: on the database first, then in the configuration, then in the instances of this process.
     pub(super) fn carry_out_proposal(&mut self, proposal: Proposal) {
         let Some(source) = self.database.lock().clone() else { return };
         let (messages, config, cluster) =
@@ -45,7 +45,7 @@ impl Tasks {
     }
 }
 
-/// Lets a table stream, or no longer: in the database, in the configuration and in the instances of this process.
+/// Starts or stops streaming a table: in the database, in the configuration and in the instances of this process.
 async fn switch(
     source: &Arc<dyn Source>,
     changed: &Arc<dyn Source>,
@@ -71,6 +71,6 @@ async fn switch(
     {
         cluster.set_source(changed.clone()).await.map_err(|e| e.to_string())?;
     }
-    // Last: an instance that still follows the table puts its triggers back, and one that does not may take them away.
+    // Last, because an instance that still streams the table would recreate its triggers.
     if on { Ok(()) } else { in_database(sql).await }
 }

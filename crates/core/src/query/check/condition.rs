@@ -3,8 +3,9 @@
 use std::sync::Arc;
 
 use super::types::ordered;
-use super::{Checker, Result, SUPPORTED, Size, Typed};
-use crate::query::expr::{CmpOp, Expr, Placeholder};
+use super::{Checker, Result, Size, Typed};
+use crate::query::expr::{CmpOp, Computed, Expr, Placeholder};
+use crate::query::function::Function;
 use crate::query::like::LikePattern;
 use crate::query::syntax::{Ast, Location, Node, invalid};
 use crate::value::{Type, Value};
@@ -41,13 +42,18 @@ impl Checker<'_> {
             Node::InSelect(value, select) => self.in_subquery(*value, *select),
             Node::Exists(select) => self.exists(*select, at),
             Node::Between { value, low, high } => self.between(*value, *low, *high),
-            Node::Like { value, pattern, escape } => self.like(*value, *pattern, escape),
+            Node::Like { value, pattern, escape, ignores_case } => self.like(*value, *pattern, escape, ignores_case),
+            Node::Distinct(left, right) => self.distinct(*left, *right),
+            Node::IsTruth(value, wanted) => self.is_truth(*value, wanted),
+            Node::Arithmetic(op, left, right) => self.arithmetic(op, *left, *right),
+            Node::Negate(value) => self.negated(*value, at),
+            Node::Case { operand, arms, otherwise } => self.case(operand.map(|e| *e), arms, otherwise.map(|e| *e), at),
             Node::Cast(value, ty) => {
                 let value = self.expression(*value)?;
                 self.cast(Typed { at, ..value }, &ty)
             }
-            Node::Concat(_) => Err(invalid(at, "|| is not supported here", SUPPORTED)),
-            Node::Call(name, _) => Err(invalid(name.at, "functions are not supported here", SUPPORTED)),
+            Node::Concat(parts) => self.concatenated(parts),
+            Node::Call(name, args) => self.named(&name, args),
         }
     }
 
@@ -68,8 +74,7 @@ impl Checker<'_> {
             ordered(&left)?;
             ordered(&right)?;
         }
-        let size = left.size.beside(right.size);
-        let (a, b) = self.pair(left, right)?;
+        let (a, b, size) = self.pair(left, right)?;
         self.node(Expr::Cmp(op, Box::new(a), Box::new(b)), Some(Type::Bool), at, size)
     }
 
@@ -99,12 +104,12 @@ impl Checker<'_> {
         let at = value.at;
         ordered(&value)?;
         // The value stands in both comparisons: it is counted before it is copied.
-        let parts = value.size.beside(value.size).beside(low.size).beside(high.size);
-        let size = Size { nodes: parts.nodes + 2, depth: parts.depth + 1 };
-        self.node(Expr::always(), None, at, size)?;
+        self.node(Expr::always(), None, at, value.size.beside(value.size).beside(low.size).beside(high.size))?;
         let copy = Typed { expr: value.expr.clone(), ..value };
-        let (a, low) = self.pair(value, low)?;
-        let (b, high) = self.pair(copy, high)?;
+        let (a, low, lower) = self.pair(value, low)?;
+        let (b, high, upper) = self.pair(copy, high)?;
+        let parts = lower.beside(upper);
+        let size = Size { nodes: parts.nodes + 2, depth: parts.depth + 1 };
         let both =
             vec![Expr::Cmp(CmpOp::Ge, Box::new(a), Box::new(low)), Expr::Cmp(CmpOp::Le, Box::new(b), Box::new(high))];
         self.node(Expr::And(both), Some(Type::Bool), at, size)
@@ -113,31 +118,39 @@ impl Checker<'_> {
     fn among(&mut self, value: Ast, list: Vec<Ast>) -> Result<Typed> {
         let value = self.expression(value)?;
         let items = list.into_iter().map(|e| self.expression(e)).collect::<Result<Vec<Typed>>>()?;
-        // One type for all: what has none of its own takes that of the first that has.
+        // One type for all: untyped expressions take that of the first typed one.
         let ty = value.ty.or_else(|| items.iter().find_map(|i| i.ty)).unwrap_or(Type::Text);
         let (at, mut size) = (value.at, value.size);
         let of = self.of_type(value.expr, value.ty, ty, at)?;
         let mut list = Vec::with_capacity(items.len());
         for item in items {
-            size = size.beside(item.size);
             // Only the type of the value decides about what stands beside it.
             let like_it = self.node(Expr::Const(Value::Null), Some(ty), at, Size::default())?;
-            list.push(self.pair(like_it, item)?.1);
+            let (_, item, item_size) = self.pair(like_it, item)?;
+            size = size.beside(item_size);
+            list.push(item);
         }
         self.node(Expr::In(Box::new(of), list), Some(Type::Bool), at, size)
     }
 
-    fn like(&mut self, value: Ast, pattern: Ast, escape: Option<char>) -> Result<Typed> {
+    fn like(&mut self, value: Ast, pattern: Ast, escape: Option<char>, ignores_case: bool) -> Result<Typed> {
         let (value, pattern) = (self.expression(value)?, self.expression(pattern)?);
-        let (value_at, size, at) = (value.at, value.size, pattern.at);
-        let value = self.of_type(value.expr, value.ty, Type::Text, value_at)?;
+        let (value_at, mut size, at) = (value.at, value.size, pattern.at);
+        let mut value = self.of_type(value.expr, value.ty, Type::Text, value_at)?;
+        if ignores_case {
+            let lower = Expr::Computed(Box::new(Computed::Function(Function::Lower, [value].into())));
+            let lower = self.node(lower, Some(Type::Text), value_at, size)?;
+            (value, size) = (lower.expr, lower.size);
+        }
         let like = match self.of_type(pattern.expr, pattern.ty, Type::Text, at)? {
-            Expr::Const(Value::Text(text)) => match LikePattern::new(&text, escape) {
+            Expr::Const(Value::Text(text)) => match LikePattern::with_case(&text, escape, ignores_case) {
                 Ok(p) => Expr::Like(Box::new(value), Arc::new(p)),
                 Err(problem) => return Err(invalid(at, format!("the pattern {problem}"), "")),
             },
             Expr::Const(_) => Expr::Const(Value::Null),
-            pattern @ Expr::Placeholder(..) => Expr::LikePlaceholder(Box::new(value), Box::new(pattern), escape),
+            pattern @ Expr::Placeholder(..) => {
+                Expr::LikePlaceholder { of: Box::new(value), pattern: Box::new(pattern), escape, ignores_case }
+            }
             _ => return Err(invalid(at, "a pattern that is not fixed", "a text or a parameter")),
         };
         self.node(like, Some(Type::Bool), value_at, size)
@@ -155,7 +168,10 @@ impl Checker<'_> {
     pub(super) fn number(&self, digits: &str, at: Location) -> Result<Typed> {
         match Value::parse_number(digits) {
             Some(v) => {
-                let ty = v.type_of();
+                let ty = match &v {
+                    Value::Int(i) if Type::Int4.holds(*i) => Type::Int4,
+                    v => v.type_of(),
+                };
                 self.leaf(Expr::Const(v), Some(ty), at)
             }
             None => Err(invalid(at, format!("{digits} is not a number that can be compared"), "")),

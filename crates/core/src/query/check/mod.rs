@@ -1,6 +1,7 @@
 //! From a syntax tree to a checked query: names find their columns, values their types, and whatever has no meaning here
 //! is refused at its place in the text.
 
+mod compute;
 mod condition;
 mod mask;
 mod names;
@@ -24,6 +25,9 @@ use gossip_protocol::spelling::{shortened, similar};
 /// Nodes of one expression.
 pub const MAX_NODES: usize = 32_768;
 
+/// Functions and the like in one condition. Each may go through a whole text, for every row.
+pub const MAX_FUNCTIONS: usize = 256;
+
 type Result<T> = std::result::Result<T, QueryError>;
 
 /// Reads a live query. `params` are checked for names that the text does not use; they are filled in by
@@ -35,7 +39,7 @@ pub fn parse_query(text: &str, visible: &dyn Visible, params: &Map<String, Json>
     query(text, Checker::default(), visible, params)
 }
 
-/// As [`parse_query`], for a query that no client has written: it may name the claims of whoever asks.
+/// As [`parse_query`], for a query that was not written by a client: it may name the claims of the client that runs it.
 ///
 /// # Errors
 /// The text is no query that is supported.
@@ -62,8 +66,7 @@ fn query(text: &str, mut checker: Checker<'_>, visible: &dyn Visible, params: &M
 /// The text is no condition that is supported.
 pub fn parse_condition(text: &str, table: &Arc<Table>, catalog: &Catalog) -> Result<Expr> {
     let mut checker = Checker::of_rule(table, catalog);
-    let e = checker.expression(syntax::expression(text)?)?;
-    Ok(checker.condition(e)?.canonicalize())
+    Ok(checker.filter(Some(syntax::expression(text)?))?.0.canonicalize())
 }
 
 /// Reads what a rule shows in the place of a column of `table`.
@@ -131,7 +134,16 @@ impl<'a> Checker<'a> {
     fn filter(&mut self, condition: Option<syntax::Ast>) -> Result<(Expr, Size)> {
         let Some(condition) = condition else { return Ok((Expr::always(), Size::default())) };
         let e = self.expression(condition)?;
-        let size = e.size;
+        let (at, size) = (e.at, e.size);
+        let mut functions = 0;
+        e.expr.for_each(&mut |e| functions += usize::from(matches!(e, Expr::Computed(_))));
+        if functions > MAX_FUNCTIONS {
+            return Err(invalid(
+                at,
+                format!("{functions} functions and operators"),
+                format!("at most {MAX_FUNCTIONS}"),
+            ));
+        }
         Ok((self.condition(e)?, size))
     }
 
@@ -153,4 +165,4 @@ impl<'a> Checker<'a> {
     }
 }
 
-const SUPPORTED: &str = "comparisons, AND, OR, NOT, IN, BETWEEN, LIKE, IS NULL";
+const SUPPORTED: &str = "comparisons, AND, OR, NOT, IN, BETWEEN, LIKE, ILIKE, IS NULL, IS DISTINCT FROM";

@@ -2,7 +2,7 @@
 //! for.
 //!
 //! What a sub-select compares with the row around it must stand as an equality in its `WHERE`; the rest of the
-//! condition is about the other table alone, so that equal sets are kept once however many rows they are held against.
+//! condition is about the other table alone, so that equal sets are kept once for any number of outer rows.
 
 use std::sync::Arc;
 
@@ -49,8 +49,9 @@ impl Checker<'_> {
         }
         self.scopes.pop();
         let inner = self.leaf(Expr::Column(column), Some(table.columns[column].ty), at)?;
-        let (value_at, size) = (value.at, value.size.beside(inner_size));
-        let (value, _) = self.pair(value, inner)?;
+        let value_at = value.at;
+        let (value, _, compared) = self.pair(value, inner)?;
+        let size = compared.beside(inner_size);
         apart.push((value, column));
         self.node(member(table, apart, condition, false), Some(Type::Bool), value_at, size)
     }

@@ -1,18 +1,24 @@
 //! Which values may stand beside which, and what a text in quotes means there.
 
-use super::{Checker, Result, SUPPORTED, Typed};
-use crate::query::expr::Expr;
+use super::{Checker, Result, SUPPORTED, Size, Typed};
+use crate::query::expr::{Computed, Expr};
+use crate::query::function::{Function, can_cast, is_held_alike, is_total};
 use crate::query::syntax::{Location, TypeName, invalid};
 use crate::value::{Type, Value};
 
 impl Checker<'_> {
     /// Makes two operands comparable: texts in quotes and blanks take the other side's type.
-    pub(super) fn pair(&self, a: Typed, b: Typed) -> Result<(Expr, Expr)> {
+    ///
+    /// Returns them with their size together.
+    pub(super) fn pair(&self, a: Typed, b: Typed) -> Result<(Expr, Expr, Size)> {
+        let size = a.size.beside(b.size);
         let ty = match (a.ty, b.ty) {
             (Some(x), Some(y)) if x.comparable(y) => {
                 // A decimal beside doubles is compared as a double; say so once instead of for every row.
                 let double = [x, y].iter().any(|t| matches!(t, Type::Float8 | Type::Float4));
-                return Ok(if double { (as_double(a.expr), as_double(b.expr)) } else { (a.expr, b.expr) });
+                let (a, b) = if double { (self.as_double(a)?, self.as_double(b)?) } else { (a, b) };
+                let size = a.size.beside(b.size);
+                return Ok((a.expr, b.expr, size));
             }
             (Some(x), Some(y)) => {
                 return Err(invalid(b.at, format!("{x} cannot be compared with {y}"), format!("a value of type {x}")));
@@ -26,7 +32,22 @@ impl Checker<'_> {
                 Type::Text
             }
         };
-        Ok((self.of_type(a.expr, a.ty, ty, a.at)?, self.of_type(b.expr, b.ty, ty, b.at)?))
+        Ok((self.of_type(a.expr, a.ty, ty, a.at)?, self.of_type(b.expr, b.ty, ty, b.at)?, size))
+    }
+
+    /// A number beside a double, as PostgreSQL converts it there; a column is compared as one without that.
+    fn as_double(&self, e: Typed) -> Result<Typed> {
+        match (e.expr, e.ty) {
+            (Expr::Const(v @ (Value::Int(_) | Value::Numeric(_))), _) => {
+                let double = Value::from_text(&v.to_string(), Type::Float8).unwrap_or(v);
+                Ok(Typed { expr: Expr::Const(double), ..e })
+            }
+            (expr @ Expr::Computed(_), Some(Type::Numeric)) => {
+                let computed = Computed::Function(Function::Cast(Type::Numeric, Type::Float8), [expr].into());
+                self.node(Expr::Computed(Box::new(computed)), Some(Type::Float8), e.at, e.size)
+            }
+            (expr, _) => Ok(Typed { expr, ..e }),
+        }
     }
 
     pub(super) fn of_type(&self, expr: Expr, ty: Option<Type>, wanted: Type, at: Location) -> Result<Expr> {
@@ -43,7 +64,7 @@ impl Checker<'_> {
         }
     }
 
-    /// A value as another type. What could fail on a row is refused here.
+    /// A value as another type.
     pub(super) fn cast(&self, mut value: Typed, to: &TypeName) -> Result<Typed> {
         let at = to.at;
         let Some(ty) = type_named(&to.name) else {
@@ -52,33 +73,32 @@ impl Checker<'_> {
         let from = value.ty;
         let refuse = || {
             let from = from.map_or("this text".to_string(), |t| format!("a value of type {t}"));
-            Err(invalid(at, format!("{from} is not cast to {ty} here"), "a cast that cannot fail"))
+            let expected = if self.catalog.is_some() { "a cast that cannot fail" } else { "another type" };
+            Err(invalid(at, format!("{from} is not cast to {ty} here"), expected))
         };
-        let expr = match (std::mem::replace(&mut value.expr, Expr::Const(Value::Null)), value.ty) {
-            (Expr::Placeholder(kind, name, _), None) => Expr::Placeholder(kind, name, ty),
-            (Expr::Const(Value::Null), _) => Expr::Const(Value::Null),
-            (Expr::Const(Value::Text(s)), None) => match Value::from_text(&s, ty) {
-                Some(v) => Expr::Const(v),
-                None => return Err(invalid(value.at, format!("this text is not a value of type {ty}"), "")),
-            },
-            (Expr::Const(v), Some(_)) => match Value::from_text(v.to_string().trim_matches('\''), ty) {
-                Some(v) => Expr::Const(v),
-                None => return refuse(),
-            },
-            (e, Some(from)) if from == ty => e,
-            (e, Some(Type::Text | Type::Bpchar | Type::Uuid | Type::Enum)) if ty == Type::Text => e,
-            (e, Some(Type::Int2 | Type::Int4 | Type::Int8 | Type::Bool)) if ty == Type::Text => {
-                Expr::TextOf(Box::new(e))
+        let expr = std::mem::replace(&mut value.expr, Expr::Const(Value::Null));
+        match (expr, from) {
+            (Expr::Placeholder(kind, name, _), None) => {
+                Ok(Typed { expr: Expr::Placeholder(kind, name, ty), ty: Some(ty), ..value })
             }
-            (e, Some(from)) if from.is_integer() && matches!(ty, Type::Numeric | Type::Float8) => e,
-            // No number is lost where the new type is as wide.
-            (e, Some(from)) if from.is_integer() && ty.is_integer() && ty >= from => e,
-            (e, Some(Type::Float4)) if ty == Type::Float8 => e,
-            _ => return refuse(),
-        };
-        match expr {
-            Expr::TextOf(_) => self.node(expr, Some(ty), value.at, value.size),
-            expr => Ok(Typed { expr, ty: Some(ty), ..value }),
+            (Expr::Const(Value::Null), _) => Ok(Typed { ty: Some(ty), ..value }),
+            (Expr::Const(Value::Text(s)), None) => match Value::from_text(&s, ty) {
+                Some(v) => Ok(Typed { expr: Expr::Const(v), ty: Some(ty), ..value }),
+                None => Err(invalid(value.at, format!("this text is not a value of type {ty}"), "")),
+            },
+            (Expr::Const(v), Some(from)) if can_cast(from, ty) => match Function::Cast(from, ty).value(&[v]) {
+                Ok(v) => Ok(Typed { expr: Expr::Const(v), ty: Some(ty), ..value }),
+                Err(error) => Err(invalid(value.at, error.to_string(), format!("a value of type {ty}"))),
+            },
+            // In a rule, which grants nothing on an error, only what cannot fail.
+            (expr, Some(from)) if can_cast(from, ty) && (self.catalog.is_none() || is_total(from, ty)) => {
+                if is_held_alike(from, ty) {
+                    return Ok(Typed { expr, ty: Some(ty), ..value });
+                }
+                let computed = Computed::Function(Function::Cast(from, ty), [expr].into());
+                self.node(Expr::Computed(Box::new(computed)), Some(ty), value.at, value.size)
+            }
+            _ => refuse(),
         }
     }
 
@@ -112,15 +132,5 @@ pub(super) fn ordered(side: &Typed) -> Result<()> {
     match side.ty.filter(|ty| !ty.is_ordered()) {
         Some(ty) => Err(invalid(side.at, format!("values of type {ty} have no order here"), "=, <> or IN")),
         None => Ok(()),
-    }
-}
-
-fn as_double(e: Expr) -> Expr {
-    match e {
-        Expr::Const(v @ (Value::Int(_) | Value::Numeric(_))) => match Value::from_text(&v.to_string(), Type::Float8) {
-            Some(x) => Expr::Const(x),
-            None => Expr::Const(v),
-        },
-        e => e,
     }
 }

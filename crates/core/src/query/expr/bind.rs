@@ -1,4 +1,4 @@
-//! Values for placeholders: parameters of the client's, claims of its token.
+//! Binds placeholders: the client's parameters, and claims of its token.
 
 use std::sync::Arc;
 
@@ -8,13 +8,13 @@ use super::{Expr, Placeholder, Subquery};
 use crate::query::like::LikePattern;
 use crate::value::{Type, Value};
 
-/// Values in all lists of a client's for one query, at most.
+/// Most values in all lists of one query's parameters.
 pub const MAX_LIST: usize = 10_000;
 
-/// Why a blank could not be filled in.
+/// Why a placeholder could not be bound.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PlaceholderError {
-    /// What kind of blank.
+    /// The kind of placeholder.
     pub placeholder: Placeholder,
     /// Its name.
     pub name: String,
@@ -23,10 +23,10 @@ pub struct PlaceholderError {
 }
 
 impl Expr {
-    /// Fills in blanks of one kind from a JSON object. Claims may be nested: `claim.org.id` follows the path.
+    /// Binds placeholders of one kind from a JSON object. Claims may be nested: `claim.org.id` follows the path.
     ///
     /// # Errors
-    /// A value that is absent or does not fit, or more of them than [`MAX_LIST`] in all lists together.
+    /// A value is absent or of the wrong type, or lists have more than [`MAX_LIST`] values in total.
     pub fn bind(&self, placeholder: Placeholder, facts: &Map<String, Json>) -> Result<Expr, PlaceholderError> {
         Binding { placeholder, facts, left: MAX_LIST }.bind(self)
     }
@@ -43,7 +43,7 @@ fn fact<'a>(placeholder: Placeholder, name: &str, facts: &'a Map<String, Json>) 
     let fail = |problem: &str| Err(PlaceholderError { placeholder, name: name.to_string(), problem: problem.into() });
     match found {
         None => fail("is missing"),
-        // A claim that is null says nothing about its bearer.
+        // A claim that is null counts as absent.
         Some(Json::Null) if placeholder == Placeholder::Claim => fail("is null"),
         Some(json) => Ok(json),
     }
@@ -59,7 +59,7 @@ fn value_of(
     Value::from_json(fact(placeholder, name, facts)?, ty).map_err(fail)
 }
 
-/// Filling in blanks: of which kind, from what, and how many more values lists may bring.
+/// The kind of placeholder, their values, and how many more values lists may have.
 struct Binding<'a> {
     placeholder: Placeholder,
     facts: &'a Map<String, Json>,
@@ -81,15 +81,15 @@ impl Binding<'_> {
             Expr::Placeholder(kind, name, ty) if *kind == placeholder => {
                 Expr::Const(value_of(placeholder, name, *ty, self.facts)?)
             }
-            Expr::LikePlaceholder(e, pattern, escape) => {
-                let (e, pattern) = (self.boxed(e)?, self.boxed(pattern)?);
+            Expr::LikePlaceholder { of, pattern, escape, ignores_case } => {
+                let (of, pattern) = (self.boxed(of)?, self.boxed(pattern)?);
                 match &*pattern {
-                    Expr::Const(Value::Text(text)) => match LikePattern::new(text, *escape) {
-                        Ok(p) => Expr::Like(e, Arc::new(p)),
+                    Expr::Const(Value::Text(text)) => match LikePattern::with_case(text, *escape, *ignores_case) {
+                        Ok(p) => Expr::Like(of, Arc::new(p)),
                         Err(problem) => return Err(PlaceholderError { placeholder, name: "pattern".into(), problem }),
                     },
                     Expr::Const(_) => Expr::Const(Value::Null),
-                    _ => Expr::LikePlaceholder(e, pattern, *escape),
+                    _ => Expr::LikePlaceholder { of, pattern, escape: *escape, ignores_case: *ignores_case },
                 }
             }
             Expr::AnyOf(e, kind, name, ty) if *kind == placeholder => {
@@ -103,7 +103,7 @@ impl Binding<'_> {
                 Expr::Member { of: self.many(of)?, subquery: Arc::new(subquery), exists: *exists }
             }
             Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Placeholder(..) => e.clone(),
-            Expr::TextOf(e) => Expr::TextOf(self.boxed(e)?),
+            Expr::Computed(computed) => Expr::Computed(Box::new(computed.try_map(|e| self.bind(e))?)),
             Expr::Cmp(op, a, b) => Expr::Cmp(*op, self.boxed(a)?, self.boxed(b)?),
             Expr::And(es) => Expr::And(self.many(es)?),
             Expr::Or(es) => Expr::Or(self.many(es)?),

@@ -1,18 +1,18 @@
-//! Conditions that differ only in order, or in constants worked out by hand, in one agreed form.
+//! The canonical form of conditions that differ only in order or in constant parts.
 
 use std::sync::Arc;
 
 use super::evaluate::as_truth;
-use super::{CmpOp, Expr};
+use super::{CmpOp, Computed, Expr};
 use crate::query::values::ValueList;
 use crate::value::Value;
 
-/// Constants in a list from which on they are sorted instead of compared one after the other.
+/// Lists with this many constants are sorted instead of compared one by one.
 const SORTED_FROM: usize = 9;
 
 impl Expr {
-    /// The same condition in one agreed form, so that conditions that differ only in order or in constants worked out
-    /// by hand are equal. Keeps the truth value on every row.
+    /// The condition in canonical form, so that conditions that differ only in order or in constant parts
+    /// are equal. Keeps the truth value on every row.
     pub fn canonicalize(self) -> Expr {
         match self {
             Expr::And(es) => join(es, true),
@@ -35,7 +35,7 @@ impl Expr {
                 };
                 fold(Expr::Cmp(op, Box::new(a), Box::new(b)))
             }
-            // Nothing is among nothing, not even NULL.
+            // IN an empty list is false, even for NULL.
             Expr::In(_, es) if es.is_empty() => Expr::Const(Value::Bool(false)),
             Expr::In(e, es) => {
                 let mut es: Vec<_> = es.into_iter().map(Expr::canonicalize).collect();
@@ -52,25 +52,32 @@ impl Expr {
             Expr::IsNull(e) => fold(Expr::IsNull(Box::new(e.canonicalize()))),
             Expr::Like(e, p) => fold(Expr::Like(Box::new(e.canonicalize()), p)),
             Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(Box::new(e.canonicalize()), kind, name, ty),
-            // Nothing is among nothing.
+            // IN an empty result is false.
             Expr::Member { subquery, .. } if subquery.is_empty() => Expr::Const(Value::Bool(false)),
             Expr::Member { of, subquery, exists } => {
                 Expr::Member { of: of.into_iter().map(Expr::canonicalize).collect(), subquery, exists }
             }
-            Expr::TextOf(e) => match e.canonicalize() {
-                Expr::Const(v @ (Value::Int(_) | Value::Bool(_))) => Expr::Const(Value::from(v.to_string())),
-                e => Expr::TextOf(Box::new(e)),
-            },
+            Expr::LikePlaceholder { of, pattern, escape, ignores_case } => {
+                Expr::LikePlaceholder { of: Box::new(of.canonicalize()), pattern, escape, ignores_case }
+            }
+            Expr::Computed(computed) => fold(Expr::Computed(Box::new(canonical_computed(*computed)))),
             leaf => leaf,
         }
     }
 
     fn is_condition(&self) -> bool {
-        !matches!(self, Expr::Const(_) | Expr::Column(_) | Expr::Placeholder(..) | Expr::Outer(_) | Expr::TextOf(_))
+        !matches!(self, Expr::Const(_) | Expr::Column(_) | Expr::Placeholder(..) | Expr::Outer(_) | Expr::Computed(_))
     }
 }
 
-/// Flattens, sorts and shortens a conjunction (`all`) or disjunction.
+fn canonical_computed(computed: Computed) -> Computed {
+    let canonical: Result<Computed, std::convert::Infallible> = computed.try_map(|e| Ok(e.clone().canonicalize()));
+    match canonical {
+        Ok(computed) => computed,
+    }
+}
+
+/// Flattens, sorts and simplifies a conjunction (`all`) or disjunction.
 fn join(es: Vec<Expr>, all: bool) -> Expr {
     let mut flat = Vec::with_capacity(es.len());
     let mut pending: Vec<Expr> = es.into_iter().rev().collect();
@@ -97,7 +104,7 @@ fn join(es: Vec<Expr>, all: bool) -> Expr {
     }
 }
 
-/// Works out a node whose operands are all constants.
+/// Evaluates a node whose operands are all constants.
 fn fold(e: Expr) -> Expr {
     let mut open = false;
     let mut check = |e: &Expr| open |= !matches!(e, Expr::Const(_));
@@ -111,7 +118,15 @@ fn fold(e: Expr) -> Expr {
             es.iter().for_each(check);
         }
         Expr::IsNull(a) | Expr::Like(a, _) | Expr::InValues(a, _) => check(a),
+        Expr::Computed(computed) => computed.parts().for_each(check),
         _ => open = true,
     }
-    if open { e } else { Expr::Const(e.truth::<[Value]>(&[]).map_or(Value::Null, Value::Bool)) }
+    if open {
+        return e;
+    }
+    // An error counts only where it decides: the expression stays.
+    match e.value::<[Value]>(&[]).map(std::borrow::Cow::into_owned) {
+        Ok(value) => Expr::Const(value),
+        Err(_) => e,
+    }
 }

@@ -1,9 +1,11 @@
-//! What a condition says of a row, by SQL's three-valued logic. It cannot fail: whatever could go wrong is refused when a
-//! condition is parsed or its parameters are bound.
+//! Evaluates expressions, conditions by SQL's three-valued logic. An error is a value like any other: it counts only
+//! where it decides.
 
+use std::borrow::Cow;
 use std::cmp::Ordering;
 
-use super::{CmpOp, Expr};
+use super::{CmpOp, Computed, Expr};
+use crate::query::function::EvalError;
 use crate::schema::ColumnSet;
 use crate::subquery::SubqueryResults;
 use crate::value::{NULL, Value};
@@ -13,7 +15,7 @@ pub trait Cells {
     /// The value of column `i`; `NULL` if it is hidden.
     fn cell(&self, i: usize) -> &Value;
 
-    /// What another table holds is asked for, where that is known.
+    /// The results of sub-selects, where they are known.
     fn subquery_results(&self) -> &dyn SubqueryResults {
         &()
     }
@@ -25,11 +27,11 @@ impl Cells for [Value] {
     }
 }
 
-/// A row of which only some columns may be seen; the others behave as `NULL`.
+/// A row with only some columns visible; the others behave as `NULL`.
 pub struct Masked<'a> {
     /// The whole row, masks applied.
     pub row: &'a [Value],
-    /// The columns that may be seen.
+    /// The visible columns.
     pub visible: &'a ColumnSet,
 }
 
@@ -39,11 +41,11 @@ impl Cells for Masked<'_> {
     }
 }
 
-/// A whole row, in front of what other tables hold.
+/// A whole row, with the results of sub-selects.
 pub struct Beside<'a> {
     /// The row.
     pub row: &'a [Value],
-    /// What other tables hold.
+    /// The results of sub-selects.
     pub subquery_results: &'a dyn SubqueryResults,
 }
 
@@ -70,69 +72,93 @@ impl CmpOp {
     }
 }
 
+/// The truth value of a condition: `None` is SQL's unknown.
+pub type Truth = Result<Option<bool>, EvalError>;
+
 impl Expr {
-    /// What the condition says of a row: `None` is SQL's unknown.
-    pub fn truth<C: Cells + ?Sized>(&self, row: &C) -> Option<bool> {
+    /// The condition's truth value on a row.
+    ///
+    /// # Errors
+    /// A part that decides about it has no value: `false AND` an error is false, and `true OR` an error is true, in any
+    /// order.
+    pub fn truth<C: Cells + ?Sized>(&self, row: &C) -> Truth {
         match self {
             Expr::Cmp(op, a, b) => match (a.leaf(row), b.leaf(row)) {
-                (Some(a), Some(b)) => a.sql_cmp(b).map(|o| op.holds(o)),
-                _ => a.scalar(row).sql_cmp(&b.scalar(row)).map(|o| op.holds(o)),
+                (Some(a), Some(b)) => Ok(a.sql_cmp(b).map(|o| op.holds(o))),
+                _ => Ok(a.value(row)?.sql_cmp(&*b.value(row)?).map(|o| op.holds(o))),
             },
             Expr::And(all) => {
-                let mut result = Some(true);
+                let mut result = Ok(Some(true));
                 for e in all {
                     match e.truth(row) {
-                        Some(false) => return Some(false),
-                        None => result = None,
-                        Some(true) => {}
+                        Ok(Some(true)) => {}
+                        Ok(Some(false)) => return Ok(Some(false)),
+                        other => result = result.and(other),
                     }
                 }
                 result
             }
             Expr::Or(any) => {
-                let mut result = Some(false);
+                let mut result = Ok(Some(false));
                 for e in any {
                     match e.truth(row) {
-                        Some(true) => return Some(true),
-                        None => result = None,
-                        Some(false) => {}
+                        Ok(Some(false)) => {}
+                        Ok(Some(true)) => return Ok(Some(true)),
+                        other => result = result.and(other),
                     }
                 }
                 result
             }
-            Expr::Not(e) => e.truth(row).map(|b| !b),
-            Expr::IsNull(e) => Some(e.scalar(row).is_null()),
+            Expr::Not(e) => Ok(e.truth(row)?.map(|b| !b)),
+            Expr::IsNull(e) => Ok(Some(e.value(row)?.is_null())),
             Expr::In(e, list) => {
-                let value = e.scalar(row);
-                let mut result = Some(false);
+                let value = e.value(row)?;
+                let mut result = Ok(Some(false));
                 for candidate in list {
-                    match value.sql_cmp(&candidate.scalar(row)) {
-                        Some(Ordering::Equal) => return Some(true),
-                        None => result = None,
-                        Some(_) => {}
+                    match candidate.value(row).map(|c| value.sql_cmp(&c)) {
+                        Ok(Some(Ordering::Equal)) => return Ok(Some(true)),
+                        Ok(None) => result = result.map(|_| None),
+                        Ok(Some(_)) => {}
+                        Err(e) => result = result.and(Err(e)),
                     }
                 }
                 result
             }
-            Expr::InValues(e, list) => match e.leaf(row) {
-                Some(value) => list.has(value),
-                None => list.has(&e.scalar(row)),
-            },
-            Expr::Like(e, pattern) => match e.scalar(row) {
-                Value::Text(s) => Some(pattern.matches(&s)),
-                _ => None,
+            Expr::InValues(e, list) => Ok(list.has(&*e.value(row)?)),
+            Expr::Like(e, pattern) => match &*e.value(row)? {
+                Value::Text(s) => Ok(Some(pattern.matches(s))),
+                _ => Ok(None),
             },
             Expr::Member { of, subquery, exists } => {
-                let found = row.subquery_results().set(subquery)?;
-                let of: Vec<Value> = of.iter().map(|e| e.scalar(row)).collect();
-                if *exists { Some(found.has(&of) == Some(true)) } else { found.has(&of) }
+                let Some(found) = row.subquery_results().set(subquery) else { return Ok(None) };
+                let of = of.iter().map(|e| e.value(row).map(Cow::into_owned)).collect::<Result<Vec<Value>, _>>()?;
+                Ok(if *exists { Some(found.has(&of) == Some(true)) } else { found.has(&of) })
             }
-            // What is not filled in says nothing.
-            Expr::LikePlaceholder(..) | Expr::Placeholder(..) | Expr::AnyOf(..) | Expr::Outer(_) | Expr::TextOf(_) => {
-                None
-            }
-            Expr::Const(v) => as_truth(v),
-            Expr::Column(i) => as_truth(row.cell(*i)),
+            // Unbound placeholders are unknown.
+            Expr::LikePlaceholder { .. } | Expr::Placeholder(..) | Expr::AnyOf(..) | Expr::Outer(_) => Ok(None),
+            Expr::Const(v) => Ok(as_truth(v)),
+            Expr::Column(i) => Ok(as_truth(row.cell(*i))),
+            Expr::Computed(computed) => computed.value(row).map(|v| as_truth(&v)),
+        }
+    }
+
+    /// Whether the condition is true on a row: neither false nor unknown.
+    ///
+    /// # Errors
+    /// As [`Expr::truth`].
+    pub fn holds<C: Cells + ?Sized>(&self, row: &C) -> Result<bool, EvalError> {
+        self.truth(row).map(|truth| truth == Some(true))
+    }
+
+    /// Its value on a row.
+    ///
+    /// # Errors
+    /// It has none.
+    pub fn value<'a, C: Cells + ?Sized>(&'a self, row: &'a C) -> Result<Cow<'a, Value>, EvalError> {
+        match (self.leaf(row), self) {
+            (Some(v), _) => Ok(Cow::Borrowed(v)),
+            (None, Expr::Computed(computed)) => computed.value(row),
+            (None, _) => self.truth(row).map(|truth| Cow::Owned(truth.map_or(Value::Null, Value::Bool))),
         }
     }
 
@@ -143,16 +169,55 @@ impl Expr {
             _ => None,
         }
     }
+}
 
-    fn scalar<C: Cells + ?Sized>(&self, row: &C) -> Value {
-        match (self.leaf(row), self) {
-            (Some(v), _) => v.clone(),
-            (None, Expr::TextOf(e)) => match e.scalar(row) {
-                v @ (Value::Int(_) | Value::Bool(_)) => Value::from(v.to_string()),
-                v @ Value::Text(_) => v,
-                _ => Value::Null,
-            },
-            (None, _) => self.truth(row).map_or(Value::Null, Value::Bool),
+impl Computed {
+    fn value<'a, C: Cells + ?Sized>(&'a self, row: &'a C) -> Result<Cow<'a, Value>, EvalError> {
+        match self {
+            Computed::Function(function, of) => {
+                let mut args = Vec::with_capacity(of.len());
+                for e in of {
+                    args.push(e.value(row)?.into_owned());
+                }
+                function.value(&args).map(Cow::Owned)
+            }
+            Computed::Case { arms, otherwise } => {
+                for (condition, value) in arms {
+                    if condition.holds(row)? {
+                        return value.value(row);
+                    }
+                }
+                otherwise.value(row)
+            }
+            Computed::Coalesce(of) => {
+                for e in of {
+                    let value = e.value(row)?;
+                    if !value.is_null() {
+                        return Ok(value);
+                    }
+                }
+                Ok(Cow::Owned(Value::Null))
+            }
+            Computed::Extreme { greatest, of } => {
+                let mut found: Option<Cow<'a, Value>> = None;
+                let wanted = if *greatest { Ordering::Greater } else { Ordering::Less };
+                for e in of {
+                    let value = e.value(row)?;
+                    let better = found.as_ref().is_none_or(|f| value.sql_cmp(f) == Some(wanted));
+                    if !value.is_null() && better {
+                        found = Some(value);
+                    }
+                }
+                Ok(found.unwrap_or(Cow::Owned(Value::Null)))
+            }
+            Computed::Distinct(a, b) => {
+                let (a, b) = (a.value(row)?, b.value(row)?);
+                let same = match (a.is_null(), b.is_null()) {
+                    (false, false) => a.sql_cmp(&b) == Some(Ordering::Equal),
+                    (a, b) => a == b,
+                };
+                Ok(Cow::Owned(Value::Bool(!same)))
+            }
         }
     }
 }

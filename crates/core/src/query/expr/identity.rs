@@ -1,6 +1,6 @@
 //! The canonical encoding of conditions and sub-selects.
 
-use super::{CmpOp, Expr, Placeholder, Subquery};
+use super::{CmpOp, Computed, Expr, Placeholder, Subquery};
 use crate::canonical::{Canonical, Encoder};
 use crate::value::Type;
 
@@ -22,6 +22,7 @@ fn placeholder(kind: Placeholder, name: &str, ty: Type, to: &mut Encoder) {
 }
 
 impl Canonical for Expr {
+    #[expect(clippy::too_many_lines, reason = "one arm per expression")]
     fn encode(&self, to: &mut Encoder) {
         match self {
             Expr::Const(v) => {
@@ -90,20 +91,55 @@ impl Canonical for Expr {
                 to.tag(12);
                 i.encode(to);
             }
-            Expr::TextOf(e) => {
-                to.tag(13);
-                e.encode(to);
-            }
             Expr::Like(e, pattern) => {
                 to.tag(14);
                 e.encode(to);
                 pattern.encode(to);
             }
-            Expr::LikePlaceholder(e, pattern, escape) => {
+            Expr::LikePlaceholder { of, pattern, escape, ignores_case } => {
                 to.tag(15);
-                e.encode(to);
+                of.encode(to);
                 pattern.encode(to);
                 to.option(*escape, |c, to| to.number(u32::from(c).into()));
+                to.tag(u8::from(*ignores_case));
+            }
+            Expr::Computed(computed) => {
+                to.tag(16);
+                computed.encode(to);
+            }
+        }
+    }
+}
+
+impl Canonical for Computed {
+    fn encode(&self, to: &mut Encoder) {
+        match self {
+            Computed::Function(function, of) => {
+                to.tag(0);
+                function.encode(to);
+                to.list(of);
+            }
+            Computed::Case { arms, otherwise } => {
+                to.tag(1);
+                to.number(arms.len() as u64);
+                for (condition, value) in arms {
+                    condition.encode(to);
+                    value.encode(to);
+                }
+                otherwise.encode(to);
+            }
+            Computed::Coalesce(of) => {
+                to.tag(2);
+                to.list(of);
+            }
+            Computed::Extreme { greatest, of } => {
+                to.tag(if *greatest { 3 } else { 4 });
+                to.list(of);
+            }
+            Computed::Distinct(a, b) => {
+                to.tag(5);
+                a.encode(to);
+                b.encode(to);
             }
         }
     }

@@ -1,5 +1,5 @@
-//! Conditions: what they are made of. [`evaluate`] says what one means for a row, [`bind`] fills its placeholders,
-//! [`canonicalize`] gives those that mean the same one form and [`identity`] that form its bytes, [`show`] writes SQL.
+//! Conditions. [`evaluate`] says what one means for a row, [`bind`] fills its placeholders,
+//! [`canonicalize`] brings it into canonical form and [`identity`] encodes that, [`show`] writes it as SQL.
 
 mod bind;
 mod canonicalize;
@@ -11,6 +11,7 @@ use std::cmp::Ordering;
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
+use super::function::Function;
 use super::like::LikePattern;
 use super::values::ValueList;
 use crate::canonical::{Canonical as _, Encoder};
@@ -37,8 +38,8 @@ pub enum CmpOp {
     Ge,
 }
 
-/// Where a value comes from that is not known when the text is parsed. Parameters and claims are nodes of their own
-/// and never text, so that neither can pass for the other.
+/// A value that is not known when the text is parsed. Parameters and claims are nodes of their own
+/// and never text, so that neither can be mistaken for the other.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Placeholder {
     /// `:name`, given by the client.
@@ -55,15 +56,15 @@ pub enum Expr {
     Const(Value),
     /// Column of the table, by index.
     Column(usize),
-    /// A value to be filled in before evaluation.
+    /// A value to be bound before evaluation.
     Placeholder(Placeholder, Arc<str>, Type),
     /// A comparison.
     Cmp(CmpOp, Box<Expr>, Box<Expr>),
-    /// All of them; true if empty.
+    /// Conjunction; true if empty.
     And(Vec<Expr>),
-    /// Any of them; false if empty.
+    /// Disjunction; false if empty.
     Or(Vec<Expr>),
-    /// The opposite.
+    /// Negation.
     Not(Box<Expr>),
     /// `IS NULL`.
     IsNull(Box<Expr>),
@@ -71,28 +72,101 @@ pub enum Expr {
     In(Box<Expr>, Vec<Expr>),
     /// `IN` a longer list of constants.
     InValues(Box<Expr>, Arc<ValueList>),
-    /// `= ANY` a list that is one value of the client's, to be filled in before evaluation.
+    /// `= ANY` a list that is one parameter, to be bound before evaluation.
     AnyOf(Box<Expr>, Placeholder, Arc<str>, Type),
-    /// Whether the values are among those that another table holds.
+    /// `IN (SELECT …)` or `EXISTS (SELECT …)`.
     Member {
-        /// One value per column of the lookup.
+        /// One expression per column of the sub-select.
         of: Vec<Expr>,
-        /// What the other table is asked for.
+        /// The sub-select.
         subquery: Arc<Subquery>,
         /// Whether it was written as `EXISTS`, which is never unknown.
         exists: bool,
     },
-    /// A column of the row around a sub-select; only on the way to a [`Subquery`].
+    /// A column of the outer row; occurs only while a [`Subquery`] is being built.
     Outer(usize),
-    /// The text of a number or truth value.
-    TextOf(Box<Expr>),
+    /// A function, or another expression that is computed.
+    Computed(Box<Computed>),
     /// `LIKE` a fixed pattern.
     Like(Box<Expr>, Arc<LikePattern>),
-    /// `LIKE` a pattern that is a parameter or claim, with the escape character.
-    LikePlaceholder(Box<Expr>, Box<Expr>, Option<char>),
+    /// `LIKE` a pattern that is a parameter or claim, with the escape character; or `ILIKE`.
+    LikePlaceholder {
+        /// What is matched; in lower case, for `ILIKE`.
+        of: Box<Expr>,
+        /// The pattern.
+        pattern: Box<Expr>,
+        /// The escape character.
+        escape: Option<char>,
+        /// Whether it is `ILIKE`.
+        ignores_case: bool,
+    },
 }
 
 const _: () = assert!(size_of::<Expr>() <= 40);
+
+/// An expression that is computed from others.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Computed {
+    /// A function of all its arguments.
+    Function(Function, Box<[Expr]>),
+    /// `CASE WHEN condition THEN value … ELSE otherwise END`: evaluates no more than it needs.
+    Case {
+        /// Conditions, each with its value.
+        arms: Box<[(Expr, Expr)]>,
+        /// The value if none of them holds.
+        otherwise: Expr,
+    },
+    /// `COALESCE`: the first that is not `NULL`; evaluates no more than it needs.
+    Coalesce(Box<[Expr]>),
+    /// `GREATEST` or `LEAST` of those that are not `NULL`.
+    Extreme {
+        /// Whether it is `GREATEST`.
+        greatest: bool,
+        /// The values.
+        of: Box<[Expr]>,
+    },
+    /// `IS DISTINCT FROM`: like `<>`, with `NULL` equal to itself.
+    Distinct(Expr, Expr),
+}
+
+impl Computed {
+    /// The expressions that it is computed from, in order.
+    pub fn parts(&self) -> Box<dyn Iterator<Item = &Expr> + '_> {
+        match self {
+            Computed::Function(_, of) | Computed::Coalesce(of) | Computed::Extreme { of, .. } => Box::new(of.iter()),
+            Computed::Case { arms, otherwise } => {
+                Box::new(arms.iter().flat_map(|(condition, value)| [condition, value]).chain([otherwise]))
+            }
+            Computed::Distinct(a, b) => Box::new([a, b].into_iter()),
+        }
+    }
+
+    /// The same with its parts replaced.
+    ///
+    /// # Errors
+    /// Those of `f`.
+    pub fn try_map<E>(&self, mut f: impl FnMut(&Expr) -> Result<Expr, E>) -> Result<Computed, E> {
+        let mut many = |of: &[Expr]| of.iter().map(&mut f).collect::<Result<Box<[Expr]>, E>>();
+        Ok(match self {
+            Computed::Function(function, of) => Computed::Function(*function, many(of)?),
+            Computed::Coalesce(of) => Computed::Coalesce(many(of)?),
+            Computed::Extreme { greatest, of } => Computed::Extreme { greatest: *greatest, of: many(of)? },
+            Computed::Case { arms, otherwise } => {
+                let arms = arms.iter().map(|(condition, value)| Ok((f(condition)?, f(value)?)));
+                Computed::Case { arms: arms.collect::<Result<_, E>>()?, otherwise: f(otherwise)? }
+            }
+            Computed::Distinct(a, b) => Computed::Distinct(f(a)?, f(b)?),
+        })
+    }
+
+    /// Whether it has a value whenever its parts have one.
+    pub fn is_total(&self) -> bool {
+        match self {
+            Computed::Function(function, _) => function.is_total(),
+            _ => true,
+        }
+    }
+}
 
 impl Expr {
     /// Always true.
@@ -105,7 +179,7 @@ impl Expr {
         *self == Expr::Const(Value::Bool(b))
     }
 
-    /// A number that follows from its first two levels.
+    /// A number that depends on its first two levels.
     pub(crate) fn weight(&self) -> usize {
         let leaf = |e: &Expr| match e {
             Expr::Column(i) => *i,
@@ -126,17 +200,18 @@ impl Expr {
         }
     }
 
-    /// Calls `f` on this expression and on all that it is made of. What a lookup asks of its own table is apart.
+    /// Calls `f` on this expression and on all its parts, except the conditions of sub-selects.
     pub fn for_each<'a>(&'a self, f: &mut impl FnMut(&'a Expr)) {
         f(self);
         match self {
             Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Placeholder(..) => {}
-            Expr::Cmp(_, a, b) | Expr::LikePlaceholder(a, b, _) => {
+            Expr::Cmp(_, a, b) | Expr::LikePlaceholder { of: a, pattern: b, .. } => {
                 a.for_each(f);
                 b.for_each(f);
             }
+            Expr::Computed(computed) => computed.parts().for_each(|e| e.for_each(f)),
             Expr::And(es) | Expr::Or(es) | Expr::Member { of: es, .. } => es.iter().for_each(|e| e.for_each(f)),
-            Expr::Not(e) | Expr::IsNull(e) | Expr::TextOf(e) => e.for_each(f),
+            Expr::Not(e) | Expr::IsNull(e) => e.for_each(f),
             Expr::Like(e, _) | Expr::AnyOf(e, ..) | Expr::InValues(e, _) => e.for_each(f),
             Expr::In(e, es) => {
                 e.for_each(f);
@@ -145,7 +220,7 @@ impl Expr {
         }
     }
 
-    /// Calls `f` on every column that is named, with repetition.
+    /// Calls `f` on every column in it, with repetition.
     pub fn for_each_column(&self, f: &mut impl FnMut(usize)) {
         self.for_each(&mut |e| {
             if let Expr::Column(i) = e {
@@ -163,11 +238,26 @@ impl Expr {
             }
             Expr::And(es) | Expr::Or(es) => es.iter().for_each(|e| e.for_each_ordered_column(f)),
             Expr::Not(e) | Expr::IsNull(e) => e.for_each_ordered_column(f),
+            Expr::Computed(computed) => match &**computed {
+                Computed::Extreme { of, .. } => of.iter().for_each(|e| e.for_each_column(f)),
+                computed => computed.parts().for_each(|e| e.for_each_ordered_column(f)),
+            },
             _ => {}
         }
     }
 
-    /// Calls `f` on every claim that is named, also in lookups.
+    /// Whether it has a value on every row.
+    pub fn is_total(&self) -> bool {
+        let mut total = true;
+        self.for_each(&mut |e| {
+            if let Expr::Computed(computed) = e {
+                total &= computed.is_total();
+            }
+        });
+        total
+    }
+
+    /// Calls `f` on every claim in it, also in sub-selects.
     pub fn for_each_claim(&self, f: &mut dyn FnMut(&str)) {
         let mut subqueries = Vec::new();
         self.for_each(&mut |e| match e {
@@ -182,18 +272,18 @@ impl Expr {
 /// `SELECT columns FROM table WHERE condition`, as a set.
 #[derive(Clone, Debug)]
 pub struct Subquery {
-    /// The table that is asked.
+    /// Its table.
     pub table: Arc<Table>,
-    /// The columns whose values are looked for; none where only the presence of a row matters.
+    /// Its columns; none if only the presence of a row matters.
     pub columns: Vec<usize>,
-    /// Which of its rows count.
+    /// Its condition.
     pub condition: Expr,
-    /// Differs where anything of the above does: lookups stand in maps that are asked for every row.
+    /// Identifies all of the above: sub-selects are keys of maps that are read for every row.
     fingerprint: [u8; 16],
 }
 
 impl Subquery {
-    /// Brings the condition into its agreed form.
+    /// Canonicalizes the condition.
     pub fn new(table: Arc<Table>, columns: Vec<usize>, condition: Expr) -> Subquery {
         let condition = condition.canonicalize();
         let mut subquery = Subquery { table, columns, condition, fingerprint: [0; 16] };
@@ -203,7 +293,7 @@ impl Subquery {
         subquery
     }
 
-    /// Whether no row can ever count.
+    /// Whether its result is always empty.
     pub fn is_empty(&self) -> bool {
         self.condition.is_const(false) || self.condition == Expr::Const(Value::Null)
     }

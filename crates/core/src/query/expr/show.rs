@@ -3,10 +3,11 @@
 use std::fmt;
 
 use super::evaluate::Cells;
-use super::{CmpOp, Expr, Placeholder, Subquery};
+use super::{CmpOp, Computed, Expr, Placeholder, Subquery};
+use crate::query::function::Function;
 use crate::schema::Table;
 
-/// Values of a longer list that are shown.
+/// Most values shown of a long list.
 const SHOWN: usize = 50;
 
 impl CmpOp {
@@ -30,12 +31,12 @@ impl Expr {
     }
 }
 
-/// An expression on its way to text; see [`Expr::show`].
+/// Displays an expression; see [`Expr::show`].
 pub struct Shown<'a> {
     expr: &'a Expr,
     table: &'a Table,
     cells: Option<&'a dyn Cells>,
-    /// How tightly the surrounding binds: 0 nothing, 1 OR, 2 AND, 3 NOT and comparisons.
+    /// Precedence of the surrounding expression: 0 none, 1 OR, 2 AND, 3 NOT and comparisons.
     level: u8,
 }
 
@@ -56,6 +57,51 @@ impl Shown<'_> {
             write!(f, "{}", self.inner(e, level))?;
         }
         f.write_str(if brackets { ")" } else { "" })
+    }
+}
+
+impl Shown<'_> {
+    fn computed(&self, f: &mut fmt::Formatter<'_>, computed: &Computed) -> fmt::Result {
+        let operand = |e| self.inner(e, 3);
+        match computed {
+            Computed::Function(Function::Arithmetic(op, _), of) => match &**of {
+                [a, b] => write!(f, "({} {op} {})", operand(a), operand(b)),
+                _ => Ok(()),
+            },
+            Computed::Function(Function::Negate(_), of) => of.iter().try_for_each(|e| write!(f, "(- {})", operand(e))),
+            Computed::Function(Function::Cast(_, ty), of) => of.iter().try_for_each(|e| match e {
+                Expr::Column(_) | Expr::Placeholder(..) | Expr::Computed(_) if self.cells.is_none() => {
+                    write!(f, "{}::{ty}", operand(e))
+                }
+                e => write!(f, "CAST({} AS {ty})", self.inner(e, 0)),
+            }),
+            Computed::Function(Function::Concat, of) => {
+                f.write_str("(")?;
+                for (i, e) in of.iter().enumerate() {
+                    write!(f, "{}{}", if i > 0 { " || " } else { "" }, operand(e))?;
+                }
+                f.write_str(")")
+            }
+            Computed::Function(function, of) => self.arguments(f, function.name(), of),
+            Computed::Coalesce(of) => self.arguments(f, "coalesce", of),
+            Computed::Extreme { greatest, of } => self.arguments(f, if *greatest { "greatest" } else { "least" }, of),
+            Computed::Case { arms, otherwise } => {
+                f.write_str("CASE")?;
+                for (condition, value) in arms {
+                    write!(f, " WHEN {} THEN {}", self.inner(condition, 0), self.inner(value, 0))?;
+                }
+                write!(f, " ELSE {} END", self.inner(otherwise, 0))
+            }
+            Computed::Distinct(a, b) => write!(f, "{} IS DISTINCT FROM {}", operand(a), operand(b)),
+        }
+    }
+
+    fn arguments(&self, f: &mut fmt::Formatter<'_>, name: &str, of: &[Expr]) -> fmt::Result {
+        write!(f, "{name}(")?;
+        for (i, e) in of.iter().enumerate() {
+            write!(f, "{}{}", if i > 0 { ", " } else { "" }, self.inner(e, 0))?;
+        }
+        f.write_str(")")
     }
 }
 
@@ -80,7 +126,7 @@ impl fmt::Display for Shown<'_> {
             },
             Expr::IsNull(e) => write!(f, "{} IS NULL", self.inner(e, 3)),
             Expr::Outer(_) => f.write_str("a column of the row around"),
-            Expr::TextOf(e) => write!(f, "{}::text", self.inner(e, 3)),
+            Expr::Computed(computed) => self.computed(f, computed),
             Expr::AnyOf(e, kind, name, _) => {
                 let sign = if *kind == Placeholder::Claim { "claim." } else { ":" };
                 write!(f, "{} = ANY({sign}{name})", self.inner(e, 3))
@@ -89,7 +135,7 @@ impl fmt::Display for Shown<'_> {
                 let compared = of.iter().map(|e| self.inner(e, 0).to_string()).collect::<Vec<_>>().join(", ");
                 match (of.len(), exists) {
                     (1, false) => write!(f, "{compared} IN ({subquery})"),
-                    // What EXISTS compares with the row around is told in the same way.
+                    // EXISTS with a comparison to the outer row is shown as IN.
                     (0, _) => write!(f, "EXISTS ({subquery})"),
                     _ => write!(f, "({compared}) IN ({subquery})"),
                 }
@@ -112,7 +158,9 @@ impl fmt::Display for Shown<'_> {
                 }
             }
             Expr::Like(e, p) => write!(f, "{} LIKE {}", self.inner(e, 3), p),
-            Expr::LikePlaceholder(e, p, _) => write!(f, "{} LIKE {}", self.inner(e, 3), self.inner(p, 3)),
+            Expr::LikePlaceholder { of, pattern, .. } => {
+                write!(f, "{} LIKE {}", self.inner(of, 3), self.inner(pattern, 3))
+            }
         }
     }
 }

@@ -1,6 +1,7 @@
 //! The syntax tree. Each part knows where it stands in the text.
 
 use super::lexer::{Location, invalid};
+use crate::query::function::Arithmetic;
 use crate::query::{CmpOp, QueryError};
 
 /// Deepest nesting of an expression. Whatever walks one (checks, evaluates, encodes, drops it) goes down as deep.
@@ -45,6 +46,21 @@ pub(crate) enum Node {
         value: Box<Ast>,
         pattern: Box<Ast>,
         escape: Option<char>,
+        /// `ILIKE`
+        ignores_case: bool,
+    },
+    /// `IS DISTINCT FROM`
+    Distinct(Box<Ast>, Box<Ast>),
+    /// `IS TRUE`, `IS FALSE`, or `IS UNKNOWN`
+    IsTruth(Box<Ast>, Option<bool>),
+    Arithmetic(Arithmetic, Box<Ast>, Box<Ast>),
+    /// `- a`
+    Negate(Box<Ast>),
+    Case {
+        /// What the values after `WHEN` are compared with; without it they are conditions.
+        operand: Option<Box<Ast>>,
+        arms: Vec<(Ast, Ast)>,
+        otherwise: Option<Box<Ast>>,
     },
     Cast(Box<Ast>, TypeName),
     /// `a || b || …`
@@ -121,9 +137,16 @@ impl Node {
         let of = |all: &[Ast]| all.iter().map(|a| a.depth).max().unwrap_or(0);
         match self {
             Node::Null | Node::Bool(_) | Node::Number(_) | Node::Text(_) | Node::Param(_) | Node::Name(_) => 0,
-            Node::Not(a) | Node::IsNull(a) | Node::Cast(a, _) => a.depth,
+            Node::Not(a) | Node::IsNull(a) | Node::Cast(a, _) | Node::IsTruth(a, _) | Node::Negate(a) => a.depth,
             Node::And(all) | Node::Or(all) | Node::Concat(all) => of(all),
-            Node::Compare(_, a, b) | Node::AnyOf(a, b) => a.depth.max(b.depth),
+            Node::Compare(_, a, b) | Node::AnyOf(a, b) | Node::Distinct(a, b) | Node::Arithmetic(_, a, b) => {
+                a.depth.max(b.depth)
+            }
+            Node::Case { operand, arms, otherwise } => {
+                let arms = arms.iter().flat_map(|(when, then)| [when.depth, then.depth]);
+                let ends = operand.iter().chain(otherwise).map(|e| e.depth);
+                arms.chain(ends).max().unwrap_or(0)
+            }
             Node::In(a, list) => a.depth.max(of(list)),
             Node::InSelect(a, select) => a.depth.max(select.depth()),
             Node::Exists(select) => select.depth(),

@@ -5,6 +5,7 @@ use super::keyword::Keyword;
 use super::lexer::{Location, Token};
 use super::{OPERAND, Parser, Result};
 use crate::query::CmpOp;
+use crate::query::function::Arithmetic;
 
 impl Parser<'_> {
     /// `OR` and everything that binds more tightly.
@@ -54,8 +55,24 @@ impl Parser<'_> {
         let mut left = self.comparison(depth)?;
         while self.take_keyword(Keyword::Is) {
             let not = self.take_keyword(Keyword::Not);
-            self.need_keyword(Keyword::Null, if not { "NULL" } else { "NULL or NOT NULL" })?;
-            left = Self::maybe_not(not, Ast::new(left.at, Node::IsNull(Box::new(left)))?)?;
+            let at = left.at;
+            let truth = match self.keyword() {
+                Keyword::Null => Node::IsNull(Box::new(left)),
+                Keyword::True => Node::IsTruth(Box::new(left), Some(true)),
+                Keyword::False => Node::IsTruth(Box::new(left), Some(false)),
+                Keyword::Unknown => Node::IsTruth(Box::new(left), None),
+                Keyword::Distinct => {
+                    self.next += 1;
+                    self.need_keyword(Keyword::From, "FROM")?;
+                    let right = self.predicate(depth)?;
+                    left = Self::maybe_not(not, Ast::new(at, Node::Distinct(Box::new(left), Box::new(right)))?)?;
+                    continue;
+                }
+                _ if not => return Err(self.unexpected("NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM")),
+                _ => return Err(self.unexpected("NULL, NOT NULL, TRUE, FALSE, UNKNOWN or DISTINCT FROM")),
+            };
+            self.next += 1;
+            left = Self::maybe_not(not, Ast::new(at, truth)?)?;
         }
         Ok(left)
     }
@@ -98,11 +115,13 @@ impl Parser<'_> {
             let low = Box::new(self.operand(depth)?);
             self.need_keyword(Keyword::And, "AND and the upper bound")?;
             Node::Between { value: Box::new(left), low, high: Box::new(self.operand(depth)?) }
-        } else if self.take_keyword(Keyword::Like) {
-            self.like(left, depth)?
+        } else if matches!(self.keyword(), Keyword::Like | Keyword::Ilike) {
+            let ignores_case = self.keyword() == Keyword::Ilike;
+            self.next += 1;
+            self.like(left, ignores_case, depth)?
         } else if not {
             self.next = before_not + 1;
-            return Err(self.unexpected("IN, BETWEEN or LIKE"));
+            return Err(self.unexpected("IN, BETWEEN, LIKE or ILIKE"));
         } else {
             return Ok(left);
         };
@@ -125,7 +144,7 @@ impl Parser<'_> {
     fn list(&mut self, depth: usize) -> Result<Vec<Ast>> {
         let mut items = Vec::new();
         loop {
-            items.push(self.operand(depth)?);
+            items.push(self.expression(depth)?);
             if self.take(&Token::RParen) {
                 return Ok(items);
             }
@@ -133,8 +152,8 @@ impl Parser<'_> {
         }
     }
 
-    /// After `value LIKE`.
-    fn like(&mut self, value: Ast, depth: usize) -> Result<Node> {
+    /// After `value LIKE` or `value ILIKE`.
+    fn like(&mut self, value: Ast, ignores_case: bool, depth: usize) -> Result<Node> {
         let pattern = Box::new(self.operand(depth)?);
         let mut escape = Some('\\');
         if self.take_keyword(Keyword::Escape) {
@@ -148,21 +167,74 @@ impl Parser<'_> {
             }
             self.next += 1;
         }
-        Ok(Node::Like { value: Box::new(value), pattern, escape })
+        Ok(Node::Like { value: Box::new(value), pattern, escape, ignores_case })
     }
 
-    /// Values joined by `||`.
+    /// Sums joined by `||`.
     pub(super) fn operand(&mut self, depth: usize) -> Result<Ast> {
-        let first = self.value(depth)?;
+        let first = self.sum(depth)?;
         if *self.peek() != Token::Concat {
             return Ok(first);
         }
         let at = first.at;
         let mut parts = vec![first];
         while self.take(&Token::Concat) {
-            parts.push(self.value(depth)?);
+            parts.push(self.sum(depth)?);
         }
         Ast::new(at, Node::Concat(parts))
+    }
+
+    fn sum(&mut self, depth: usize) -> Result<Ast> {
+        let sign = |token: &Token| match token {
+            Token::Plus => Some(Arithmetic::Add),
+            Token::Minus => Some(Arithmetic::Subtract),
+            _ => None,
+        };
+        self.operations(depth, sign, Self::product)
+    }
+
+    fn product(&mut self, depth: usize) -> Result<Ast> {
+        let sign = |token: &Token| match token {
+            Token::Star => Some(Arithmetic::Multiply),
+            Token::Slash => Some(Arithmetic::Divide),
+            Token::Percent => Some(Arithmetic::Modulo),
+            _ => None,
+        };
+        self.operations(depth, sign, Self::signed)
+    }
+
+    /// Operands with operators between them, from left to right.
+    fn operations(
+        &mut self,
+        depth: usize,
+        sign: impl Fn(&Token) -> Option<Arithmetic>,
+        part: impl Fn(&mut Self, usize) -> Result<Ast>,
+    ) -> Result<Ast> {
+        let mut left = part(self, depth)?;
+        while let Some(op) = sign(self.peek()) {
+            self.next += 1;
+            let right = part(self, depth)?;
+            left = Ast::new(left.at, Node::Arithmetic(op, Box::new(left), Box::new(right)))?;
+        }
+        Ok(left)
+    }
+
+    /// A value with a sign, which binds more tightly than `*` and less than a cast.
+    fn signed(&mut self, depth: usize) -> Result<Ast> {
+        let at = self.at();
+        if self.take(&Token::Plus) {
+            return Ok(self.deeper(depth, Self::signed)?.placed(at));
+        }
+        if !self.take(&Token::Minus) {
+            return self.value(depth);
+        }
+        match self.deeper(depth, Self::signed)? {
+            // The smallest integer has no opposite that fits.
+            Ast { node: Node::Number(digits), .. } if !digits.starts_with('-') => {
+                Ast::new(at, Node::Number(format!("-{digits}")))
+            }
+            value => Ast::new(at, Node::Negate(Box::new(value))),
+        }
     }
 
     /// One value, with the casts that follow it.
@@ -198,12 +270,6 @@ impl Parser<'_> {
                 Ok(inner.placed(at))
             }
             Token::Number(digits) => self.leaf(Node::Number(digits)),
-            sign @ (Token::Minus | Token::Plus) => {
-                self.next += 1;
-                let Token::Number(digits) = self.peek().clone() else { return Err(self.unexpected("a number")) };
-                self.next += 1;
-                Ast::new(at, Node::Number(if sign == Token::Minus { format!("-{digits}") } else { digits }))
-            }
             Token::Text(s) => self.leaf(Node::Text(s)),
             Token::Colon => {
                 self.next += 1;
@@ -238,13 +304,18 @@ impl Parser<'_> {
             Keyword::Cast => {
                 self.next += 1;
                 self.need(&Token::LParen, "( and a value")?;
-                let value = self.deeper(depth, Self::operand)?;
+                let value = self.deeper(depth, Self::expression)?;
                 self.need_keyword(Keyword::As, "AS and a type")?;
                 let ty = self.type_name()?;
                 self.need(&Token::RParen, ")")?;
                 Ast::new(at, Node::Cast(Box::new(value), ty))
             }
+            Keyword::Case => {
+                self.next += 1;
+                self.deeper(depth, |parser, depth| parser.case(depth, at))
+            }
             _ if *self.peek_at(1) == Token::LParen && self.names_function() => self.call(depth, at),
+            _ if matches!(self.peek_at(1), Token::Text(_)) && !self.keyword().is_reserved() => self.typed_text(at),
             _ => self.dotted(at),
         }
     }
@@ -255,14 +326,97 @@ impl Parser<'_> {
     }
 
     fn call(&mut self, depth: usize, at: Location) -> Result<Ast> {
-        let name = self.word(OPERAND)?;
+        let mut name = self.word(OPERAND)?;
         self.next += 1;
         if *self.peek() == Token::Star && *self.peek_at(1) == Token::RParen {
             self.next += 2;
             return Ast::new(at, Node::Call(name, None));
         }
-        let args = if self.take(&Token::RParen) { Vec::new() } else { self.deeper(depth, Self::list)? };
+        if self.take(&Token::RParen) {
+            return Ast::new(at, Node::Call(name, Some(Vec::new())));
+        }
+        let args = match name.name.to_ascii_lowercase().as_str() {
+            "substring" => self.deeper(depth, Self::substring)?,
+            "trim" => {
+                name.name = match self.keyword() {
+                    Keyword::Leading => "ltrim",
+                    Keyword::Trailing => "rtrim",
+                    _ => "btrim",
+                }
+                .into();
+                self.next +=
+                    usize::from(matches!(self.keyword(), Keyword::Both | Keyword::Leading | Keyword::Trailing));
+                self.deeper(depth, Self::trimmed)?
+            }
+            _ => self.deeper(depth, Self::list)?,
+        };
         Ast::new(at, Node::Call(name, Some(args)))
+    }
+
+    /// `text FROM start FOR length)`, or arguments with commas.
+    fn substring(&mut self, depth: usize) -> Result<Vec<Ast>> {
+        let mut args = vec![self.expression(depth)?];
+        if self.take_keyword(Keyword::From) {
+            args.push(self.expression(depth)?);
+            if self.take_keyword(Keyword::For) {
+                args.push(self.expression(depth)?);
+            }
+        } else if self.take_keyword(Keyword::For) {
+            args.push(Ast::new(self.at(), Node::Number("1".into()))?);
+            args.push(self.expression(depth)?);
+        } else if self.take(&Token::Comma) {
+            args.extend(self.list(depth)?);
+            return Ok(args);
+        }
+        self.need(&Token::RParen, "FROM, FOR, a comma or )")?;
+        Ok(args)
+    }
+
+    /// `characters FROM text)`, `FROM text)`, or arguments with commas.
+    fn trimmed(&mut self, depth: usize) -> Result<Vec<Ast>> {
+        if self.take_keyword(Keyword::From) {
+            return self.list(depth);
+        }
+        let first = self.expression(depth)?;
+        if self.take_keyword(Keyword::From) {
+            let mut args = self.list(depth)?;
+            args.push(first);
+            return Ok(args);
+        }
+        let mut args = vec![first];
+        if self.take(&Token::Comma) {
+            args.extend(self.list(depth)?);
+            return Ok(args);
+        }
+        self.need(&Token::RParen, "FROM, a comma or )")?;
+        Ok(args)
+    }
+
+    /// After `CASE`.
+    fn case(&mut self, depth: usize, at: Location) -> Result<Ast> {
+        let operand = match self.keyword() {
+            Keyword::When => None,
+            _ => Some(Box::new(self.expression(depth)?)),
+        };
+        let mut arms = Vec::new();
+        while self.take_keyword(Keyword::When) {
+            let when = self.expression(depth)?;
+            self.need_keyword(Keyword::Then, "THEN")?;
+            arms.push((when, self.expression(depth)?));
+        }
+        if arms.is_empty() {
+            return Err(self.unexpected("WHEN"));
+        }
+        let otherwise = if self.take_keyword(Keyword::Else) { Some(Box::new(self.expression(depth)?)) } else { None };
+        self.need_keyword(Keyword::End, "WHEN, ELSE or END")?;
+        Ast::new(at, Node::Case { operand, arms, otherwise })
+    }
+
+    /// `date '2026-11-29'`: a text of a type.
+    fn typed_text(&mut self, at: Location) -> Result<Ast> {
+        let ty = self.type_name()?;
+        let text = self.single(0)?;
+        Ast::new(at, Node::Cast(Box::new(text), ty))
     }
 
     /// A name, with those before it.

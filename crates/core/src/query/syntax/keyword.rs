@@ -23,14 +23,14 @@ macro_rules! keywords {
 }
 
 keywords! {
-    And Any As Between Case Cast Cross Distinct Escape Except Exists False Fetch For From Full Group Having In Inner
-    Intersect Is Join Left Like Limit Natural Not Null Offset On Or Order Right Select Some True Union Using Where
-    Window With
+    And Any As Between Both Case Cast Cross Distinct Else End Escape Except Exists False Fetch For From Full Group Having
+    Ilike In Inner Intersect Is Join Leading Left Like Limit Natural Not Null Offset On Or Order Right Select Some Then
+    Trailing True Union Unknown Using When Where Window With
 }
 
 impl Keyword {
     /// Whether it can be a name only in quotes.
     pub(super) fn is_reserved(self) -> bool {
-        !matches!(self, Keyword::Other | Keyword::Any | Keyword::Escape | Keyword::Some)
+        !matches!(self, Keyword::Other | Keyword::Any | Keyword::Escape | Keyword::Some | Keyword::Unknown)
     }
 }

@@ -106,10 +106,14 @@ pub(super) enum Token {
     Minus,
     #[token("*")]
     Star,
+    #[token("/")]
+    Slash,
+    #[token("%")]
+    Percent,
     #[token("||")]
     Concat,
     /// An operator that no rule of the grammar knows.
-    #[regex(r"[~!@#%^&|`?/\[\]{}\\]")]
+    #[regex(r"[~!@#^&|`?\[\]{}\\]")]
     Other,
 
     /// Left out of what [`tokens`] gives.

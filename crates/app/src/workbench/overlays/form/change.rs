@@ -1,7 +1,7 @@
-//! Make a change: a form over the database's own tables, which becomes SQL.
+//! Make a change: a form for the database's tables that produces SQL.
 //!
-//! The form is fitted again after every key: another table has other rows and columns. What it does is plain SQL, shown
-//! while it is filled in and run on the database as any other program would, once or many times.
+//! The form is updated after every key: another table has other rows and columns. Its result is plain SQL, shown
+//! while the form is filled in, and run on the database as any other program would, once or repeatedly.
 
 use crate::workbench::input::Input;
 use crate::workbench::line::{Line, RowShown};
@@ -13,16 +13,16 @@ use gossip_source::database::{Column, Inspected};
 use gossip_source::sql_name::name;
 use serde_json::{Map, Value as Json};
 
-/// What can be done.
+/// The kinds of change.
 const WHAT: [&str; 4] = ["update a row", "insert a row", "delete a row", "SQL"];
 
-/// Columns of an insert that have a field of their own; the others are left to their defaults.
+/// Most columns of an insert that have their own field; the others get their defaults.
 const MOST: usize = 12;
 
-/// Most repetitions, and most in a second.
+/// Most repetitions, and highest rate per second.
 const MOST_TIMES: u64 = 1_000_000;
 
-/// A field that is typed.
+/// A text field.
 fn typed(label: &str, text: &str, offers: Vec<String>) -> Field {
     Field { label: label.into(), input: Input::new(text), choices: vec![], offers }
 }
@@ -35,7 +35,7 @@ fn get<'a>(form: &'a Form, label: &str) -> Option<&'a str> {
     form.fields.iter().find(|f| f.label == label).map(|f| f.input.text())
 }
 
-/// The form to begin with: about the chosen line's row where there is one.
+/// The initial form: for the selected line's row if there is one.
 pub fn form(s: &State) -> (Form, Vec<Effect>) {
     let mut form = Form { kind: FormKind::Change, fields: vec![], focus: 0, problem: None, about: String::new() };
     let tables: Vec<String> = s.tables.inspected().iter().map(|t| t.name.clone()).collect();
@@ -54,7 +54,7 @@ pub fn form(s: &State) -> (Form, Vec<Effect>) {
     (form, looks(s, &table))
 }
 
-/// The looks at the database that a table's form needs: its own rows, and those that it refers to.
+/// The reads that a table's form needs: its own rows, and those that it references.
 fn looks(s: &State, table: &str) -> Vec<Effect> {
     let refers = inspected(s, table).into_iter().flat_map(|t| &t.columns).filter_map(|c| c.refers_to.clone());
     let mut tables: Vec<String> = refers.map(|(t, _)| t).collect();
@@ -68,7 +68,7 @@ fn inspected<'a>(s: &'a State, table: &str) -> Option<&'a Inspected> {
     s.tables.inspected().iter().find(|t| t.name == table)
 }
 
-/// Fits the fields to what is chosen now; what was typed stays where it still belongs.
+/// Updates the fields to the current choices; typed text stays where it still applies.
 pub fn refit(s: &State, form: &mut Form) -> Vec<Effect> {
     let Some(what) = get(form, "what").map(String::from) else { return vec![] };
     let table = get(form, "table").unwrap_or("").to_string();
@@ -128,7 +128,7 @@ pub fn refit(s: &State, form: &mut Form) -> Vec<Effect> {
     if needed { looks(s, &table) } else { vec![] }
 }
 
-/// Whether the database gives the value by itself.
+/// Whether the database fills in the value.
 fn given(c: &Column) -> bool {
     c.key && c.declared.eq_ignore_ascii_case("integer")
 }
@@ -138,7 +138,7 @@ fn is_row(shown: &RowShown, row: &Map<String, Json>, columns: &[Column]) -> bool
     now.is_some_and(|now| columns.iter().filter(|c| c.key).all(|c| now.get(&c.name) == row.get(&c.name)))
 }
 
-/// Values that are there: of the table that a column refers to, or else its own if there are few.
+/// Existing values: of the referenced table, or the column's own if there are few.
 fn offers(s: &State, table: &str, column: &Column) -> Vec<String> {
     let (table, name, many) = match &column.refers_to {
         Some((to, key)) => {
@@ -163,16 +163,16 @@ fn literal(text: &str, declared: &str) -> String {
     match text {
         "NULL" => "NULL".into(),
         t if !is_text && (t.parse::<i64>().is_ok() || t.parse::<f64>().is_ok_and(f64::is_finite)) => t.into(),
-        // What varies from one repetition to the next stays a number there.
+        // Placeholders for repetitions are numbers.
         t if !is_text && matches!(t, "{n}" | "{random}") => t.into(),
         t => format!("'{}'", t.replace('\'', "''")),
     }
 }
 
-/// The SQL that a form stands for, or what is missing.
+/// The SQL of a form.
 ///
 /// # Errors
-/// What is missing, or does not fit its column.
+/// A value is missing, or does not fit its column.
 pub fn sql(s: &State, form: &Form) -> Result<String, String> {
     if let Some(sql) = get(form, "SQL") {
         let sql = sql.trim();
@@ -206,7 +206,7 @@ pub fn sql(s: &State, form: &Form) -> Result<String, String> {
     }
 }
 
-/// How often, and how many in a second.
+/// Number of repetitions, and rate per second.
 fn pace(form: &Form) -> Result<(u64, f64), String> {
     let times = get(form, "times").unwrap_or("1").trim().parse::<u64>().ok().filter(|n| (1..=MOST_TIMES).contains(n));
     let times = times.ok_or_else(|| format!("times: expected a number from 1 to {MOST_TIMES}"))?;
@@ -220,10 +220,10 @@ pub fn instance_of(sql: &str, n: u64, random: u64) -> String {
     sql.replace("{n}", &n.to_string()).replace("{random}", &(random % 1_000).to_string())
 }
 
-/// Runs what a form stands for.
+/// Runs the SQL of a form.
 ///
 /// # Errors
-/// What is missing, or does not fit its column.
+/// A value is missing, or does not fit its column.
 pub fn submit(s: &mut State, form: &Form) -> Result<Vec<Effect>, String> {
     let (sql, (times, second)) = (sql(s, form)?, pace(form)?);
     if times > 1 && s.repeating {
@@ -237,13 +237,13 @@ pub fn submit(s: &mut State, form: &Form) -> Result<Vec<Effect>, String> {
     let sql = instance_of(&sql, 1, 0);
     let id = s.line_id();
     crate::workbench::views::earshot::flow::insert(s, Line::made_here(id, s.now, sql.clone()));
-    // One wants to see what becomes of it.
+    // Resume the flow, so that the change is seen.
     s.held = None;
     s.chosen = Some(id);
     Ok(vec![Effect::Make(id, sql)])
 }
 
-/// SQL that changes the row of the chosen line, to begin with.
+/// Initial SQL: an update of the selected line's row.
 fn suggest(s: &State) -> String {
     let row = s.chosen_line().and_then(|l| l.rows.first());
     match row {

@@ -1,4 +1,4 @@
-//! Forms: to make a change, to grant something, to save something.
+//! Forms: to make a change, to add a rule, to save something.
 
 pub mod change;
 pub mod open;

@@ -1,4 +1,4 @@
-//! Forms as they are opened, filled in with what is most likely meant.
+//! Forms as they open, with likely values filled in.
 
 use serde_json::Value as Json;
 
@@ -7,23 +7,23 @@ use crate::workbench::rail::View;
 use crate::workbench::state::State;
 use crate::workbench::watchers::choosable;
 
-/// Under which name a query is kept.
+/// The form to save a query.
 pub fn save_query() -> Form {
     form(FormKind::KeepQuery, vec![field("name", "", vec![])])
 }
 
-/// Where a recording goes.
+/// The form to save a recording.
 pub fn record() -> Form {
     let fields = vec![field("file", "gossip-recording.jsonl", vec![]), field("mask columns", "", vec![])];
     form(FormKind::Record, fields)
 }
 
-/// Who is to listen to what.
+/// The form for a watcher.
 pub fn watcher(s: &State) -> Form {
     let personas = choosable(s);
     let places: Vec<String> = s.places.iter().map(|p| p.name.clone()).collect();
     let first = |v: &[String]| v.first().cloned().unwrap_or_default();
-    // The last persona has most likely just been made; a table that streams is meant, most likely the first.
+    // Likely values: the persona created last, and the first streaming table.
     let newest = s.newest_persona.clone().filter(|p| personas.contains(p)).unwrap_or_else(|| first(&personas));
     let table = s.tables.granted().unwrap_or_default();
     let fields = vec![
@@ -34,7 +34,7 @@ pub fn watcher(s: &State) -> Form {
     form(FormKind::Watcher, fields)
 }
 
-/// Another persona.
+/// The form for a new persona.
 pub fn new_persona(s: &State) -> Form {
     let names = ["Ada", "Ben", "Cleo", "Dara", "Emil", "Fay"];
     let free = names.iter().find(|n| !s.personas.contains_key(**n)).unwrap_or(&"");
@@ -42,7 +42,7 @@ pub fn new_persona(s: &State) -> Form {
     named(free, &role, "{}")
 }
 
-/// The persona of the chosen watcher.
+/// The form for the selected watcher's persona.
 pub fn persona(s: &State) -> Form {
     let name = s.watchers.get(s.column).map(|w| w.persona.clone()).unwrap_or_default();
     let p = s.personas.get(&name).cloned().unwrap_or_default();
@@ -54,7 +54,7 @@ fn named(name: &str, roles: &str, claims: &str) -> Form {
     form(FormKind::Persona, fields.map(|(label, text)| field(label, text, vec![])).into())
 }
 
-/// What is to be shown of the view.
+/// The form for the view's filter.
 pub fn filter(s: &State) -> Form {
     let (label, now) = match s.view {
         View::Ask => ("only rows with", &s.ask.find),

@@ -1,4 +1,4 @@
-//! A form: questions with answers that are typed or chosen.
+//! A form: fields that are typed or chosen.
 
 use crate::workbench::input::Input;
 
@@ -7,13 +7,13 @@ use crate::workbench::input::Input;
 pub struct Form {
     /// What it is for.
     pub kind: FormKind,
-    /// Its fields: label, text; a field with choices is changed by ← and →.
+    /// Its fields; one with choices is changed by ← and →.
     pub fields: Vec<Field>,
     /// The field that has the focus.
     pub focus: usize,
-    /// What is wrong with what was entered.
+    /// The current error.
     pub problem: Option<String>,
-    /// What a typed value is about; another one takes its place when that changes.
+    /// The subject of a prefilled value, which is replaced when the subject changes.
     pub about: String,
 }
 
@@ -28,7 +28,7 @@ pub enum FormKind {
     Persona,
     /// Set the filter.
     Filter,
-    /// Keep a query under a name.
+    /// Save a query under a name.
     KeepQuery,
     /// Let a role read a table.
     Grant,
@@ -39,13 +39,13 @@ pub enum FormKind {
 /// A field of a form.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Field {
-    /// What it is.
+    /// Its label.
     pub label: String,
     /// What was typed or chosen.
     pub input: Input,
     /// What can be chosen; empty if it is typed.
     pub choices: Vec<String>,
-    /// What could be typed: a key goes through it.
+    /// Suggestions, which a key cycles through.
     pub offers: Vec<String>,
 }
 

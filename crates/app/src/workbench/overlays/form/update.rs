@@ -1,4 +1,4 @@
-//! Forms: what they ask for, how they are filled in, and what follows.
+//! Forms: key handling and submission.
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use gossip_core::rule::RuleText;
@@ -72,7 +72,7 @@ pub(crate) fn in_form(s: &mut State, key: KeyEvent) -> Vec<Effect> {
     fit(s)
 }
 
-/// Fits a form for a change to what is chosen in it now.
+/// Updates the form for a change to its current choices.
 pub(crate) fn fit(s: &mut State) -> Vec<Effect> {
     let Overlay::Form(form) = &s.overlay else { return vec![] };
     let mut form = form.clone();
@@ -143,7 +143,7 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
     }
 }
 
-/// Shows only what has this text.
+/// Sets the view's filter.
 fn filter(s: &mut State, text: &str) {
     match s.view {
         View::Ask => {
@@ -162,7 +162,7 @@ fn filter(s: &mut State, text: &str) {
     }
 }
 
-/// The parts of a list, which has commas between them.
+/// The items of a comma-separated list.
 fn listed(text: &str) -> Vec<String> {
     text.split(',').map(str::trim).filter(|part| !part.is_empty()).map(String::from).collect()
 }
@@ -197,7 +197,7 @@ fn save_persona(s: &mut State, name: &str, roles: &str, claims: &str) -> Result<
         s.ask.who.push(name.into());
     }
     let mut effects = vec![Effect::KeepPersona(name.into(), persona.clone())];
-    // Its watchers come again as who they are now.
+    // Restart its watchers with the new identity.
     for w in s.watchers.iter_mut().filter(|w| w.persona == name) {
         w.role = persona.roles.first().cloned().unwrap_or_else(|| "anyone".into());
         w.link = Link::Connecting;

@@ -1,4 +1,4 @@
-//! The raw frames of a watcher: a list, and the chosen one on several lines.
+//! Draws the raw frames of a watcher: a list, and the selected one pretty-printed.
 
 use gossip_client::Direction;
 use ratatui::Frame;

@@ -1,4 +1,4 @@
-//! A watcher's frames, as they went over the socket.
+//! A watcher's raw frames.
 
 pub mod draw;
 pub mod state;

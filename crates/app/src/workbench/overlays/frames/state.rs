@@ -1,4 +1,4 @@
-//! The raw frames of watchers, as they went over the socket: the newest few hundred of each, both directions.
+//! The raw frames of watchers: the newest few hundred of each, in both directions.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -7,32 +7,32 @@ use gossip_client::Direction;
 use parking_lot::Mutex;
 use serde_json::Value as Json;
 
-use crate::workbench::ids::{Micros, WatcherId};
+use crate::workbench::ids::{Timestamp, WatcherId};
 use crate::workbench::input::Input;
 
-/// Frames of one watcher that are kept.
+/// Most frames kept per watcher.
 const MAX_FRAMES: usize = 300;
 
 /// A frame.
 #[derive(Clone, Debug)]
 pub struct Frame {
-    /// Its number among all of its watcher.
+    /// Its number, per watcher.
     pub number: u64,
     /// When it was sent or arrived.
-    pub at: Micros,
-    /// Which way it went.
+    pub at: Timestamp,
+    /// Sent or received.
     pub direction: Direction,
     /// Its text.
     pub text: Arc<str>,
 }
 
-/// A watcher's frames, newest first. The watcher's connection writes, the screen reads.
+/// A watcher's frames, newest first. Written by the watcher's task, read by the screen.
 #[derive(Clone, Debug, Default)]
 pub struct Log(Arc<Mutex<(u64, VecDeque<Frame>)>>);
 
 impl Log {
-    /// Notes a frame.
-    pub fn note(&self, at: Micros, direction: Direction, text: &str) {
+    /// Adds a frame.
+    pub fn note(&self, at: Timestamp, direction: Direction, text: &str) {
         let (number, frames) = &mut *self.0.lock();
         *number += 1;
         frames.push_front(Frame { number: *number, at, direction, text: text.into() });
@@ -47,26 +47,26 @@ impl Log {
     }
 }
 
-/// What is looked at.
+/// State of the overlay.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Looking {
     /// Whose frames.
     pub watcher: WatcherId,
-    /// The number of the chosen one; the newest if `None`. More may come meanwhile.
+    /// Number of the selected frame; the newest if `None`. More frames may arrive meanwhile.
     pub chosen: Option<u64>,
     /// Only frames with this text.
     pub find: Input,
-    /// Whether keys go into it.
+    /// Whether the search field has the focus.
     pub finding: bool,
 }
 
-/// The place of the chosen frame among those that fit. One that is gone is followed by the oldest that is there.
+/// Index of the selected frame among those shown; the oldest one if the selected frame is gone.
 pub fn place(frames: &[Frame], looking: &Looking) -> usize {
     let last = frames.len().saturating_sub(1);
     looking.chosen.map_or(0, |n| frames.iter().position(|f| f.number <= n).unwrap_or(last))
 }
 
-/// A frame on several lines.
+/// A frame, pretty-printed.
 pub fn pretty(text: &str) -> String {
     serde_json::from_str::<Json>(text).and_then(|j| serde_json::to_string_pretty(&j)).unwrap_or(text.to_string())
 }

@@ -1,4 +1,4 @@
-//! Keys over the frames of a connection.
+//! Keys of the frames overlay.
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
@@ -6,7 +6,7 @@ use super::state::{Frame, Looking, place};
 use crate::workbench::message::Effect;
 use crate::workbench::state::{Overlay, State};
 
-/// A key while frames are looked at.
+/// Handles a key.
 pub fn key(s: &mut State, key: KeyEvent, mut looking: Looking) -> Vec<Effect> {
     let frames = shown(s, &looking);
     let last = frames.len().saturating_sub(1);
@@ -42,7 +42,7 @@ pub fn key(s: &mut State, key: KeyEvent, mut looking: Looking) -> Vec<Effect> {
     vec![]
 }
 
-/// The frames that fit.
+/// The frames that match the search.
 pub fn shown(s: &State, looking: &Looking) -> Vec<Frame> {
     s.watcher(looking.watcher).map(|w| w.frames.with(looking.find.text())).unwrap_or_default()
 }

@@ -1,4 +1,4 @@
-//! Ask: the query above, below it what each person sees of it.
+//! Draws Ask: the query above, below it what each persona sees.
 
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -13,10 +13,10 @@ use crate::workbench::views::ask::state::{Pane, ShownRow};
 use crate::workbench::views::ask::update::{cell, is_keyword, is_sought};
 use crate::workbench::words::{fit, span, wrap};
 
-/// Lines of the query that are shown.
+/// Most lines shown of the query.
 const QUERY: u16 = 5;
 
-/// Lines at the foot of a pane.
+/// Lines at the bottom of a pane.
 const ABOUT: u16 = 7;
 
 /// Widest column.
@@ -29,7 +29,7 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     editor(s, frame, query);
     let mut top = area.y + lines;
     if let Some(text) = refusal(s) {
-        // Below the place that it speaks of.
+        // Below the position of the error.
         put(frame, Rect { y: top, height: 1, ..query }, 0, text);
         top += 1;
     }
@@ -68,7 +68,7 @@ fn editor(s: &State, frame: &mut Frame<'_>, area: Rect) {
     }
 }
 
-/// A line of SQL in colours: words of the language, texts, parameters, numbers.
+/// A line of SQL, highlighted: keywords, strings, parameters, numbers.
 fn highlighted(s: &State, line: &str) -> Text<'static> {
     let t = s.theme;
     let mut spans = Vec::new();
@@ -93,10 +93,10 @@ fn highlighted(s: &State, line: &str) -> Text<'static> {
     Text::from(spans)
 }
 
-/// What is wrong with the query, below its place.
+/// The query's error.
 fn refusal(s: &State) -> Option<Text<'static>> {
     let refused = s.ask.panes.iter().find_map(|p| p.refused.as_ref())?;
-    // The place is meant for the query that was asked.
+    // The position refers to the query that was run.
     let same = s.ask.running.as_deref() == Some(s.ask.text().trim());
     let indent = match refused.place {
         Some((line, column)) if same && line == s.ask.editor.lines().len() => column.saturating_sub(1),
@@ -125,7 +125,7 @@ fn offered(s: &State, frame: &mut Frame<'_>, area: Rect) {
 
 fn panes(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let n = s.ask.panes.len() as u16;
-    // Side by side as long as each has room, else one below the other.
+    // Side by side if each has room, else one below the other.
     let beside = area.width / n >= 36;
     for (i, pane) in s.ask.panes.iter().enumerate() {
         let i = i as u16;
@@ -190,7 +190,7 @@ fn draw_pane(s: &State, frame: &mut Frame<'_>, area: Rect, pane: &Pane) {
     }
 }
 
-/// What there is to say of a pane's query.
+/// The details of a pane's query.
 fn describe(s: &State, pane: &Pane) -> Vec<(&'static str, String)> {
     if pane.refused.is_some() {
         return vec![];
@@ -205,7 +205,7 @@ fn describe(s: &State, pane: &Pane) -> Vec<(&'static str, String)> {
             let feed = about.feed.map_or("not shared now".into(), |(id, n)| {
                 format!("{id}, of {n} subscription{}{cost}", if n == 1 { "" } else { "s" })
             });
-            // Which rows it really asks for is what differs between people.
+            // The effective condition is what differs between personas.
             let rows = about.query.split_once(" WHERE ").map_or("all rows", |(_, condition)| condition);
             vec![("deltas", deltas), ("feed", feed), ("where", rows.to_string())]
         }
@@ -214,6 +214,7 @@ fn describe(s: &State, pane: &Pane) -> Vec<(&'static str, String)> {
     }
 }
 
+#[expect(clippy::too_many_lines, reason = "one table, from top to bottom")]
 fn draw_table(s: &State, frame: &mut Frame<'_>, area: Rect, names: &[String], rows: &[ShownRow]) {
     let t = s.theme;
     let aside = s.ask.aside.min(names.len().saturating_sub(1));
@@ -235,7 +236,7 @@ fn draw_table(s: &State, frame: &mut Frame<'_>, area: Rect, names: &[String], ro
         let gap = width.saturating_sub(text.width()) + 2;
         text + &" ".repeat(gap)
     };
-    // Whole columns only; the rest is to the side.
+    // Whole columns only; the others are reached by scrolling.
     let mut room = (area.width as usize).saturating_sub(6);
     let fits = widths
         .iter()

@@ -1,4 +1,4 @@
-//! Ask: live queries, written and watched.
+//! Ask: writes and runs live queries.
 
 pub mod draw;
 pub mod state;

@@ -1,27 +1,27 @@
-//! What Ask shows: the editor, what has been asked, and results.
+//! State of Ask: the editor, the running query, and results.
 
 use gossip_protocol::ColumnInfo;
 use ratatui_textarea::{CursorMove, TextArea};
 use serde_json::Value as Json;
 
-use crate::workbench::ids::Micros;
+use crate::workbench::ids::Timestamp;
 use crate::workbench::marks::Mark;
 
-/// People side by side.
+/// Most personas side by side.
 pub const MOST: usize = 5;
 
-/// Rows that are shown of a result.
+/// Most rows shown of a result.
 pub const SHOWN: usize = 300;
 
-/// A row on the screen.
+/// A row on screen.
 #[derive(Clone, Debug, PartialEq)]
 pub struct ShownRow {
     /// Its key, as JSON.
     pub key: String,
-    /// Its cells, in the order of the columns; `None` where it may not be seen.
+    /// Its cells, in the order of the columns; `None` where it is withheld.
     pub cells: Vec<Option<Json>>,
-    /// What just happened to it, and until when that is shown.
-    pub mark: Option<(Mark, Micros)>,
+    /// Mark of a recent change, and until when it is shown.
+    pub mark: Option<(Mark, Timestamp)>,
     /// Which cells just changed.
     pub changed: Vec<bool>,
 }
@@ -35,41 +35,41 @@ pub struct Refused {
     pub place: Option<(usize, usize)>,
 }
 
-/// What is known of the effective plan.
+/// What is known about the effective plan.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct About {
     /// With the rules folded in.
     pub query: String,
-    /// The feed, and by how many it is shared.
+    /// The feed, and the number of its subscribers.
     pub feed: Option<(u64, u64)>,
-    /// What one change costs, in nanoseconds.
+    /// Cost per change, in nanoseconds.
     pub cost_ns: Option<u64>,
 }
 
-/// One person's result.
+/// One persona's result.
 #[derive(Clone, Debug)]
 pub struct Pane {
-    /// A number that is not used twice.
+    /// A unique id.
     pub id: u32,
     /// The persona.
     pub persona: String,
     /// Its first role.
     pub role: String,
-    /// Whether it is connected: since when it is not, and why.
-    pub lost: Option<(Micros, String)>,
+    /// Set if the connection is lost: since when, and why.
+    pub lost: Option<(Timestamp, String)>,
     /// The columns; `None` before the first rows.
     pub columns: Option<Vec<ColumnInfo>>,
     /// The first rows.
     pub rows: Vec<ShownRow>,
-    /// All rows, in number.
+    /// Number of all rows.
     pub total: usize,
-    /// Deltas since it was asked.
+    /// Deltas since it was run.
     pub deltas: u64,
-    /// When the last one came.
-    pub last: Option<Micros>,
-    /// Set if it was refused.
+    /// When the last one arrived.
+    pub last: Option<Timestamp>,
+    /// The error if it was refused.
     pub refused: Option<Refused>,
-    /// What is known of the effective plan.
+    /// What is known about the effective plan.
     pub about: Option<Result<About, String>>,
 }
 
@@ -79,7 +79,7 @@ pub struct Ask {
     pub editor: TextArea<'static>,
     /// Whether keys go into the query.
     pub editing: bool,
-    /// Who asks.
+    /// The personas to run the query as.
     pub who: Vec<String>,
     /// Their results.
     pub panes: Vec<Pane>,
@@ -87,24 +87,24 @@ pub struct Ask {
     pub scroll: usize,
     /// The first column that is shown.
     pub aside: usize,
-    /// What was asked before, newest last.
+    /// Earlier queries, newest last.
     pub history: Vec<String>,
-    /// Which of them is shown.
+    /// Index of the one shown.
     pub looking_back: Option<usize>,
-    /// What could be meant at the cursor, and which of it is chosen.
+    /// Completions at the cursor.
     pub offered: Vec<String>,
-    /// The one that `tab` takes.
+    /// Index of the one that `tab` inserts.
     pub picked: usize,
     /// Only rows with this text are shown.
     pub find: String,
     /// The query that is running.
     pub running: Option<String>,
-    pub(super) looked: Micros,
+    pub(super) looked: Timestamp,
     pub(super) next: u32,
 }
 
 impl Ask {
-    /// Nothing asked yet.
+    /// Nothing has run yet.
     pub fn new(who: Vec<String>) -> Ask {
         Ask {
             editor: editor("SELECT * FROM "),

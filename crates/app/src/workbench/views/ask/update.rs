@@ -1,11 +1,11 @@
-//! Ask: one live query, as several people side by side.
+//! Ask: one live query, run as several personas side by side.
 
 use std::collections::{BTreeSet, HashMap};
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use serde_json::{Map, Value as Json};
 
-use crate::workbench::ids::Micros;
+use crate::workbench::ids::{Micros, Timestamp};
 use crate::workbench::marks::Mark;
 use crate::workbench::message::{Effect, QueryUpdate};
 use crate::workbench::state::{Overlay, State};
@@ -13,16 +13,16 @@ use crate::workbench::views::ask::state::{MOST, Pane, SHOWN, ShownRow, editor};
 use crate::workbench::watchers::choosable;
 use crate::workbench::words::plain;
 
-/// How long a row bears the mark of what happened to it, in microseconds.
+/// How long a row's mark is shown, in microseconds.
 const MARKED: Micros = 1_600_000;
 
-/// Queries that are remembered.
+/// Most queries in the history.
 const REMEMBERED: usize = 100;
 
-/// Time between two looks at what a query costs, in microseconds.
+/// Time between two requests for a query's cost, in microseconds.
 const LOOK_AGAIN: Micros = 2_000_000;
 
-/// Longest query, in bytes.
+/// Maximum length of a query, in bytes.
 const LONGEST: usize = 20_000;
 
 /// A key while the query is edited.
@@ -85,13 +85,13 @@ fn word(s: &State) -> String {
 
 const KEYWORDS: [&str; 13] =
     ["SELECT", "FROM", "WHERE", "AND", "OR", "NOT", "IN", "BETWEEN", "LIKE", "IS", "NULL", "TRUE", "FALSE"];
-/// Whether a word belongs to the language.
+/// Whether a word is a keyword.
 pub fn is_keyword(word: &str) -> bool {
     KEYWORDS.iter().any(|k| k.eq_ignore_ascii_case(word))
 }
 
-/// What could be meant at the cursor: tables, columns of the tables that are named, parameters that the claims of those
-/// who ask can fill, words of the language.
+/// Completions at the cursor: tables, columns of the tables in the query, parameters that the personas' claims
+/// can fill, keywords.
 fn offers(s: &State) -> Vec<String> {
     let begun = word(s);
     let lower = begun.to_lowercase();
@@ -140,7 +140,7 @@ fn take_offered(s: &mut State) {
     s.ask.offered.clear();
 }
 
-/// The parameters of a query, each filled from the claim of the same name.
+/// The parameters of a query, each with the value of the claim of the same name.
 fn params(query: &str, claims: &Map<String, Json>) -> Map<String, Json> {
     let mut out = Map::new();
     let mut quoted = None;
@@ -161,7 +161,7 @@ fn params(query: &str, claims: &Map<String, Json>) -> Map<String, Json> {
     out
 }
 
-/// Asks the query as everybody who is chosen.
+/// Runs the query as each chosen persona.
 pub fn run(s: &mut State) -> Vec<Effect> {
     let query = s.ask.text().trim().to_string();
     s.ask.offered.clear();
@@ -202,12 +202,12 @@ pub fn run(s: &mut State) -> Vec<Effect> {
     effects
 }
 
-/// Asks an instance what it makes of the running query.
+/// Asks an instance to describe the running query.
 fn look(s: &mut State) -> Vec<Effect> {
     s.ask.looked = s.now;
     let Some(query) = s.ask.running.clone() else { return vec![] };
     let about = |p: &Pane| {
-        // Which roles a token of somebody else's brings is only known where it says so.
+        // The roles in a given token are only known if the token contains them.
         let identity = s.personas.get(&p.persona).filter(|i| i.roles != [crate::workbench::access::UNKNOWN_ROLES])?;
         let params = params(&query, &identity.claims);
         Some(Effect::Describe { id: p.id, identity: identity.clone(), query: query.clone(), params })
@@ -215,7 +215,7 @@ fn look(s: &mut State) -> Vec<Effect> {
     s.ask.panes.iter().filter(|p| p.refused.is_none()).filter_map(about).collect()
 }
 
-/// Time passes: marks fade, and what a query costs is looked at again.
+/// On a tick: marks fade, and the query's cost is requested again.
 pub fn tick(s: &mut State) -> Vec<Effect> {
     let now = s.now;
     for pane in &mut s.ask.panes {
@@ -233,7 +233,7 @@ fn pane(s: &mut State, id: u32) -> Option<&mut Pane> {
     s.ask.panes.iter_mut().find(|p| p.id == id)
 }
 
-/// Takes what a connection of ours was told.
+/// Applies an update from a running query.
 pub fn told(s: &mut State, id: u32, told: QueryUpdate) {
     let now = s.now;
     let Some(pane) = pane(s, id) else { return };
@@ -246,7 +246,7 @@ pub fn told(s: &mut State, id: u32, told: QueryUpdate) {
         QueryUpdate::Refused(refused) => pane.refused = Some(refused),
         QueryUpdate::About(about) => pane.about = Some(about),
         QueryUpdate::Rows { columns, rows, total, deltas } => {
-            // A first result is not news, and neither is one after a lost connection.
+            // Nothing is marked in a first result, or in one after a lost connection.
             let first = pane.columns.as_ref() != Some(&columns) || pane.lost.is_some();
             let rows = rows.into_iter().map(|(key, row)| {
                 let cells = columns.iter().map(|c| row.get(&c.name).cloned()).collect();
@@ -266,8 +266,8 @@ fn fresh((key, cells): (String, Vec<Option<Json>>)) -> ShownRow {
     ShownRow { key, changed: vec![false; cells.len()], cells, mark: None }
 }
 
-/// The new rows with marks on what differs; what has left stays for a moment, in its place.
-fn changed(before: &[ShownRow], rows: Vec<(String, Vec<Option<Json>>)>, now: Micros) -> Vec<ShownRow> {
+/// The new rows, with marks on differences; removed rows stay in place for a moment.
+fn changed(before: &[ShownRow], rows: Vec<(String, Vec<Option<Json>>)>, now: Timestamp) -> Vec<ShownRow> {
     let until = now + MARKED;
     let was: HashMap<&str, &ShownRow> = before.iter().map(|r| (r.key.as_str(), r)).collect();
     let mut out: Vec<ShownRow> = Vec::with_capacity(rows.len());
@@ -295,18 +295,18 @@ fn changed(before: &[ShownRow], rows: Vec<(String, Vec<Option<Json>>)>, now: Mic
     out
 }
 
-/// Whether a row is one that is looked for.
+/// Whether a row matches the search.
 pub fn is_sought(row: &ShownRow, find: &str) -> bool {
     let wanted = find.to_lowercase();
     wanted.is_empty() || row.cells.iter().any(|c| cell(c.as_ref()).to_lowercase().contains(&wanted))
 }
 
-/// A cell as it is shown.
+/// A cell as shown.
 pub fn cell(value: Option<&Json>) -> String {
     value.map_or("·".into(), plain)
 }
 
-/// A key in the list of who asks.
+/// A key in the list of personas.
 pub fn choose(s: &mut State, key: KeyEvent, at: usize) -> Vec<Effect> {
     let all = choosable(s);
     match key.code {
@@ -333,7 +333,7 @@ pub fn choose(s: &mut State, key: KeyEvent, at: usize) -> Vec<Effect> {
     vec![]
 }
 
-/// Shows more of the columns to the right, or fewer.
+/// Scrolls the columns.
 pub fn aside(s: &mut State, by: isize) {
     let columns = s.ask.panes.iter().filter_map(|p| p.columns.as_ref()).map(Vec::len).max().unwrap_or(1);
     s.ask.aside = s.ask.aside.saturating_add_signed(by).min(columns.saturating_sub(1));
@@ -352,7 +352,7 @@ mod tests {
         let marks: Vec<_> = after.iter().map(|r| (r.key.as_str(), r.mark.map(|m| m.0))).collect();
         let expected = [("a", None), ("b", Some(Mark::Removed)), ("c", Some(Mark::Replaced)), ("d", Some(Mark::Added))];
         assert_eq!(marks, expected);
-        // One that comes back is new again.
+        // A row that returns is new again.
         let again = changed(&after, vec![row("b", 3)], 1);
         assert_eq!(again.iter().find(|r| r.key == "b").and_then(|r| r.mark).map(|m| m.0), Some(Mark::Added));
     }

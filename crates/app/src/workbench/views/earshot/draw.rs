@@ -1,4 +1,4 @@
-//! Earshot: transactions run down, newest first; each watcher is a column.
+//! Draws Earshot: transactions from top to bottom, newest first; each watcher is a column.
 
 use gossip_core::explain::{Passed, Step};
 use ratatui::Frame;
@@ -14,16 +14,16 @@ use crate::workbench::state::{Click, Link, State, WatcherState};
 use crate::workbench::words;
 use crate::workbench::words::{fit, span, time};
 
-/// Cells of the time, with the space after it.
+/// Width of the time, with the space after it.
 const TIME: u16 = 14;
 
-/// Cells of a watcher's column.
+/// Width of a watcher's column.
 const COLUMN: u16 = 11;
 
-/// Least room for what changed.
+/// Minimum width of what changed.
 const WHAT: u16 = 26;
 
-/// From this width on the legend has room for all marks.
+/// From this width on, the legend shows all marks.
 const WIDE: u16 = 130;
 
 /// Draws the view.
@@ -50,7 +50,7 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     }
 }
 
-/// The watchers that fit, the chosen one among them.
+/// The watchers that fit, including the selected one.
 fn columns(s: &State, width: u16) -> Vec<usize> {
     let fit = (width.saturating_sub(TIME + WHAT + 2) / COLUMN) as usize;
     let n = s.watchers.len();
@@ -107,7 +107,7 @@ fn column_at(area: Rect, count: usize, n: usize) -> Rect {
     Rect { x: left + COLUMN * n as u16, width: COLUMN, ..area }
 }
 
-/// Draws the lines and tells where each is.
+/// Draws the lines and returns their areas.
 fn lines(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what: u16) -> Vec<(Rect, Click)> {
     let t = s.theme;
     let mut drawn = Vec::new();
@@ -187,7 +187,7 @@ fn draw_line(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line, columns:
 
 fn draw_legend(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize]) {
     let t = s.theme;
-    // Where there is no room for all, only those in sight; help has all of them.
+    // Without room for all marks, show those on screen; help has all of them.
     let lines = s.visible().skip(s.newer()).take(if area.width < WIDE { s.page } else { 0 });
     let in_sight: Vec<Mark> = lines.flat_map(|l| columns.iter().map(move |i| s.mark(l, &s.watchers[*i]))).collect();
     let all = Mark::ALL.into_iter().filter(|m| area.width >= WIDE || in_sight.contains(m));
@@ -270,7 +270,7 @@ fn step_lines(s: &State, x: &Step, width: usize) -> Vec<Text<'static>> {
     out
 }
 
-/// The relay's part: known from what the watcher's instance said of when it received the transaction.
+/// The relay's part: from when the watcher's instance received the transaction.
 fn reached(s: &State, line: &Line, w: &WatcherState) -> Text<'static> {
     let t = s.theme;
     let place = s.places.get(w.place).map_or(String::new(), |p| p.name.clone());

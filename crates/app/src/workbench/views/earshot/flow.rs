@@ -1,18 +1,18 @@
-//! What instances tell of transactions, put together into Earshot's lines.
+//! Assembles Earshot's lines from what instances report.
 
 use std::sync::Arc;
 
 use gossip_core::explain::Tally;
 use gossip_protocol::system::{ChangesRow, ShownChange, VerdictRow};
 
-use crate::workbench::ids::{Micros, WatcherId};
+use crate::workbench::ids::{Timestamp, WatcherId};
 use crate::workbench::line::{At, Line, RowShown, Stage};
 use crate::workbench::message::Effect;
 use crate::workbench::state::{Link, MAX_LINES, MAX_REMEMBERED, State};
 use crate::workbench::words::plain;
 use gossip_source::database::{KnownBy, Made};
 
-/// Absences and snapshots that are remembered of a watcher.
+/// Most absences and snapshots kept per watcher.
 const MAX_PAST: usize = 100;
 
 fn trim<T>(past: &mut Vec<T>) {
@@ -25,7 +25,7 @@ fn newest_position(s: &State) -> Option<At> {
     s.lines.iter().filter_map(|l| l.at.clone()).max()
 }
 
-pub(crate) fn listening(s: &mut State, id: WatcherId, at: Micros, rows: usize) {
+pub(crate) fn listening(s: &mut State, id: WatcherId, at: Timestamp, rows: usize) {
     let newest = newest_position(s);
     if let Some(w) = s.watcher_mut(id) {
         if let Some(last) = w.absent.last_mut().filter(|a| a.1.is_none()) {
@@ -35,13 +35,13 @@ pub(crate) fn listening(s: &mut State, id: WatcherId, at: Micros, rows: usize) {
         w.refused = None;
         w.rows = rows;
         w.current = None;
-        // What was told before it listened can not have been meant for it.
+        // Nothing from before it listened concerns it.
         let nothing_yet = At { source: String::new(), number: 0, part: 0 };
         w.listens_after = Some(w.listens_after.take().or(newest).unwrap_or(nothing_yet));
     }
 }
 
-/// A transaction that an instance has taken. Each instance tells of it; the first one makes the line.
+/// A transaction that an instance has processed. Every instance reports it; the first report creates the line.
 pub(crate) fn change(s: &mut State, place: usize, row: &ChangesRow) {
     let Some(at) = At::parse(&row.position) else { return };
     let received = row.received_at;
@@ -59,7 +59,7 @@ pub(crate) fn change(s: &mut State, place: usize, row: &ChangesRow) {
     let after = At::parse(&row.after);
     let xid = row.xid.unwrap_or(0);
     s.rates.changed(received, row_count);
-    // A change made here that lies in this stretch has come true.
+    // A change made here that lies in this interval has arrived.
     let mine = s.lines.iter().position(|l| match (&l.made, &l.at) {
         (Some((_, Stage::Committed(source, mark))), None) => is_it(source, *mark, &at, after.as_ref(), xid),
         _ => false,
@@ -100,7 +100,7 @@ pub(crate) fn change(s: &mut State, place: usize, row: &ChangesRow) {
     }
 }
 
-/// Whether a transaction of the stream is the one that was made here.
+/// Whether a transaction of the stream is the one made here.
 fn is_it(source: &str, known: KnownBy, at: &At, after: Option<&At>, xid: u64) -> bool {
     let same = match known {
         KnownBy::Log(number) => number <= at.number && after.is_none_or(|a| number > a.number),
@@ -109,7 +109,7 @@ fn is_it(source: &str, known: KnownBy, at: &At, after: Option<&At>, xid: u64) ->
     source == at.source && same
 }
 
-/// Puts a line where it belongs: newest first; what is only made here stays on top.
+/// Inserts a line in order, newest first; changes made here that have not arrived stay on top.
 pub(crate) fn insert(s: &mut State, line: Line) {
     let place = match &line.at {
         None => 0,
@@ -132,7 +132,7 @@ pub(crate) fn verdict(s: &mut State, row: &VerdictRow) {
     let Some(watcher) = row.label.rsplit('-').next().and_then(|n| n.parse::<WatcherId>().ok()) else { return };
     let Some(at) = At::parse(&row.position) else { return };
     let Some(id) = s.by_position.get(&at).copied() else {
-        // Its line comes on another feed or from another instance.
+        // Its line arrives on another subscription or from another instance.
         if s.orphans.len() >= MAX_REMEMBERED {
             s.orphans.clear();
         }
@@ -166,7 +166,7 @@ pub(crate) fn verdict(s: &mut State, row: &VerdictRow) {
     }
 }
 
-pub(crate) fn arrived(s: &mut State, watcher: WatcherId, position: &At, at: Micros, frame: std::sync::Arc<str>) {
+pub(crate) fn arrived(s: &mut State, watcher: WatcherId, position: &At, at: Timestamp, frame: std::sync::Arc<str>) {
     let Some(id) = s.by_position.get(position).copied() else { return };
     let Some(line) = s.line_mut(id) else { return };
     let took = (at - line.committed.1).max(0).unsigned_abs();
@@ -190,7 +190,7 @@ pub(crate) fn was_made(s: &mut State, id: u64, made: Made) -> Vec<Effect> {
         Made::Nothing => Stage::NeverComes("it changed no row".into()),
         Made::Failed(e) => Stage::NeverComes(format!("rolled back: {e}")),
     };
-    // The stream may have been faster than the word of the commit.
+    // The stream may be faster than the commit's acknowledgement.
     let seen = match &stage {
         Stage::Committed(source, mark) => {
             s.lines.iter().find(|l| l.at.as_ref().is_some_and(|at| is_it(source, *mark, at, l.after.as_ref(), l.xid)))
@@ -218,8 +218,8 @@ pub(crate) fn was_made(s: &mut State, id: u64, made: Made) -> Vec<Effect> {
     vec![]
 }
 
-/// A watcher has lost its instance.
-pub fn lost(s: &mut State, id: WatcherId, at: Micros, why: String) {
+/// A watcher has lost its connection.
+pub fn lost(s: &mut State, id: WatcherId, at: Timestamp, why: String) {
     if let Some(w) = s.watcher_mut(id)
         && !matches!(w.link, Link::Down(..))
     {
@@ -230,15 +230,15 @@ pub fn lost(s: &mut State, id: WatcherId, at: Micros, why: String) {
     }
 }
 
-/// What a watcher asks is refused.
+/// A watcher's query is refused.
 pub fn refused(s: &mut State, id: WatcherId, why: String) {
     if let Some(w) = s.watcher_mut(id) {
         w.refused = Some(why);
     }
 }
 
-/// A watcher has heard a change. Which one it was is known by the cursor, perhaps later.
-pub fn heard(s: &mut State, id: WatcherId, at: Micros, cursor: String, frame: Arc<str>, rows: usize) {
+/// A delta arrived at a watcher. Its cursor identifies the change, perhaps later.
+pub fn heard(s: &mut State, id: WatcherId, at: Timestamp, cursor: String, frame: Arc<str>, rows: usize) {
     if let Some(w) = s.watcher_mut(id) {
         w.heard += 1;
         w.rows = rows;
@@ -255,7 +255,7 @@ pub fn heard(s: &mut State, id: WatcherId, at: Micros, cursor: String, frame: Ar
     }
 }
 
-/// A watcher's result was replaced as a whole.
+/// A watcher's result was replaced by a snapshot.
 pub fn shown(s: &mut State, id: WatcherId, why: String, rows: usize) {
     let newest = newest_position(s);
     if let Some(w) = s.watcher_mut(id) {
@@ -265,7 +265,7 @@ pub fn shown(s: &mut State, id: WatcherId, why: String, rows: usize) {
     }
 }
 
-/// How far a watcher's instance is.
+/// A watcher's instance reported its position.
 pub fn current(s: &mut State, id: WatcherId, position: &str) {
     if let Some(w) = s.watcher_mut(id) {
         w.current = At::parse(position).or(w.current.take());

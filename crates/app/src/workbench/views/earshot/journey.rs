@@ -12,10 +12,10 @@ use crate::workbench::views::earshot::legs::{Leg, Tone, legs};
 use crate::workbench::words;
 use crate::workbench::words::{fit, span, time};
 
-/// Cells of the names on the left.
+/// Width of the names on the left.
 const NAMES: u16 = 24;
 
-/// Cells of the times on the right.
+/// Width of the times on the right.
 const TIMES: u16 = 28;
 
 /// Draws the journey of a line.
@@ -115,7 +115,7 @@ fn rows(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line) {
     }
 }
 
-/// The frame as it arrived at the chosen watcher, put on several lines.
+/// The frame as it arrived at the selected watcher, pretty-printed.
 fn frame_of(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line) {
     let t = s.theme;
     let Some(w) = s.watchers.get(s.column) else { return };

@@ -5,17 +5,17 @@ use crate::workbench::marks::Mark;
 use crate::workbench::state::State;
 use crate::workbench::words::span;
 
-/// A stretch of the journey, in microseconds after the latest possible commit.
+/// A leg of the journey, in microseconds after the latest possible commit time.
 pub struct Leg {
-    /// What it is.
+    /// Its name.
     pub name: String,
-    /// When it begins.
+    /// Its start.
     pub from: i64,
-    /// When it ends.
+    /// Its end.
     pub to: i64,
-    /// What it is a part of.
+    /// Its colour.
     pub tone: Tone,
-    /// Its time, or what became of it.
+    /// Its duration, or the outcome.
     pub note: String,
 }
 
@@ -26,7 +26,7 @@ pub enum Tone {
     Read,
     /// The relay.
     Relay,
-    /// A watcher's whole way.
+    /// A watcher's whole leg.
     Watcher(Mark),
     /// A part of it.
     Part,
@@ -62,7 +62,7 @@ pub fn legs(s: &State, line: &Line) -> Vec<Leg> {
         if let (Some(matched), Some(written), Some(arrived)) =
             (matched, cell.and_then(|c| c.written_at).map(after), arrived)
         {
-            // Written is noted after the system call returns, which may be after the other side has read.
+            // The write is timed after the system call returns, which may be after the other side has read.
             let written = written.min(arrived);
             for (name, from, to) in [
                 ("  matched", begun, matched),

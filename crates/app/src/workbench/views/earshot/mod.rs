@@ -1,4 +1,4 @@
-//! Earshot: each transaction with what became of it for everybody who listens.
+//! Earshot: each transaction, with what every watcher heard of it.
 
 pub mod draw;
 pub mod flow;

@@ -1,4 +1,4 @@
-//! The Relay view: the cluster as a drawing, and below it what passes.
+//! Draws Relay: the cluster, and below it the messages on the relay.
 
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -11,10 +11,11 @@ use crate::workbench::state::State;
 use crate::workbench::views::relay::update as relay;
 use crate::workbench::words::{fit, span, time};
 
-/// Columns for a name.
+/// Width of a name.
 const NAME: usize = 14;
 
 /// Draws the view.
+#[expect(clippy::too_many_lines, reason = "one screen, from top to bottom")]
 pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let p = relay::picture(s);
@@ -26,7 +27,7 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let high = shown * 2;
     let middle = (high.saturating_sub(1)) / 2;
     let reader = p.reader();
-    // Source and relay stand in the middle of the instances' height; the way from one to the other says who reads.
+    // Source and relay are centred vertically; the line between them names the reader.
     let (way, how) = match reader {
         Some(r) => (format!("── {} reads ──▸ ", r.name), rate(r.changes)),
         None => ("╌╌ nobody reads ╌╌ ".to_string(), String::new()),
@@ -87,7 +88,7 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect) {
     messages(s, frame, below);
 }
 
-/// The way from the relay to an instance: a corner where lines meet, and the line to the instance.
+/// The line from the relay to an instance, with its corner.
 fn branch(s: &State, node: &Node, row: usize, middle: usize, shown: usize) -> Vec<Span<'static>> {
     let t = s.theme;
     let (first, last) = (row.is_multiple_of(2), 2 * (shown - 1));
@@ -113,7 +114,7 @@ fn branch(s: &State, node: &Node, row: usize, middle: usize, shown: usize) -> Ve
     vec![Span::styled(format!("{begin}{corner}"), t.dim()), Span::styled(way, style)]
 }
 
-/// What an instance says: how it stands, and in a second line its numbers.
+/// An instance: its state, and on a second line its numbers.
 fn about(s: &State, n: &Node, first: bool, wide: bool, room: usize) -> Vec<Span<'static>> {
     let t = s.theme;
     if first {

@@ -1,10 +1,10 @@
-//! What Relay shows: how changes travel between instances, and what has passed.
+//! State of Relay: the cluster, and the messages on the relay.
 
 use std::collections::{BTreeMap, VecDeque};
 
 use gossip_protocol::system::{InstanceRow, LinkRow, TrafficRow};
 
-use crate::workbench::ids::Micros;
+use crate::workbench::ids::Timestamp;
 
 /// The view's state.
 #[derive(Default)]
@@ -13,11 +13,11 @@ pub struct Relay {
     pub instances: BTreeMap<String, InstanceRow>,
     /// Rows of `gossip.links`, by instance.
     pub links: BTreeMap<String, LinkRow>,
-    /// Row changes and deliveries of each instance, by when they were told.
-    pub(super) counted: BTreeMap<String, VecDeque<(Micros, u64, u64)>>,
-    /// What has passed, newest first.
+    /// Row changes and deliveries of each instance, with the time.
+    pub(super) counted: BTreeMap<String, VecDeque<(Timestamp, u64, u64)>>,
+    /// Messages on the relay, newest first.
     pub passed: VecDeque<TrafficRow>,
-    /// Messages that came while the list was held.
+    /// Messages that arrived while the list was held.
     pub newer: usize,
     /// Whether the list is held.
     pub held: bool,

@@ -7,13 +7,13 @@ use crate::workbench::ids::Micros;
 use crate::workbench::page::Page;
 use crate::workbench::state::{Link, State};
 
-/// Messages that are kept to be shown.
+/// Most messages kept.
 const KEPT: usize = 1_000;
 
-/// The stretch that rates are over.
+/// The window that rates are computed over, in microseconds.
 const SPAN: Micros = 5_000_000;
 
-/// A row of `gossip.instances` came, from the instance itself or from another one.
+/// A row of `gossip.instances` arrived, from the instance itself or from another one.
 pub fn instance(s: &mut State, name: &str, row: Option<&InstanceRow>) {
     let Some(row) = row else {
         s.relay.instances.remove(name);
@@ -23,13 +23,13 @@ pub fn instance(s: &mut State, name: &str, row: Option<&InstanceRow>) {
     };
     let itself = s.places.iter().any(|p| p.name == name && matches!(p.link, Link::Up(_)));
     if !row.here && itself && s.relay.instances.get(name).is_some_and(|known| known.here) {
-        // What it says of itself is newer.
+        // Its own report is newer.
         return;
     }
     let counted = s.relay.counted.entry(name.into()).or_default();
     let (now, changes, deliveries) = (s.now, row.changes, row.deliveries);
     if counted.back().is_some_and(|(_, c, _)| *c > changes) {
-        // It has started anew.
+        // It has restarted.
         counted.clear();
     }
     counted.push_back((now, changes, deliveries));
@@ -39,7 +39,7 @@ pub fn instance(s: &mut State, name: &str, row: Option<&InstanceRow>) {
     s.relay.instances.insert(name.into(), row.clone());
 }
 
-/// A row of `gossip.links` came.
+/// A row of `gossip.links` arrived.
 pub fn link(s: &mut State, name: String, row: Option<LinkRow>) {
     match row {
         Some(row) => drop(s.relay.links.insert(name, row)),
@@ -47,7 +47,7 @@ pub fn link(s: &mut State, name: String, row: Option<LinkRow>) {
     }
 }
 
-/// A message passed. All places hear the same: those of one are enough.
+/// A message passed the relay. All instances report the same ones: those of one are enough.
 pub fn passed(s: &mut State, place: usize, row: TrafficRow) {
     let first = s.places.iter().position(|p| matches!(p.link, Link::Up(_)));
     if first.is_some_and(|first| first != place) {
@@ -61,7 +61,7 @@ pub fn passed(s: &mut State, place: usize, row: TrafficRow) {
     s.relay.passed.truncate(KEPT);
 }
 
-/// Holds the list, or lets it go on.
+/// Holds the list, or resumes it.
 pub fn hold(s: &mut State) {
     s.relay.held = !s.relay.held;
     if !s.relay.held {
@@ -78,7 +78,7 @@ pub fn step(s: &mut State, by: isize) {
     }
 }
 
-/// The cluster as it is known.
+/// The cluster's drawing.
 pub fn picture(s: &State) -> Picture {
     let rates = |name: &str| {
         let counted = s.relay.counted.get(name);
@@ -97,7 +97,7 @@ pub fn picture(s: &State) -> Picture {
         if let Some(p) = s.places.iter().find(|p| p.name == node.name)
             && let Link::Down(since, _) = &p.link
         {
-            // It cannot say so itself, and what it said last is not so any more.
+            // It cannot report this itself, and its last report is outdated.
             let (name, address) = (std::mem::take(&mut node.name), std::mem::take(&mut node.address));
             let away = Some((s.now - since) / 1_000_000);
             *node = Node { name, address, away, rules: std::mem::take(&mut node.rules), ..Node::default() };

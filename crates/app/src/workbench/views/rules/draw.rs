@@ -1,4 +1,4 @@
-//! Rules: roles across and tables down, the text of the chosen cell, and below what another text would have changed.
+//! Draws Rules: roles across and tables down, the text of the selected cell, and the effects of an edited text.
 
 use gossip_core::what_if::{Effect as Differs, How};
 use ratatui::Frame;
@@ -16,16 +16,16 @@ use crate::workbench::views::rules::update as rules;
 use crate::workbench::words;
 use crate::workbench::words::{counted, fit, time, wrap};
 
-/// Most columns for the name of a table.
+/// Maximum width of a table's name.
 const NAME: usize = 22;
 
-/// Columns for one role.
+/// Width of a role.
 const ROLE: usize = 14;
 
-/// Columns of a watcher's name below.
+/// Width of a watcher's name.
 const WHO: usize = 14;
 
-/// Below this width the text stands under the matrix.
+/// Below this width, the text is under the matrix.
 const SIDE_BY_SIDE: u16 = 110;
 
 /// Draws the view.
@@ -59,7 +59,7 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     what_if(s, frame, below);
 }
 
-/// What a cell says, and how loud.
+/// The text and style of a cell.
 fn said(t: Theme, cell: Cell) -> (&'static str, Style) {
     match (cell.rules, cell.all_rows, cell.all_columns) {
         (0, ..) if cell.publishes => ("↗ publish", t.late()),
@@ -126,7 +126,7 @@ fn matrix(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     }
 }
 
-/// The text of the chosen cell, what is wrong with it, and whom it covers.
+/// The text of the selected cell, its errors, and the personas it covers.
 fn text(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let Some((role, table)) = rules::chosen(s) else { return };
@@ -161,7 +161,7 @@ fn text(s: &State, frame: &mut Frame<'_>, area: Rect) {
         let text = "Nothing: no rule grants it. e writes one.";
         put(frame, area, 1, Text::styled(fit(text, area.width as usize), t.dim()));
     }
-    // A line that is longer than the window is shown from where the cursor is in it.
+    // Scroll a line that is longer than the window to the cursor.
     let aside = if s.rules.editing { (column + 1).saturating_sub(width) } else { 0 };
     for (i, line) in shown.iter().enumerate().skip(first).take(room) {
         let aside = if i == row { aside } else { 0 };
@@ -303,7 +303,7 @@ fn difference(s: &State, who: &str, d: &Different, (change, longest): (&str, usi
         (Some(How::Added), _) => "heard: added",
         (Some(How::Replaced), _) => "heard: replaced",
         (Some(How::Removed), _) => "heard: removed",
-        (Some(How::Anew), _) => "heard: read anew",
+        (Some(How::Anew), _) => "heard: new snapshot",
         (None, "withheld") => "withheld by rule",
         (None, "outside") => "outside the query",
         (None, _) => "nothing it sees changed",

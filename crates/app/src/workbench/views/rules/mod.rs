@@ -1,4 +1,4 @@
-//! Rules: who may read what, edited and tried.
+//! Rules: who may read what, with an editor and a what-if.
 
 pub mod draw;
 pub mod state;

@@ -1,4 +1,4 @@
-//! What Rules shows: who may read what, and what other rules would mean.
+//! State of Rules: who may read what, and what other rules would change.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -9,14 +9,14 @@ use ratatui_textarea::TextArea;
 use serde::Deserialize;
 use serde_json::{Map, Value as Json};
 
-use crate::workbench::ids::{Micros, WatcherId};
+use crate::workbench::ids::{Timestamp, WatcherId};
 
 /// The view's state.
 #[derive(Default)]
 pub struct Rules {
-    /// What instances tell of their rules, by number.
+    /// The rules in force, by number.
     pub told: BTreeMap<u64, RuleText>,
-    /// The chosen table and role, by their places.
+    /// Indices of the selected table and role.
     pub chosen: (usize, usize),
     /// The edited text of one cell.
     pub edited: Option<Edited>,
@@ -24,12 +24,12 @@ pub struct Rules {
     pub editing: bool,
     /// The first difference that is shown.
     pub scroll: usize,
-    /// What is drawn, worked out when something changes.
+    /// What is drawn, computed when something changes.
     pub seen: Seen,
     pub(super) next: u64,
 }
 
-/// The matrix, and what the chosen cell's rules are about.
+/// The matrix, and the selected cell's rules.
 #[derive(Default)]
 pub struct Seen {
     /// The tables, from top to bottom.
@@ -38,13 +38,13 @@ pub struct Seen {
     pub roles: Vec<String>,
     /// By table and role.
     pub cells: Vec<Vec<Cell>>,
-    /// The text of the chosen cell as it is in force; without a line if there is none.
+    /// The text in force of the selected cell; empty if there is none.
     pub text: Vec<String>,
     /// The claims that its rules name, edited or not.
     pub claims: BTreeSet<String>,
 }
 
-/// Rules of one role on one table that are being changed.
+/// Rules of one role on one table that are being edited.
 pub struct Edited {
     /// The role.
     pub role: String,
@@ -52,34 +52,34 @@ pub struct Edited {
     pub table: TableName,
     /// The text.
     pub editor: TextArea<'static>,
-    /// The rules as they were.
+    /// The rules before editing.
     pub before: Vec<RuleText>,
-    /// The rules that the text makes, or what is wrong with it.
+    /// The rules in the text, or its errors.
     pub made: Result<Vec<RuleText>, Vec<String>>,
-    /// What it would have changed, by watcher.
+    /// Its effects, by watcher.
     pub outcomes: BTreeMap<WatcherId, Result<Outcome, String>>,
-    /// Over which traffic.
+    /// The traffic it was evaluated on.
     pub over: Option<Over>,
     /// Whether it is being saved.
     pub(super) saving: bool,
-    /// The number of the newest question, and how many answers are still to come.
+    /// Number of the newest what-if, and how many answers are outstanding.
     pub(super) asked: (u64, usize),
-    /// The text has changed since it was asked.
+    /// Whether the text has changed since the what-if was sent.
     pub(super) again: bool,
 }
 
-/// Over which traffic a question was answered.
+/// The traffic that a what-if was evaluated on.
 #[derive(Clone, Debug, Default)]
 pub struct Over {
     /// Transactions.
     pub transactions: u64,
     /// When the first was committed.
-    pub since: Option<Micros>,
-    /// Sub-selects of which nothing was known.
+    pub since: Option<Timestamp>,
+    /// Sub-selects without a known result.
     pub unknown: Vec<String>,
 }
 
-/// What an instance answers to `what_if`.
+/// An instance's answer to `what_if`.
 #[derive(Clone, Debug, Deserialize)]
 pub struct Answer {
     pub(super) transactions: u64,
@@ -89,24 +89,24 @@ pub struct Answer {
     pub(super) asked: Vec<Outcome>,
 }
 
-/// What came of one watcher.
+/// The outcome for one watcher.
 #[derive(Clone, Debug, Deserialize)]
 pub struct Outcome {
     /// Why its query is refused.
     pub refused: Option<String>,
     /// Why it would be.
     pub would_be_refused: Option<String>,
-    /// Rows that would newly be heard.
+    /// Rows that would be heard in addition.
     pub more: usize,
     /// Rows that would no longer be heard.
     pub less: usize,
-    /// Rows that would be heard with another content.
+    /// Rows that would be heard with other contents.
     pub otherwise: usize,
-    /// The newest of these.
+    /// The newest of them.
     pub changes: Vec<Different>,
 }
 
-/// A row of which something else would have been heard.
+/// A row that would have been heard differently.
 #[derive(Clone, Debug, Deserialize)]
 pub struct Different {
     /// When it was committed.
@@ -119,35 +119,35 @@ pub struct Different {
     pub old: Option<Map<String, Json>>,
     /// The row after.
     pub new: Option<Map<String, Json>>,
-    /// What is different.
+    /// The difference.
     pub effect: Differs,
-    /// What became of it.
+    /// The verdict.
     pub verdict: String,
-    /// As what it was heard.
+    /// The operation that was heard.
     pub heard: Option<How>,
-    /// What would have become of it.
+    /// The verdict under the other rules.
     pub would_be: String,
-    /// As what it would have been heard.
+    /// The operation that would have been heard.
     pub would_be_heard: Option<How>,
 }
 
 /// What a role may do with a table.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Cell {
-    /// Rules that let something be read.
+    /// Number of rules that permit reading.
     pub rules: usize,
     /// Whether some rule grants all rows.
     pub all_rows: bool,
-    /// Whether every column is granted openly somewhere.
+    /// Whether some rule shows each column unmasked.
     pub all_columns: bool,
     /// Whether something is masked.
     pub masked: bool,
-    /// Whether something may be published.
+    /// Whether publishing is permitted.
     pub publishes: bool,
 }
 
 impl Rules {
-    /// Whether there is something that could be saved.
+    /// Whether there are changes that can be saved.
     pub fn can_save(&self) -> bool {
         let changed = |e: &Edited| !e.saving && e.made.as_ref().is_ok_and(|made| !alike(made, &e.before));
         self.edited.as_ref().is_some_and(changed)
@@ -160,7 +160,7 @@ pub(super) fn alike(a: &[RuleText], b: &[RuleText]) -> bool {
 }
 
 impl Edited {
-    /// Whether an answer is still to come.
+    /// Whether an answer is outstanding.
     pub fn waits(&self) -> bool {
         self.asked.1 > 0
     }

@@ -1,4 +1,4 @@
-//! Rules: who may read what, the text of it, and what another text would have let be heard.
+//! Rules: who may read what, the editor, and the what-if.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -18,10 +18,10 @@ use crate::workbench::state::State;
 use crate::workbench::views::rules::state::{Answer, Cell, Different, Edited, Over, Seen, alike};
 use crate::workbench::views::tables::catalog::catalog;
 
-/// Longest text of a cell's rules, in bytes.
+/// Maximum length of a cell's rules, in bytes.
 const LONGEST: usize = 20_000;
 
-/// Watchers that one question is about.
+/// Most watchers in one what-if.
 const MOST: usize = 64;
 
 /// A list of columns longer than this is written with one on each line.
@@ -37,14 +37,14 @@ pub fn told(s: &mut State, number: u64, row: Option<RuleRow>) {
     refresh(s);
 }
 
-/// All rows of `gossip.rules`, and no others.
+/// A snapshot of `gossip.rules`.
 pub fn told_all(s: &mut State, rows: Vec<RuleRow>) {
     s.rules.told = rows.into_iter().map(|row| (row.number, read(row))).collect();
     s.tables.rules = s.rules.told.values().cloned().collect();
     refresh(s);
 }
 
-/// A text that nobody has touched follows the rules in force.
+/// Replaces an unedited text by the rules in force.
 fn refresh(s: &mut State) {
     let stale = |e: &Edited| e.made.as_ref().is_ok_and(|made| alike(made, &e.before));
     if !s.rules.editing && s.rules.edited.as_ref().is_some_and(stale) {
@@ -64,7 +64,7 @@ fn read(row: RuleRow) -> RuleText {
     }
 }
 
-/// Works out what is drawn.
+/// Computes what is drawn.
 pub fn look(s: &mut State) {
     let (tables, roles) = (tables(s), roles(s));
     let last = (tables.len().saturating_sub(1), roles.len().saturating_sub(1));
@@ -82,13 +82,13 @@ pub fn look(s: &mut State) {
     s.rules.seen.text = written(&in_force).lines().map(String::from).collect();
 }
 
-/// The tables: those that stream and those that rules name.
+/// The tables: streaming ones and those named by rules.
 fn tables(s: &State) -> Vec<String> {
     let known = s.tables.known.keys().filter(|t| !t.starts_with("gossip.")).cloned();
     known.chain(s.tables.rules.iter().map(|r| r.table.to_string())).collect::<BTreeSet<_>>().into_iter().collect()
 }
 
-/// The roles: of the rules in their order, then those that only personas have.
+/// The roles: those of the rules in their order, then those that only personas have.
 fn roles(s: &State) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
     let of_personas = s.personas.values().flat_map(roles_of);
@@ -104,7 +104,7 @@ fn roles_of(p: &Persona) -> Vec<String> {
     if p.roles.is_empty() { vec![ANONYMOUS.into()] } else { p.roles.clone() }
 }
 
-/// The chosen role and table.
+/// The selected role and table.
 pub fn chosen(s: &State) -> Option<(String, TableName)> {
     let (Seen { tables, roles, .. }, (table, role)) = (&s.rules.seen, s.rules.chosen);
     Some((roles.get(role)?.clone(), TableName::parse(tables.get(table)?)))
@@ -146,7 +146,7 @@ pub fn covered(s: &State, role: &str, claims: &BTreeSet<String>) -> Vec<(String,
     };
     let own = |p: &&Persona| roles_of(p).iter().any(|r| r == role);
     let named = s.personas.iter().filter(|(_, p)| own(p));
-    // Who somebody is stands in every token.
+    // Every token has `sub`.
     let lacks = |p: &Persona| claims.iter().filter(|c| *c != "sub" && !has(p, c)).cloned().collect();
     named.map(|(name, p)| (name.clone(), lacks(p))).collect()
 }
@@ -158,7 +158,7 @@ fn claims(s: &State, rules: &[RuleText]) -> BTreeSet<String> {
     rules.iter().filter_map(of_rule).flatten().collect()
 }
 
-/// Rules as they stand in the configuration.
+/// Rules as written in the configuration.
 pub fn written(rules: &[RuleText]) -> String {
     let quoted = |text: &str| toml_edit::Value::from(text).to_string();
     let mut text = String::new();
@@ -190,7 +190,7 @@ pub fn written(rules: &[RuleText]) -> String {
     text
 }
 
-/// Begins to change the chosen cell, or goes on.
+/// Starts or resumes editing the selected cell.
 pub fn edit(s: &mut State) {
     let Some((role, table)) = chosen(s) else { return };
     let same = |e: &Edited| e.role == role && e.table == table;
@@ -230,7 +230,7 @@ pub fn key(s: &mut State, key: KeyEvent) -> Vec<Effect> {
     match key.code {
         KeyCode::Esc => {
             s.rules.editing = false;
-            // What was not changed is not kept open.
+            // Close the editor if nothing was changed.
             let unchanged = e.made.as_ref().is_ok_and(|made| alike(made, &e.before));
             if unchanged {
                 s.rules.edited = None;
@@ -247,14 +247,14 @@ pub fn key(s: &mut State, key: KeyEvent) -> Vec<Effect> {
     if e.editor.lines() == before { vec![] } else { check(s) }
 }
 
-/// Goes through the differences.
+/// Scrolls the differences.
 pub fn scroll(s: &mut State, by: isize) -> Vec<Effect> {
     let n = differences(s).len();
     s.rules.scroll = s.rules.scroll.saturating_add_signed(by).min(n.saturating_sub(1));
     vec![]
 }
 
-/// Reads the text, holds it against the tables, and asks what it would have changed.
+/// Parses the text, checks it against the tables, and sends a what-if.
 fn check(s: &mut State) -> Vec<Effect> {
     let catalog = catalog(s);
     let Some(e) = &mut s.rules.edited else { return vec![] };
@@ -269,21 +269,21 @@ fn check(s: &mut State) -> Vec<Effect> {
         if problems.is_empty() { Ok(rules) } else { Err(problems.into_iter().map(say).collect()) }
     });
     if e.made.is_err() {
-        // What was tried is not what stands there now.
+        // Earlier answers are about another text.
         (e.asked, e.again) = ((0, 0), false);
         e.over = None;
         e.outcomes.clear();
         return vec![];
     }
     if e.waits() {
-        // One question at a time, however fast somebody types.
+        // One what-if at a time, however fast the user types.
         e.again = true;
         return vec![];
     }
     ask(s)
 }
 
-/// All rules, with those of the edited cell as they are edited.
+/// All rules, with the edited ones in place.
 pub fn all(s: &State) -> Vec<RuleText> {
     let Some(Edited { role, table, made: Ok(made), .. }) = &s.rules.edited else { return s.tables.rules.clone() };
     let own = |r: &RuleText| r.role == *role && r.table == *table;
@@ -294,7 +294,7 @@ pub fn all(s: &State) -> Vec<RuleText> {
     all
 }
 
-/// Asks the instances what the edited rules would have let be heard.
+/// Sends a what-if with the edited rules to the instances.
 fn ask(s: &mut State) -> Vec<Effect> {
     let rules = all(s);
     s.rules.next += 1;
@@ -327,7 +327,7 @@ fn ask(s: &mut State) -> Vec<Effect> {
     effects
 }
 
-/// The claims of a persona as its token has them.
+/// The claims of a persona as in its token.
 fn facts(name: &str, p: &Persona) -> Map<String, Json> {
     let mut facts = p.claims.clone();
     if !p.roles.is_empty() {
@@ -336,7 +336,7 @@ fn facts(name: &str, p: &Persona) -> Map<String, Json> {
     facts
 }
 
-/// An instance has answered.
+/// Applies an answer to a what-if.
 pub fn tried(s: &mut State, number: u64, watchers: Vec<WatcherId>, answer: Result<Answer, String>) -> Vec<Effect> {
     let Some(e) = s.rules.edited.as_mut().filter(|e| e.asked.0 == number) else { return vec![] };
     e.asked.1 = e.asked.1.saturating_sub(1);
@@ -353,7 +353,7 @@ pub fn tried(s: &mut State, number: u64, watchers: Vec<WatcherId>, answer: Resul
     if again { ask(s) } else { vec![] }
 }
 
-/// Everything that would have been heard differently, newest first.
+/// All differences, newest first.
 pub fn differences(s: &State) -> Vec<(WatcherId, &Different)> {
     let Some(e) = &s.rules.edited else { return vec![] };
     let ok = e.outcomes.iter().filter_map(|(w, o)| Some((*w, o.as_ref().ok()?)));
@@ -362,7 +362,7 @@ pub fn differences(s: &State) -> Vec<(WatcherId, &Different)> {
     all
 }
 
-/// Keeps the edited rules, and puts them in force.
+/// Saves the edited rules, and puts them in force.
 pub fn save(s: &mut State) -> Vec<Effect> {
     if !s.rules.can_save() {
         return vec![];
@@ -374,7 +374,7 @@ pub fn save(s: &mut State) -> Vec<Effect> {
     vec![Effect::KeepRules { role: e.role.clone(), table: e.table.clone(), before: e.before.clone(), text, all }]
 }
 
-/// They were kept, or not: then the edited text stays.
+/// Applies the outcome of saving; after a failure the edited text stays.
 pub fn kept(s: &mut State, outcome: Result<String, String>) {
     let Some(e) = &mut s.rules.edited else { return };
     let which = format!("{} on {}", e.role, e.table);
@@ -389,13 +389,13 @@ pub fn kept(s: &mut State, outcome: Result<String, String>) {
     s.notice = Some((s.now, text));
 }
 
-/// Takes back what was not saved.
+/// Discards unsaved edits.
 pub fn undo(s: &mut State) {
     s.rules.edited = None;
     s.rules.editing = false;
 }
 
-/// Moves the choice.
+/// Moves the selection.
 pub fn step(s: &mut State, down: isize, right: isize) {
     let (tables, roles) = (s.rules.seen.tables.len(), s.rules.seen.roles.len());
     let (table, role) = s.rules.chosen;
@@ -403,7 +403,7 @@ pub fn step(s: &mut State, down: isize, right: isize) {
     choose(s, (moved(table, down, tables), moved(role, right, roles)));
 }
 
-/// Chooses a table and a role; what is edited and not saved keeps the choice where it is.
+/// Selects a table and a role, unless there are unsaved edits.
 pub fn choose(s: &mut State, place: (usize, usize)) {
     match &s.rules.edited {
         Some(e) if place != s.rules.chosen => {

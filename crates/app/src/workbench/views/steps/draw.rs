@@ -1,4 +1,4 @@
-//! First steps: what is done, what is next, and the key that does it.
+//! Draws First steps: what is done, what is next, and its key.
 
 use ratatui::Frame;
 use ratatui::layout::Rect;

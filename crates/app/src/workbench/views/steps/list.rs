@@ -1,4 +1,4 @@
-//! First steps: seven of them, each with its state and what does it.
+//! The seven first steps, each with its state and action.
 
 use crate::workbench::action::Action;
 use crate::workbench::rail::View;
@@ -8,17 +8,18 @@ use crate::workbench::words::counted;
 /// A step.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Step {
-    /// What it is.
+    /// Its name.
     pub name: &'static str,
     /// Whether it is done.
     pub done: bool,
-    /// How it stands, or what is missing.
+    /// Its state, or what is missing.
     pub text: String,
-    /// What does it.
+    /// The action that does it.
     pub action: Action,
 }
 
 /// All steps, in their order.
+#[expect(clippy::too_many_lines, reason = "seven steps, in order")]
 pub fn steps(s: &State) -> Vec<Step> {
     let wanted = s.tables.inspected().iter().filter(|t| t.wanted).count();
     let streaming = s.tables.known.len();

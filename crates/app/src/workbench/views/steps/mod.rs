@@ -1,4 +1,4 @@
-//! First steps: what there is to do, and what is done.
+//! First steps: from a database to a first change that is heard.
 
 pub mod draw;
 pub mod list;

@@ -7,7 +7,7 @@ use gossip_core::value::Type;
 
 use crate::workbench::state::State;
 
-/// The tables as instances describe them, for rules to be held against.
+/// The tables as instances describe them, to check rules against.
 pub fn catalog(s: &State) -> Catalog {
     let mut catalog = Catalog::default();
     for (name, known) in &s.tables.known {

@@ -1,4 +1,4 @@
-//! Tables: the list above, below it the chosen table's columns and what is in the way.
+//! Draws Tables: the list above, below it the selected table's columns and findings.
 
 use ratatui::Frame;
 use ratatui::layout::Rect;
@@ -12,7 +12,7 @@ use crate::workbench::views::tables::state::Entry;
 use crate::workbench::words;
 use crate::workbench::words::{fit, time, wrap};
 
-/// A column of the list: heading, width, and whether a narrow screen leaves it out.
+/// A column of the list: heading, width, and whether a narrow screen omits it.
 const LIST: [(&str, usize, bool); 10] = [
     ("table", 20, false),
     ("streams", 11, false),
@@ -26,10 +26,11 @@ const LIST: [(&str, usize, bool); 10] = [
     ("may be read by", 30, false),
 ];
 
-/// Those that are numbers.
+/// Indices of numeric columns.
 const NUMBERS: [usize; 4] = [4, 5, 6, 8];
 
 /// Draws the view.
+#[expect(clippy::too_many_lines, reason = "one screen, from top to bottom")]
 pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let narrow = area.width < 120;
@@ -100,7 +101,7 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     s.places_on_screen.extend(drawn);
 }
 
-/// The newest changes of a table, as Earshot has them.
+/// The newest changes of a table, from Earshot.
 fn draw_changes(s: &State, frame: &mut Frame<'_>, area: Rect, table: &str) {
     let t = s.theme;
     let of_table = s.lines.iter().filter_map(|l| l.rows.iter().find(|r| r.table == table).map(|r| (l, r)));
@@ -121,7 +122,7 @@ fn cells(s: &State, e: &Entry<'_>) -> Vec<String> {
     let blocked = s.tables.findings(e.name).iter().any(|f| f.blocks && f.about == e.name);
     let streams = match (e.known, e.inspected.map(|i| i.wanted)) {
         _ if blocked => "◆ in part",
-        // Rows without a name can only be added.
+        // Rows without a key can only be added.
         (Some(known), _) if known.row.key.is_empty() => "● inserts",
         (Some(_), _) => "● yes",
         (None, Some(true)) => "◌ waits",

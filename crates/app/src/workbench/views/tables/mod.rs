@@ -1,4 +1,4 @@
-//! Tables: what streams, who may read it, and what is in the way.
+//! Tables: what streams, who may read it, and the problems found.
 
 pub mod catalog;
 pub mod draw;

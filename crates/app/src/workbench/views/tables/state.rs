@@ -1,4 +1,4 @@
-//! What Tables shows: what streams, who may read it, and what is in the way.
+//! State of Tables: what streams, who may read it, and the problems found.
 
 use std::collections::{BTreeMap, VecDeque};
 
@@ -7,15 +7,15 @@ use gossip_protocol::system::TableRow;
 use gossip_source::Finding;
 use gossip_source::database::Inspected;
 
-use crate::workbench::ids::Micros;
+use crate::workbench::ids::Timestamp;
 
-/// A table as instances tell of it.
+/// A table as instances report it.
 #[derive(Clone, Debug, Default)]
 pub struct TableInfo {
     /// Its row of `gossip.tables`.
     pub row: TableRow,
-    /// How many changes had come by when, over the last minute.
-    pub counted: VecDeque<(Micros, u64)>,
+    /// Number of changes by time, over the last minute.
+    pub counted: VecDeque<(Timestamp, u64)>,
 }
 
 impl TableInfo {
@@ -33,32 +33,32 @@ impl TableInfo {
     }
 }
 
-/// What a look at the database has found.
+/// The result of inspecting the database.
 #[derive(Clone, Debug, Default)]
 pub struct Inspection {
     /// All tables.
     pub tables: Vec<Inspected>,
-    /// What is in the way.
+    /// The findings.
     pub findings: Vec<Finding>,
 }
 
-/// Something that is shown before it is done.
+/// Something to be confirmed before it is done.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Proposal {
-    /// What it is.
+    /// Its title.
     pub title: String,
-    /// What follows from it, for people.
+    /// Its consequences, for the user.
     pub effects: Vec<String>,
     /// The SQL.
     pub sql: Vec<String>,
-    /// What is done.
+    /// What to do.
     pub what: Proposed,
 }
 
 /// What a proposal does.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Proposed {
-    /// Lets a table stream, or no longer.
+    /// Starts or stops streaming a table.
     Stream(String, bool),
     /// Runs its SQL.
     Sql,
@@ -67,29 +67,29 @@ pub enum Proposed {
 /// The view's state.
 #[derive(Default)]
 pub struct Tables {
-    /// What instances tell, by table.
+    /// What instances report, by table.
     pub known: BTreeMap<String, TableInfo>,
-    /// What the database itself says, where it can be reached.
+    /// What the database itself says, if it can be reached.
     pub inspection: Option<Result<Inspection, String>>,
-    /// Rows at the first look, by table.
+    /// Number of rows when first inspected, by table.
     pub first_rows: BTreeMap<String, u64>,
     /// The rules, where the configuration can be read.
     pub rules: Vec<RuleText>,
     /// Only tables with this in their name, or in a column's, are shown.
     pub find: String,
-    /// The chosen table.
+    /// The selected table.
     pub chosen: usize,
-    /// The chosen finding.
+    /// The selected finding.
     pub finding: usize,
-    /// When the database was last looked at.
-    pub looked: Micros,
+    /// When the database was last inspected.
+    pub looked: Timestamp,
 }
 
 /// A line of the list.
 pub struct Entry<'a> {
     /// The table's name.
     pub name: &'a str,
-    /// What instances tell.
+    /// What instances report.
     pub known: Option<&'a TableInfo>,
     /// What the database says.
     pub inspected: Option<&'a Inspected>,
@@ -124,19 +124,19 @@ impl Tables {
         }
     }
 
-    /// What is in the way of a table; of the source as a whole for all of them.
+    /// The findings about a table, and those about the whole source.
     pub fn findings(&self, table: &str) -> Vec<&Finding> {
         let Some(Ok(i)) = &self.inspection else { return vec![] };
         let named = |f: &Finding| i.tables.iter().any(|t| t.name == f.about);
         i.findings.iter().filter(|f| f.about == table || !named(f)).collect()
     }
 
-    /// Whether something is in the way of anything.
+    /// Whether there are findings.
     pub fn needs_mending(&self) -> bool {
         matches!(&self.inspection, Some(Ok(i)) if i.findings.iter().any(|f| f.blocks))
     }
 
-    /// A table that somebody may read, or else the first that streams.
+    /// A table that a rule grants, or else the first that streams.
     pub fn granted(&self) -> Option<String> {
         let rules = self.rules.iter().map(|r| r.table.to_string());
         rules.rev().find(|t| self.known.contains_key(t)).or_else(|| self.known.keys().next().cloned())

@@ -1,4 +1,4 @@
-//! Tables: what streams, who may read it, and what is in the way.
+//! Tables: what streams, who may read it, and the problems found.
 
 use gossip_core::rule::{RuleSet, RuleText};
 use gossip_protocol::system::TableRow;
@@ -9,13 +9,13 @@ use crate::workbench::message::Effect;
 use crate::workbench::state::{Overlay, State};
 use crate::workbench::views::tables::state::{Inspection, Proposal, Proposed};
 
-/// The stretch over which changes are counted, in microseconds.
+/// The window in which changes are counted, in microseconds.
 const MINUTE: Micros = 60_000_000;
 
-/// Time between two looks at the database, in microseconds.
+/// Time between two inspections of the database, in microseconds.
 const LOOK_AGAIN: Micros = 3_000_000;
 
-/// A row of `gossip.tables`, or that it is gone.
+/// A row of `gossip.tables`, or its removal.
 pub fn told(s: &mut State, name: String, row: Option<TableRow>) {
     match row {
         None => drop(s.tables.known.remove(&name)),
@@ -23,7 +23,7 @@ pub fn told(s: &mut State, name: String, row: Option<TableRow>) {
     }
 }
 
-/// Time passes: changes are counted, and the database is looked at again while somebody watches.
+/// On a tick: counts changes, and inspects the database again while the view is open.
 pub fn tick(s: &mut State) -> Vec<Effect> {
     let now = s.now;
     for known in s.tables.known.values_mut() {
@@ -42,13 +42,13 @@ pub fn tick(s: &mut State) -> Vec<Effect> {
     vec![]
 }
 
-/// Looks at the database.
+/// Inspects the database.
 pub fn look(s: &mut State) -> Vec<Effect> {
     s.tables.looked = s.now;
     if s.has_database { vec![Effect::Inspect] } else { vec![] }
 }
 
-/// What a look has found.
+/// Applies the result of an inspection.
 pub fn inspected(s: &mut State, found: Result<Inspection, String>) {
     if let Ok(i) = &found {
         for t in &i.tables {
@@ -62,36 +62,36 @@ pub fn inspected(s: &mut State, found: Result<Inspection, String>) {
     s.tables.chosen = s.tables.chosen.min(n.saturating_sub(1));
 }
 
-/// Moves the choice.
+/// Moves the selection.
 pub fn step(s: &mut State, by: isize) {
     let n = s.tables.entries().len();
     s.tables.chosen = s.tables.chosen.saturating_add_signed(by).min(n.saturating_sub(1));
     s.tables.finding = 0;
 }
 
-/// The chosen table's name.
+/// The selected table's name.
 pub fn chosen(s: &State) -> Option<String> {
     s.tables.entries().get(s.tables.chosen).map(|e| e.name.to_string())
 }
 
-/// Begins to let the chosen table stream, or no longer: what that means is shown first.
+/// Starts or stops streaming the selected table, after showing what that means.
 pub fn switch(s: &mut State) -> Vec<Effect> {
     let entries = s.tables.entries();
     let Some(inspected) = entries.get(s.tables.chosen).and_then(|e| e.inspected) else { return vec![] };
     vec![Effect::PlanStream(inspected.name.clone(), !inspected.wanted)]
 }
 
-/// The chosen finding, if it can be mended from here.
+/// The selected finding, if it can be fixed from here.
 pub fn fixable(s: &State) -> Option<Finding> {
     let name = chosen(s)?;
     let findings = s.tables.findings(&name);
-    // A template has a gap that only a person can fill.
+    // A template has a placeholder that only the user can fill in.
     let runs = |f: &&&Finding| f.fix.as_ref().is_some_and(|m| !m.contains('…'));
     let can: Vec<&&Finding> = findings.iter().filter(runs).collect();
     can.get(s.tables.finding % can.len().max(1)).map(|f| (**f).clone())
 }
 
-/// Shows what would fix the chosen finding.
+/// Shows the fix of the selected finding.
 pub fn fix(s: &mut State) -> Vec<Effect> {
     let (Some(finding), Some(table)) = (fixable(s), chosen(s)) else { return vec![] };
     let Some(fix) = finding.fix else { return vec![] };
@@ -107,10 +107,10 @@ pub fn fix(s: &mut State) -> Vec<Effect> {
     vec![]
 }
 
-/// Holds a rule against what is known of its table.
+/// Checks a rule against what is known about its table.
 ///
 /// # Errors
-/// What does not fit the table.
+/// The rule does not fit the table.
 pub fn check(s: &State, rule: &RuleText) -> Result<(), String> {
     let problems = RuleSet::new(vec![rule.clone()]).check(&crate::workbench::views::tables::catalog::catalog(s));
     problems.into_iter().next().map_or(Ok(()), |p| Err(p.message))

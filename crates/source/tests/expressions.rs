@@ -1,0 +1,239 @@
+//! PostgreSQL is the oracle for what an expression is: same row, same expression, same text of its value, or an error.
+#![allow(clippy::unwrap_used)]
+
+use std::cell::{Cell, RefCell};
+use std::sync::Arc;
+
+use gossip_core::query::{Expr, parse_trusted_query};
+use gossip_core::schema::{Catalog, Column, Table, TableName};
+use gossip_core::value::{Type, Value};
+use proptest::prelude::*;
+use proptest::test_runner::{Config, TestRunner};
+use serde_json::Map;
+
+const COLUMNS: [(&str, Type, &str); 11] = [
+    ("id", Type::Int8, "int8 PRIMARY KEY"),
+    ("s", Type::Int2, "int2"),
+    ("i", Type::Int4, "int4"),
+    ("n", Type::Int8, "int8"),
+    ("q", Type::Numeric, "numeric"),
+    ("r", Type::Float4, "float4"),
+    ("x", Type::Float8, "float8"),
+    ("t", Type::Text, "text"),
+    ("u", Type::Text, "text"),
+    ("c", Type::Bpchar, "char(4)"),
+    ("b", Type::Bool, "bool"),
+];
+
+/// Values of the columns after the first, as PostgreSQL reads them; an empty list of one is `NULL`.
+const VALUES: [&[Option<&str>]; 10] = [
+    &[None, Some("0"), Some("1"), Some("-3"), Some("32767"), Some("-32768")],
+    &[None, Some("0"), Some("2"), Some("-7"), Some("2147483647"), Some("-2147483648")],
+    &[None, Some("0"), Some("5"), Some("-11"), Some("9223372036854775807"), Some("-9223372036854775808")],
+    &[
+        None,
+        Some("0"),
+        Some("0.00"),
+        Some("2.50"),
+        Some("-1.5"),
+        Some("10000.0001"),
+        Some("1e20"),
+        Some("NaN"),
+        Some("Infinity"),
+        Some("0.000000000000000000001"),
+    ],
+    &[None, Some("0"), Some("0.1"), Some("-2.5"), Some("3e38"), Some("1e-45"), Some("NaN"), Some("Infinity")],
+    &[
+        None,
+        Some("0"),
+        Some("0.1"),
+        Some("2.5"),
+        Some("-3.5"),
+        Some("1e308"),
+        Some("5e-324"),
+        Some("NaN"),
+        Some("-Infinity"),
+    ],
+    &[None, Some(""), Some("a"), Some("aB c"), Some("  x  "), Some("日本€"), Some("42"), Some("-1.50")],
+    &[None, Some("ab"), Some("%"), Some("A_b"), Some("true"), Some("9999999999")],
+    &[None, Some("a"), Some("ab  "), Some("")],
+    &[None, Some("true"), Some("false")],
+];
+
+fn pick(of: &'static [&'static str]) -> impl Strategy<Value = String> {
+    prop::sample::select(of.to_vec()).prop_map(String::from)
+}
+
+/// Expressions of numbers, texts and truth values, each about some column so that none is worked out before it meets a row.
+fn expressions() -> (BoxedStrategy<String>, BoxedStrategy<String>, BoxedStrategy<String>) {
+    let mut numbers = pick(&["s", "i", "n", "q", "r", "x", "id", "q", "i"]).boxed();
+    let mut texts = pick(&["t", "u", "c", "t"]).boxed();
+    let mut truths = prop_oneof![pick(&["b", "t IS NULL", "s > 0", "u LIKE 'a%'"])].boxed();
+    let literal = || pick(&["0", "1", "2", "-1", "3", "0.5", "1.50", "1e3", "'7'", "100000", "3000000000"]);
+    for _ in 0..3 {
+        let (n, t, b) = (numbers.clone(), texts.clone(), truths.clone());
+        let count = || pick(&["0", "1", "2", "-1", "3", "s"]);
+        let number_type = || pick(&["int2", "int4", "int8", "numeric", "float4", "float8"]);
+        numbers = prop_oneof![
+            3 => n.clone(),
+            3 => (n.clone(), pick(&["+", "-", "*", "/", "%"]), n.clone()).prop_map(|(a, o, b)| format!("({a} {o} {b})")),
+            2 => (n.clone(), pick(&["+", "-", "*", "/", "%"]), literal()).prop_map(|(a, o, b)| format!("({a} {o} {b})")),
+            1 => n.clone().prop_map(|a| format!("(- {a})")),
+            2 => (pick(&["abs", "floor", "ceil", "round"]), n.clone()).prop_map(|(f, a)| format!("{f}({a})")),
+            1 => (n.clone(), pick(&["0", "1", "2", "-1", "-3", "20"])).prop_map(|(a, d)| format!("round({a}, {d})")),
+            1 => t.clone().prop_map(|a| format!("length({a})")),
+            2 => (n.clone(), number_type()).prop_map(|(a, ty)| format!("CAST({a} AS {ty})")),
+            1 => (t.clone(), number_type()).prop_map(|(a, ty)| format!("{a}::{ty}")),
+            1 => (b.clone(), n.clone(), n.clone()).prop_map(|(b, x, y)| format!("CASE WHEN {b} THEN {x} ELSE {y} END")),
+            1 => (n.clone(), n.clone()).prop_map(|(a, b)| format!("CASE {a} WHEN {b} THEN {a} WHEN 1 THEN {b} END")),
+            1 => (pick(&["coalesce", "nullif", "greatest", "least"]), n.clone(), n).prop_map(|(f, a, b)| format!("{f}({a}, {b})")),
+        ]
+        .boxed();
+        let n = numbers.clone();
+        texts = prop_oneof![
+            3 => t.clone(),
+            1 => (pick(&["lower", "upper", "trim", "btrim", "ltrim", "rtrim"]), t.clone()).prop_map(|(f, a)| format!("{f}({a})")),
+            1 => (pick(&["TRIM(LEADING 'a ' FROM", "TRIM(BOTH FROM", "TRIM(TRAILING 'b' FROM"]), t.clone()).prop_map(|(f, a)| format!("{f} {a})")),
+            1 => (pick(&["left", "right"]), t.clone(), count()).prop_map(|(f, a, k)| format!("{f}({a}, {k})")),
+            1 => (t.clone(), count()).prop_map(|(a, k)| format!("substring({a}, {k})")),
+            1 => (t.clone(), count(), count()).prop_map(|(a, k, l)| format!("SUBSTRING({a} FROM {k} FOR {l})")),
+            1 => (t.clone(), t.clone()).prop_map(|(a, b)| format!("({a} || {b})")),
+            1 => (t.clone(), n.clone()).prop_map(|(a, b)| format!("({a} || {b} || '.')")),
+            1 => n.clone().prop_map(|a| format!("CAST({a} AS text)")),
+            1 => (b.clone(), t.clone(), t.clone()).prop_map(|(b, x, y)| format!("CASE WHEN {b} THEN {x} ELSE {y} END")),
+            1 => (pick(&["coalesce", "nullif", "greatest", "least"]), t.clone(), t.clone()).prop_map(|(f, a, b)| format!("{f}({a}, {b})")),
+        ]
+        .boxed();
+        truths = prop_oneof![
+            3 => b.clone(),
+            2 => (n.clone(), pick(&["=", "<>", "<", ">=", "IS DISTINCT FROM", "IS NOT DISTINCT FROM"]), n.clone())
+                .prop_map(|(a, o, b)| format!("({a} {o} {b})")),
+            1 => (t.clone(), pick(&["=", "<>", "IS DISTINCT FROM"]), t.clone()).prop_map(|(a, o, b)| format!("({a} {o} {b})")),
+            1 => (t.clone(), pick(&["'A%'", "'%B C'", "'a\\_B'", "'_B'"])).prop_map(|(a, p)| format!("({a} ILIKE {p})")),
+            1 => (b.clone(), pick(&["TRUE", "FALSE", "UNKNOWN", "NOT TRUE", "NOT FALSE", "NOT UNKNOWN"]))
+                .prop_map(|(a, w)| format!("(({a}) IS {w})")),
+            1 => (b.clone(), pick(&["AND", "OR"]), b.clone()).prop_map(|(a, o, b)| format!("(({a}) {o} ({b}))")),
+            1 => b.prop_map(|a| format!("(NOT ({a}))")),
+            1 => (n.clone(), n.clone(), n).prop_map(|(a, b, c)| format!("({a} IN ({b}, {c}))")),
+        ]
+        .boxed();
+    }
+    (numbers, texts, truths)
+}
+
+fn rows() -> Vec<Vec<Option<&'static str>>> {
+    let row = |k: usize| VALUES.iter().enumerate().map(|(c, of)| of[(k * (c + 3) + k / 7) % of.len()]).collect();
+    (0..60).map(row).collect()
+}
+
+/// The text of the value that an expression has on a row, or that it has none.
+fn ours(expr: &Expr, row: &[Value]) -> Result<Option<String>, String> {
+    match expr.value(row).map(|v| v.into_owned()) {
+        Ok(Value::Null) => Ok(None),
+        Ok(Value::Text(s)) => Ok(Some(s.to_string())),
+        Ok(other) => panic!("{other} is not a text"),
+        Err(error) => Err(error.to_string()),
+    }
+}
+
+/// What PostgreSQL makes of an expression on some rows: of all at once, else of each.
+fn of_rows(
+    pg: &mut postgres::Client,
+    expression: &str,
+    rows: &[(i64, Option<String>)],
+) -> Vec<Result<Option<String>, String>> {
+    let sql = format!("SELECT {expression} FROM t WHERE id = ANY ($1) ORDER BY t.id");
+    let ids: Vec<i64> = rows.iter().map(|(id, _)| *id).collect();
+    match pg.query(&sql, &[&ids]) {
+        Ok(found) => found.iter().map(|r| Ok(r.get(0))).collect(),
+        Err(_) => {
+            ids.iter().map(|id| Ok(pg.query(&sql, &[&vec![*id]]).map_err(|e| e.to_string())?[0].get(0))).collect()
+        }
+    }
+}
+
+/// Expressions that are tried; more with `PROPTEST_CASES`.
+fn cases() -> u32 {
+    std::env::var("PROPTEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(3_000)
+}
+
+#[test]
+fn expressions_are_what_postgresql_makes_of_them() {
+    let server = testbed::Postgres::start();
+    let mut pg = postgres::Client::connect(&server.url(), postgres::NoTls).unwrap();
+    let declared: Vec<String> = COLUMNS.iter().map(|(name, _, ty)| format!("{name} {ty}")).collect();
+    pg.batch_execute(&format!("CREATE TABLE t ({})", declared.join(", "))).unwrap();
+    let mut table_rows = Vec::new();
+    for (id, row) in rows().into_iter().enumerate() {
+        let sql = |v: &Option<&str>| v.map_or("NULL".to_string(), |text| format!("'{text}'"));
+        let texts: Vec<String> = row.iter().map(sql).collect();
+        pg.batch_execute(&format!("INSERT INTO t VALUES ({id}, {})", texts.join(", "))).unwrap();
+        let value = |(v, (_, ty, _)): (&Option<&str>, &(&str, Type, &str))| match v {
+            None => Value::Null,
+            Some("NaN") if *ty == Type::Numeric => Value::Float(f64::NAN),
+            Some("Infinity") if *ty == Type::Numeric => Value::Float(f64::INFINITY),
+            Some(text) if *ty == Type::Numeric => Value::decimal(text).unwrap(),
+            Some(text) => Value::from_text(text, *ty).unwrap(),
+        };
+        let mut values = vec![Value::Int(id as i64)];
+        values.extend(row.iter().zip(&COLUMNS[1..]).map(value));
+        table_rows.push(values);
+    }
+    let mut catalog = Catalog::default();
+    catalog.put(Arc::new(Table {
+        name: TableName::plain("t"),
+        source: "s".into(),
+        columns: COLUMNS.iter().map(|(name, ty, _)| Column { name: (*name).into(), ty: *ty }).collect(),
+        key: vec![0],
+        old_values: true,
+        incarnation: 0,
+    }));
+    let (agreed, failed, refused) = (Cell::new(0_usize), Cell::new(0_usize), Cell::new(0_usize));
+    let pg = RefCell::new(pg);
+    let (numbers, texts, truths) = expressions();
+    let any = prop_oneof![2 => numbers, 1 => texts, 1 => truths];
+    let mut runner = TestRunner::new(Config { cases: cases(), failure_persistence: None, ..Config::default() });
+    let outcome = runner.run(&any, |text| {
+        let as_text = format!("CAST({text} AS text)");
+        let query = parse_trusted_query(&format!("SELECT id FROM t WHERE {as_text} IS NULL"), &catalog, &Map::new());
+        // What is refused here says so.
+        let Ok(query) = query else {
+            refused.set(refused.get() + 1);
+            return Ok(());
+        };
+        let Expr::IsNull(expr) = query.condition else { panic!("{text}: {:?}", query.condition) };
+        let (mut good, mut bad) = (Vec::new(), Vec::new());
+        for (id, row) in table_rows.iter().enumerate() {
+            match ours(&expr, row) {
+                Ok(value) => good.push((id as i64, value)),
+                Err(error) => bad.push((id as i64, error)),
+            }
+        }
+        for (ours, theirs) in good.iter().zip(of_rows(&mut pg.borrow_mut(), &as_text, &good)) {
+            let row = &rows()[ours.0 as usize];
+            match theirs {
+                Ok(theirs) => prop_assert_eq!(&ours.1, &theirs, "{} on {:?}", as_text, row),
+                // `true OR` an error is true here, in any order.
+                Err(_) if [" AND ", " OR ", " IN ("].iter().any(|word| as_text.contains(word)) => {}
+                Err(error) => prop_assert!(false, "{} on {:?}: {}", as_text, row, error),
+            }
+        }
+        for (id, error) in bad.into_iter().take(2) {
+            let found = &of_rows(&mut pg.borrow_mut(), &as_text, &[(id, None)])[0];
+            // Numbers of so many digits are only PostgreSQL's.
+            let is_long = matches!(found, Ok(Some(text)) if text.len() > 1_000);
+            prop_assert!(found.is_err() || is_long, "{}: row {}: {}, and not {:?}", as_text, id, error, found);
+            failed.set(failed.get() + 1);
+        }
+        agreed.set(agreed.get() + 1);
+        Ok(())
+    });
+    outcome.unwrap();
+    assert!(
+        agreed.get() > 2_000 && failed.get() > 300,
+        "{} agreed, {} failures, {} refused",
+        agreed.get(),
+        failed.get(),
+        refused.get()
+    );
+}

@@ -1,8 +1,8 @@
 //! A live query's result, updated by the instance's notifications.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
-use gossip_protocol::{ChangeEntry, ColumnInfo, Notification, RowEntry, Subscribed};
+use gossip_protocol::{ChangeEntry, ColumnInfo, Notification, RowEntry, Shape, Subscribed};
 use serde_json::{Map, Value as Json};
 
 /// A row by its columns.
@@ -15,8 +15,12 @@ pub struct ResultSet {
     pub subscription: u64,
     /// The columns.
     pub columns: Vec<ColumnInfo>,
+    /// What the result is.
+    pub shape: Shape,
     /// The rows, by the JSON text of their key.
     pub rows: BTreeMap<String, JsonRow>,
+    /// The keys of an ordered result, in its order.
+    pub order: Vec<String>,
     /// Rows without a key, in the order of arrival.
     pub stream: Vec<JsonRow>,
     /// Where the result stands.
@@ -44,6 +48,7 @@ impl ResultSet {
         let mut live = ResultSet {
             subscription: answer.subscription,
             columns: answer.columns,
+            shape: answer.shape,
             cursor: answer.cursor,
             unfinished: answer.more,
             ..ResultSet::default()
@@ -57,9 +62,22 @@ impl ResultSet {
     }
 
     fn put(&mut self, key: &Json, row: JsonRow) {
-        match key.as_array() {
-            Some(values) if values.is_empty() => self.stream.push(row),
-            _ => drop(self.rows.insert(key.to_string(), row)),
+        if self.shape == Shape::Stream {
+            return self.stream.push(row);
+        }
+        let key = key.to_string();
+        if self.shape == Shape::Ordered && !self.rows.contains_key(&key) {
+            self.order.push(key.clone());
+        }
+        self.rows.insert(key, row);
+    }
+
+    /// The rows in their order: that of the result if it has one, of arrival if they have no key, else of keys.
+    pub fn in_order(&self) -> Box<dyn Iterator<Item = &JsonRow> + '_> {
+        match self.shape {
+            Shape::Stream => Box::new(self.stream.iter()),
+            Shape::Keyed => Box::new(self.rows.values()),
+            Shape::Ordered => Box::new(self.order.iter().filter_map(|key| self.rows.get(key))),
         }
     }
 
@@ -76,6 +94,7 @@ impl ResultSet {
             }
             Notification::Snapshot { subscription, rows, cursor, why, more } if *subscription == self.subscription => {
                 self.rows.clear();
+                self.order.clear();
                 self.stream.clear();
                 self.take(rows.clone());
                 self.cursor.clone_from(cursor);
@@ -88,6 +107,7 @@ impl ResultSet {
                 }
                 self.cursor.clone_from(cursor);
                 changes.iter().try_for_each(|c| self.change(c))?;
+                self.reorder(changes)?;
                 self.unfinished = *more;
                 Ok(Applied::Changed)
             }
@@ -100,7 +120,7 @@ impl ResultSet {
 
     fn change(&mut self, change: &ChangeEntry) -> Result<(), String> {
         match change {
-            ChangeEntry::Add { key, row } => self.put(key, row.clone()),
+            ChangeEntry::Add { key, row, .. } => self.put(key, row.clone()),
             ChangeEntry::Replace { key, row, .. } => {
                 let known = self.rows.get_mut(&key.to_string());
                 let known = known.ok_or_else(|| format!("replace of {key}, which is not there"))?;
@@ -109,6 +129,36 @@ impl ResultSet {
             ChangeEntry::Remove { key } => {
                 self.rows.remove(&key.to_string()).ok_or_else(|| format!("remove of {key}, which is not there"))?;
             }
+        }
+        Ok(())
+    }
+
+    /// Puts what came and what moved in its place: first all that left or have a place are taken out, then these are put
+    /// in, the foremost first.
+    fn reorder(&mut self, changes: &[ChangeEntry]) -> Result<(), String> {
+        if self.shape != Shape::Ordered {
+            return Ok(());
+        }
+        let mut placed: Vec<(u64, String)> = Vec::new();
+        let mut out: HashSet<String> = HashSet::new();
+        for change in changes {
+            match change {
+                ChangeEntry::Add { key, place, .. } | ChangeEntry::Replace { key, place, .. } => {
+                    placed.extend(place.map(|place| (place, key.to_string())));
+                }
+                ChangeEntry::Remove { key } => drop(out.insert(key.to_string())),
+            }
+        }
+        if placed.is_empty() && out.is_empty() {
+            return Ok(());
+        }
+        placed.sort_unstable();
+        out.extend(placed.iter().map(|(_, key)| key.clone()));
+        self.order.retain(|key| !out.contains(key));
+        for (place, key) in placed {
+            let at = usize::try_from(place).ok().filter(|at| *at <= self.order.len());
+            let at = at.ok_or_else(|| format!("place {place} of {key}, behind the end of the result"))?;
+            self.order.insert(at, key);
         }
         Ok(())
     }

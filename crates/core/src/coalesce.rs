@@ -49,7 +49,7 @@ impl Pending {
     /// is waiting already.
     pub fn take_change(&mut self, delta: Arc<Delta>, now: Timestamp) -> Timestamp {
         for change in &delta.changes {
-            if change.key().is_empty() {
+            if !delta.feed.is_keyed() {
                 if self.keyless.len() >= MAX_KEYLESS {
                     self.keyless.pop_front();
                     self.skipped += 1;
@@ -109,19 +109,22 @@ fn merge(before: Change, after: Change) -> Option<Change> {
     let had = !matches!(before, Change::Add { instead: false, .. });
     match (before, after) {
         (_, Change::Remove { key }) => had.then_some(Change::Remove { key }),
-        (Change::Replace { row: earlier, changed: first, .. }, Change::Replace { key, mut row, mut changed }) => {
+        (
+            Change::Replace { row: earlier, changed: first, .. },
+            Change::Replace { key, mut row, mut changed, place },
+        ) => {
             row.fill_missing_from(&earlier);
             changed.extend(first);
             changed.sort_unstable();
             changed.dedup();
-            Some(Change::Replace { key, row, changed })
+            Some(Change::Replace { key, row, changed, place })
         }
-        (Change::Add { row: earlier, .. }, Change::Replace { key, mut row, .. }) => {
+        (Change::Add { row: earlier, .. }, Change::Replace { key, mut row, place, .. }) => {
             row.fill_missing_from(&earlier);
-            Some(Change::Add { key, row, instead: had })
+            Some(Change::Add { key, row, instead: had, place })
         }
-        (_, Change::Replace { key, row, .. } | Change::Add { key, row, .. }) => {
-            Some(Change::Add { key, row, instead: had })
+        (_, Change::Replace { key, row, place, .. } | Change::Add { key, row, place, .. }) => {
+            Some(Change::Add { key, row, instead: had, place })
         }
     }
 }
@@ -158,7 +161,7 @@ mod tests {
         move |n| {
             let row = VisibleRow { row: [Value::Int(n as i64)].into(), columns: feed.table().all_columns() };
             let key = feed.key_of(&row.row);
-            let changes = vec![Change::Add { key, row, instead: false }];
+            let changes = vec![Change::Add { key, row, instead: false, place: None }];
             Arc::new(Delta {
                 feed: feed.clone(),
                 term: Term { epoch: 1, timeline: 0 },
@@ -217,10 +220,11 @@ mod tests {
             columns: (0..if b.is_some() { 2 } else { 1 }).collect(),
         };
         let key = || Key::from([Value::Int(1)]);
-        let replace = |row, changed: &[usize]| Change::Replace { key: key(), row, changed: changed.to_vec() };
+        let replace =
+            |row, changed: &[usize]| Change::Replace { key: key(), row, changed: changed.to_vec(), place: None };
         let merged = merge(replace(seen(1, Some(7)), &[1]), replace(seen(2, None), &[0]));
         assert_eq!(merged, Some(replace(seen(2, Some(7)), &[0, 1])));
-        let add = |row| Change::Add { key: key(), row, instead: false };
+        let add = |row| Change::Add { key: key(), row, instead: false, place: None };
         assert_eq!(merge(add(seen(1, Some(7))), replace(seen(2, None), &[0])), Some(add(seen(2, Some(7)))));
     }
 }

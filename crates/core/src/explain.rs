@@ -124,6 +124,7 @@ pub fn row_verdict(
 
 /// The verdict of a whole transaction: that of the row which came furthest.
 pub fn verdict(plan: &EffectivePlan, transaction: &Transaction, subquery_results: &dyn SubqueryResults) -> Verdict {
+    let plan = &*plan.of_rows();
     let own = transaction.changes.iter().filter(|c| plan.is_about(c));
     let one = |c: &RowChange| row_verdict(plan, c, subquery_results, would_change(plan, c, subquery_results));
     own.map(one).max().unwrap_or(Verdict::Elsewhere)
@@ -149,6 +150,8 @@ pub fn explain(
     transaction: &Transaction,
     subquery_results: &dyn SubqueryResults,
 ) -> Vec<Step> {
+    let arranged = plan.arrange.is_some();
+    let plan = &*plan.of_rows();
     let table = plan.table();
     let mut steps = Vec::new();
     let own: Vec<&RowChange> = transaction.changes.iter().filter(|c| plan.is_about(c)).collect();
@@ -192,6 +195,12 @@ pub fn explain(
 
     let changed = changed_columns(table, row);
     let text = match feed::change(plan, row, subquery_results, None) {
+        Ok(Some(Change::Add { .. })) if arranged => {
+            "the row joins those that are grouped, ordered or limited".to_string()
+        }
+        Ok(Some(Change::Remove { .. })) if arranged => {
+            "the row leaves those that are grouped, ordered or limited".to_string()
+        }
         Ok(Some(Change::Add { .. })) => "the row comes into the result".to_string(),
         Ok(Some(Change::Remove { .. })) => "the row leaves the result".to_string(),
         Ok(Some(Change::Replace { changed, .. })) => {
@@ -216,13 +225,13 @@ fn of_another_table(plan: &EffectivePlan, standing: &[Standing], transaction: &T
         let rules = standing.iter().map(|s| s.rule.headline()).collect::<Vec<_>>().join("; or ");
         return vec![
             Step::new("stream", Passed::Yes, text, vec![]),
-            Step::new("rule", Passed::Yes, rules, vec!["what the rules admit was looked at anew".into()]),
+            Step::new("rule", Passed::Yes, rules, vec!["the rows that the rules admit were evaluated again".into()]),
             Step::new("query", Passed::NotReached, "", vec![]),
             Step::new("change", Passed::NotReached, "", vec![]),
         ];
     }
     let text = if tables.contains(&table.name.to_string()) {
-        format!("{} was altered between the change and now: the result was read anew", table.name)
+        format!("{} was altered between the change and now: the result was read again", table.name)
     } else {
         let tables = tables.into_iter().collect::<Vec<_>>().join(", ");
         format!("the change is to {tables}; this query reads {}", table.name)

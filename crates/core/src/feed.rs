@@ -14,6 +14,7 @@ use crate::position::{Old, RowChange};
 use crate::query::function::EvalError;
 use crate::schema::{ColumnSet, Key};
 use crate::subquery::SubqueryResults;
+use crate::value::Value;
 
 /// A change to a feed's result.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -26,6 +27,8 @@ pub enum Change {
         row: VisibleRow,
         /// Whether it is a replacement: the row was in the result before.
         instead: bool,
+        /// Its place in an ordered result, from 0.
+        place: Option<usize>,
     },
     /// The row was in the result and still is.
     Replace {
@@ -35,6 +38,8 @@ pub enum Change {
         row: VisibleRow,
         /// Indices of the result's columns whose value differs, ascending.
         changed: Vec<usize>,
+        /// Its place in an ordered result, if it is another one than its neighbours' changes explain.
+        place: Option<usize>,
     },
     /// The row is no longer in the result.
     Remove {
@@ -76,7 +81,7 @@ fn size(key: &Key, marks: &Marks) -> usize {
 impl Sent {
     /// Records a row as sent.
     pub fn note(&mut self, plan: &EffectivePlan, key: Key, seen: &VisibleRow) {
-        let marks = plan.project.reads().map(|i| self.mark(seen, i)).collect();
+        let marks = self.marks(plan, seen).collect();
         self.put(key, marks);
     }
 
@@ -92,14 +97,17 @@ impl Sent {
         known.is_some()
     }
 
-    fn mark(&self, seen: &VisibleRow, column: usize) -> u64 {
-        if seen.columns.contains(column) { self.hasher.hash_one(&seen.row[column]).max(HIDDEN + 1) } else { HIDDEN }
+    fn marks(&self, plan: &EffectivePlan, seen: &VisibleRow) -> impl Iterator<Item = u64> {
+        (0..plan.project.len()).map(|place| self.mark(plan.project.value(place, seen)))
+    }
+
+    fn mark(&self, shown: Option<&Value>) -> u64 {
+        shown.map_or(HIDDEN, |value| self.hasher.hash_one(value).max(HIDDEN + 1))
     }
 
     /// Whether a visible row is equal to what was sent under its key.
     pub fn is_as_sent(&self, plan: &EffectivePlan, key: &Key, seen: &VisibleRow) -> bool {
-        let marks = plan.project.reads().map(|i| self.mark(seen, i));
-        self.rows.get(key).is_some_and(|sent| sent.iter().copied().eq(marks))
+        self.rows.get(key).is_some_and(|sent| sent.iter().copied().eq(self.marks(plan, seen)))
     }
 
     /// All keys that were sent.
@@ -149,27 +157,27 @@ impl Sent {
         if !left_out.is_empty() && (another || plan.scan.maskable().iter().any(|i| left_out.contains(i))) {
             return Err(ChangeError::MissingValue);
         }
-        let stays = |n: usize| before.map_or(HIDDEN, |marks| marks[n]);
-        let columns = plan.project.reads().enumerate();
-        let marks: Marks =
-            columns.map(|(n, i)| if left_out.contains(i) { stays(n) } else { self.mark(&row, i) }).collect();
+        let stays = |place: usize| before.map_or(HIDDEN, |marks| marks[place]);
+        let omitted = |place: usize| plan.project.column(place).is_some_and(|i| left_out.contains(i));
+        let mark = |place| if omitted(place) { stays(place) } else { self.mark(plan.project.value(place, &row)) };
+        let marks: Marks = (0..plan.project.len()).map(mark).collect();
         let Some(before) = before else {
             self.put(key.clone(), marks);
-            return Ok(Some(Change::Add { key, row, instead: false }));
+            return Ok(Some(Change::Add { key, row, instead: false, place: None }));
         };
         let both = || before.iter().zip(&marks);
-        let came_up = plan.project.reads().zip(both()).any(|(i, (was, _))| *was == HIDDEN && left_out.contains(i));
+        let came_up = both().enumerate().any(|(place, (was, _))| *was == HIDDEN && omitted(place));
         let lost = both().any(|(was, is)| *was != HIDDEN && *is == HIDDEN);
         if came_up || lost && !left_out.is_empty() {
             return Err(ChangeError::MissingValue);
         }
         let changed: Vec<usize> = both().enumerate().filter(|(_, (was, is))| was != is).map(|(n, _)| n).collect();
         self.put(key.clone(), marks);
-        row.columns.remove_all(left_out);
+        plan.project.hide(&mut row, left_out);
         Ok(match (lost, changed.is_empty()) {
-            (true, _) => Some(Change::Add { key, row, instead: true }),
+            (true, _) => Some(Change::Add { key, row, instead: true, place: None }),
             (false, true) => None,
-            (false, false) => Some(Change::Replace { key, row, changed }),
+            (false, false) => Some(Change::Replace { key, row, changed, place: None }),
         })
     }
 }
@@ -190,12 +198,16 @@ impl From<EvalError> for ChangeError {
 }
 
 /// What a row change does to a result. `sent` is needed, and updated, only if old values are unknown.
+///
+/// For a plan that makes its result of all rows together that cannot be said of one row: see
+/// [`EffectivePlan::of_rows`].
 pub fn change(
     plan: &EffectivePlan,
     row: &RowChange,
     subquery_results: &dyn SubqueryResults,
     sent: Option<&mut Sent>,
 ) -> Result<Option<Change>, ChangeError> {
+    debug_assert!(!plan.projects_late, "its rows are not those of the result");
     if row.description != plan.scan.description() {
         return Err(ChangeError::MissingValue);
     }
@@ -205,19 +217,21 @@ pub fn change(
     let key = row.key.clone();
     let RowDelta { old, new } = plan.apply(row, subquery_results)?;
     if !plan.is_keyed() {
-        return Ok(new.map(|row| Change::Add { key, row, instead: false }));
+        return Ok(new.map(|row| Change::Add { key, row, instead: false, place: None }));
     }
-    let shown = |i: &usize| row.omitted_columns.contains(*i) && new.as_ref().is_some_and(|n| n.columns.contains(*i));
-    let left_out: ColumnSet = match row.omitted_columns.is_empty() {
-        true => ColumnSet::default(),
-        false => plan.project.reads().filter(shown).collect(),
+    let left_out: ColumnSet = match &new {
+        Some(new) if !row.omitted_columns.is_empty() => {
+            let shown = plan.shown(new).filter_map(|(place, _)| plan.project.column(place));
+            shown.filter(|i| row.omitted_columns.contains(*i)).collect()
+        }
+        _ => ColumnSet::default(),
     };
     match (&row.old, sent) {
         (_, Some(sent)) => sent.take_change(plan, row, new, &left_out),
         _ if !left_out.is_empty() => Err(ChangeError::MissingValue),
         (Old::Known(_), None) => Ok(between(plan, key, old.as_ref(), new)),
         // Without memory, only the row's presence now is known.
-        (Old::Unknown, None) => Ok(new.map(|row| Change::Add { key, row, instead: false })),
+        (Old::Unknown, None) => Ok(new.map(|row| Change::Add { key, row, instead: false, place: None })),
     }
 }
 
@@ -225,7 +239,7 @@ pub fn change(
 pub fn between(plan: &EffectivePlan, key: Key, old: Option<&VisibleRow>, new: Option<VisibleRow>) -> Option<Change> {
     match (old, new) {
         (None, None) => None,
-        (None, Some(row)) => Some(Change::Add { key, row, instead: false }),
+        (None, Some(row)) => Some(Change::Add { key, row, instead: false, place: None }),
         (Some(_), None) => Some(Change::Remove { key }),
         (Some(old), Some(row)) => replace(plan, key, old, row),
     }
@@ -235,28 +249,44 @@ pub fn between(plan: &EffectivePlan, key: Key, old: Option<&VisibleRow>, new: Op
 /// not be sent. `row` is the row's change.
 pub fn revokes(plan: &EffectivePlan, change: &Change, row: &RowChange, subquery_results: &dyn SubqueryResults) -> bool {
     match change {
-        Change::Remove { .. } => row.new.as_ref().is_some_and(|r| plan.scan.admitted(r, subquery_results).is_none()),
+        Change::Remove { .. } => shows_less(plan, row, subquery_results),
         Change::Add { row, instead: true, .. } => {
-            !row.columns.covers(&plan.scan.granted()) || !plan.scan.maskable().is_empty()
+            plan.computes() || !row.columns.covers(&plan.scan.granted()) || !plan.scan.maskable().is_empty()
         }
-        // A mask may now replace the value itself.
+        // A mask may now replace the value itself, or something is computed of what is hidden now.
         Change::Replace { changed, .. } => {
-            let maskable = plan.scan.maskable();
-            plan.project.reads().enumerate().any(|(place, i)| maskable.contains(i) && changed.contains(&place))
+            let concealable = plan.concealable();
+            changed.iter().any(|place| plan.project.depends_on(*place, &concealable))
+                || plan.computes() && conceals(plan, row, subquery_results)
         }
         Change::Add { .. } => false,
     }
 }
 
+/// Whether less may be seen of a row, of which something is computed, than before. What is computed need not have changed.
+pub fn conceals(plan: &EffectivePlan, row: &RowChange, subquery_results: &dyn SubqueryResults) -> bool {
+    !plan.concealable().is_empty() && shows_less(plan, row, subquery_results)
+}
+
+fn shows_less(plan: &EffectivePlan, row: &RowChange, subquery_results: &dyn SubqueryResults) -> bool {
+    let Some(new) = &row.new else { return false };
+    let before = match &row.old {
+        Old::Known(Some(old)) => plan.scan.admitted(old, subquery_results),
+        Old::Known(None) | Old::Unknown => None,
+    };
+    plan.scan.shows_less(before.as_deref(), new, subquery_results)
+}
+
 fn replace(plan: &EffectivePlan, key: Key, old: &VisibleRow, row: VisibleRow) -> Option<Change> {
-    let lost = plan.project.reads().any(|i| old.columns.contains(i) && !row.columns.contains(i));
-    if lost {
-        return Some(Change::Add { key, row, instead: true });
+    let mut changed = Vec::new();
+    for place in 0..plan.project.len() {
+        match (plan.project.value(place, old), plan.project.value(place, &row)) {
+            (Some(_), None) => return Some(Change::Add { key, row, instead: true, place: None }),
+            (before, now) if before != now => changed.push(place),
+            _ => {}
+        }
     }
-    let differs = |i: usize| row.columns.contains(i) && (!old.columns.contains(i) || old.row[i] != row.row[i]);
-    let columns = plan.project.reads().enumerate();
-    let changed: Vec<usize> = columns.filter(|(_, i)| differs(*i)).map(|(place, _)| place).collect();
-    (!changed.is_empty()).then_some(Change::Replace { key, row, changed })
+    (!changed.is_empty()).then_some(Change::Replace { key, row, changed, place: None })
 }
 
 #[cfg(test)]
@@ -269,7 +299,7 @@ mod tests {
     use crate::engine::{Engine, Input, Limits, Request};
     use crate::rule::{Claims, RuleSet, RuleText};
     use crate::schema::{Column, Table, TableName};
-    use crate::value::{Type, Value};
+    use crate::value::Type;
 
     /// A table `t (id, state, n, body)` whose changes tell no old values, for one who sees `n` only where `state` is 1.
     fn plan() -> EffectivePlan {

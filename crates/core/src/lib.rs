@@ -98,6 +98,7 @@ pub mod feed;
 pub mod index;
 pub mod local_source;
 pub mod mask;
+pub mod operator;
 pub mod plan;
 pub mod position;
 pub mod query;

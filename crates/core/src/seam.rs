@@ -101,7 +101,7 @@ impl SnapshotMerge {
     /// Adds rows of the snapshot, of which the query may see all, some or none.
     pub fn rows(&mut self, plan: &EffectivePlan, rows: Vec<Row>) {
         // Do not keep what is not shown.
-        let selected: ColumnSet = plan.project.reads().collect();
+        let selected: ColumnSet = plan.project.plain().collect();
         let leaves_out = !plan.table().old_values && plan.is_keyed();
         let read = plan.read();
         for row in rows {
@@ -115,7 +115,9 @@ impl SnapshotMerge {
             }
             match seen {
                 Ok(Some(mut seen)) => {
-                    seen.row = lean(&seen.row, &selected);
+                    if !plan.computes() {
+                        seen.row = lean(&seen.row, &selected);
+                    }
                     self.rows.push((key, seen));
                 }
                 // Later changes of the row may mend it.

@@ -418,7 +418,8 @@ impl Hash for Value {
             Value::Bool(b) => b.hash(h),
             Value::Int(i) => i.hash(h),
             Value::Float(x) => x.to_bits().hash(h),
-            Value::Numeric(n) => n.normalized().to_string().hash(h),
+            // As it is compared: with its scale.
+            Value::Numeric(n) => n.as_bigint_and_exponent().hash(h),
             Value::Text(s) => s.hash(h),
             Value::Bytes(b) => b.hash(h),
             Value::Float4(x) => x.to_bits().hash(h),

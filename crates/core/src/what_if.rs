@@ -179,7 +179,7 @@ impl Trial {
 
     /// What is heard of a row.
     fn shown_change(&self, plan: Result<&Arc<EffectivePlan>, &QueryError>, c: &RowChange) -> Option<ShownChange> {
-        let plan = plan.ok().filter(|e| e.is_about(c))?;
+        let plan = &*plan.ok().filter(|e| e.is_about(c))?.of_rows();
         let cells = |seen: &VisibleRow| plan.shown(seen).map(|(i, v)| (i, v.clone())).collect();
         let shown_change = |how, cells| Some(ShownChange { how, cells });
         match feed::change(plan, c, &self.subquery_results, None) {

@@ -1,8 +1,8 @@
 //! Writes rows and deltas as the protocol's JSON: directly from values, and once for all subscribers. Everything
 //! else about the protocol is in `gossip_protocol`.
 
-use gossip_protocol::ColumnInfo;
 use gossip_protocol::timestamp::rfc3339;
+use gossip_protocol::{ColumnInfo, Shape};
 
 use crate::engine::{Delta, ResyncReason};
 use crate::feed::Change;
@@ -28,6 +28,15 @@ pub fn why_word(why: ResyncReason) -> &'static str {
 /// The columns of a result, for the answer to `subscribe`.
 pub fn columns(e: &EffectivePlan) -> Vec<ColumnInfo> {
     e.output().map(|c| ColumnInfo { name: c.name.into(), ty: c.ty.name().into(), key: c.key }).collect()
+}
+
+/// What a result is.
+pub fn shape(e: &EffectivePlan) -> Shape {
+    match () {
+        () if e.is_ordered() => Shape::Ordered,
+        () if e.is_keyed() => Shape::Keyed,
+        () => Shape::Stream,
+    }
 }
 
 fn write_str(out: &mut String, s: &str) {
@@ -149,6 +158,9 @@ pub fn delta_body(d: &Delta, cursor: &str, wording: Wording, sealer: &Sealer) ->
             Change::Remove { .. } => "{\"op\":\"remove\",\"key\":",
         });
         write_key(&mut out, e, change.key(), sealer);
+        if let Change::Add { place: Some(place), .. } | Change::Replace { place: Some(place), .. } = change {
+            out.push_str(&format!(",\"place\":{place}"));
+        }
         match change {
             Change::Replace { row, changed, .. } if wording.only_changed => {
                 out.push_str(",\"row\":");

@@ -119,7 +119,7 @@ fn what_a_rule_cannot_say_is_refused_at_its_place() {
 fn a_query_names_its_table_and_columns_as_it_likes() {
     let shown = |text: &str| {
         let query = parse_query(text, &catalog(), &Map::new()).unwrap_or_else(|e| panic!("{text}: {e}"));
-        (query.select, query.condition.show(&query.table, None).to_string())
+        (query.project.plain().collect::<Vec<_>>(), query.condition.show(&query.table, None).to_string())
     };
     for text in [
         "SELECT id, eta FROM calls WHERE id = 1",
@@ -134,8 +134,9 @@ fn a_query_names_its_table_and_columns_as_it_likes() {
         ("SELECT calls.id FROM calls AS c", 14, "calls.id is not known"),
         ("SELECT c.calls.id FROM calls AS c", 8, "more than two parts"),
         ("SELECT id, id FROM calls", 12, "named twice"),
-        ("SELECT id, * FROM calls", 12, "* beside other columns"),
-        ("SELECT upper(agency) FROM calls", 8, "only columns are supported"),
+        ("SELECT id, * FROM calls", 12, "named twice"),
+        ("SELECT id || 'x' FROM calls", 8, "a column without a name; expected AS"),
+        ("SELECT id, agency AS id FROM calls", 12, "a second column id; expected AS"),
         ("SELECT id FROM calls WHERE id || 1 = 'y'", 34, "neither side of || is a text"),
         (
             "SELECT id FROM calls WHERE lowr(agency) = 'y'",
@@ -151,12 +152,52 @@ fn a_query_names_its_table_and_columns_as_it_likes() {
             50,
             "a value of type int4 beside one of type text",
         ),
-        ("SELECT id FROM calls WHERE count(*) = 1", 28, "count(*) is not supported here"),
+        ("SELECT id FROM calls WHERE count(*) = 1", 28, "count is of many rows"),
         ("SELECT id FROM calls WHERE id = '70000'::int2", 33, "not a value of type int2"),
     ] {
         let e = parse_query(text, &catalog(), &Map::new()).expect_err(text).to_string();
         assert!(e.contains(words) && e.starts_with(&format!("line 1, column {column}:")), "{text}: {e}");
     }
+}
+
+/// What is wrong with groups, orders and windows is said at its place.
+#[test]
+fn a_query_that_arranges_its_rows_says_what_is_wrong() {
+    for (text, column, words) in [
+        ("SELECT agency, id FROM calls GROUP BY agency", 16, "the rows of a group may differ in id"),
+        ("SELECT agency, count(*) FROM calls", 8, "the rows of a group may differ in agency"),
+        ("SELECT agency, sum(max(id)) FROM calls GROUP BY agency", 20, "max is of many rows"),
+        ("SELECT agency FROM calls GROUP BY count(*)", 35, "count is of many rows"),
+        ("SELECT count(*) AS n FROM calls GROUP BY n", 42, "an aggregate in GROUP BY"),
+        ("SELECT sum(agency) FROM calls", 12, "a value of type text; expected a number"),
+        ("SELECT sum(DISTINCT id) FROM calls", 12, "DISTINCT in sum; expected COUNT(DISTINCT"),
+        ("SELECT max(*) FROM calls", 8, "max(*)"),
+        ("SELECT lower(agency) FILTER (WHERE true) FROM calls", 36, "lower is not of many rows"),
+        ("SELECT id FROM calls LIMIT 3", 28, "it would be any rows"),
+        ("SELECT id FROM calls ORDER BY id LIMIT id", 40, "this is not a number of rows"),
+        ("SELECT id FROM calls ORDER BY id LIMIT 1 LIMIT 2", 42, "LIMIT stands there already"),
+        ("SELECT id FROM calls ORDER BY 2", 31, "2 is not the place of a column"),
+        ("SELECT id FROM calls ORDER BY agency COLLATE \"de\"", 38, "text is ordered by its bytes"),
+        ("SELECT DISTINCT ON (agency) id FROM calls", 8, "which row is the first is not said"),
+        ("SELECT DISTINCT ON (agency) id FROM calls ORDER BY id, agency", 8, "which row is the first is not said"),
+        ("SELECT DISTINCT agency FROM calls ORDER BY id", 44, "the rows of a group may differ in id"),
+        ("SELECT DISTINCT count(*) FROM calls", 8, "DISTINCT beside groups"),
+        ("SELECT count(*) FROM log", 8, "the rows of log have no key"),
+        ("SELECT id FROM log ORDER BY id", 29, "the rows of log have no key"),
+        ("SELECT id FROM calls UNION SELECT id FROM log", 22, "one SELECT is supported"),
+    ] {
+        let e = parse_query(text, &catalog(), &Map::new()).expect_err(text).to_string();
+        assert!(e.contains(words) && e.starts_with(&format!("line 1, column {column}:")), "{text}: {e}");
+    }
+    let bound = |text: &str, n: serde_json::Value| {
+        let params = json!({ "n": n }).as_object().cloned().unwrap();
+        parse_query(text, &catalog(), &params).and_then(|q| q.bind(&params, &Map::new())).map_err(|e| e.to_string())
+    };
+    let window = "SELECT id FROM calls ORDER BY id LIMIT :n OFFSET 990";
+    assert!(bound(window, json!(10)).is_ok() && bound(window, json!(null)).is_ok());
+    assert!(bound(window, json!(11)).unwrap_err().contains("together are 1001 rows; at most 1000"));
+    assert!(bound(window, json!(-1)).unwrap_err().contains("LIMIT is not a number from 0 to 1000"));
+    assert!(bound(window, json!("many")).unwrap_err().contains("parameter :n"));
 }
 
 #[test]

@@ -36,7 +36,7 @@ pub mod timestamp;
 pub use call::Call;
 pub use cloudevent::CloudEvent;
 pub use error::{RpcError, code};
-pub use notification::{ChangeEntry, ColumnInfo, Notification, RowEntry, Subscribed};
+pub use notification::{ChangeEntry, ColumnInfo, Notification, RowEntry, Shape, Subscribed};
 
 /// The WebSocket subprotocol.
 pub const SUBPROTOCOL: &str = "gossip.v1";

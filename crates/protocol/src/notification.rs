@@ -20,6 +20,9 @@ pub enum ChangeEntry {
     Add {
         /// Its key.
         key: Json,
+        /// Its place in an ordered result, from 0, once all changes of the delta are made.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        place: Option<u64>,
         /// Its columns.
         row: Map<String, Json>,
     },
@@ -27,6 +30,9 @@ pub enum ChangeEntry {
     Replace {
         /// Its key.
         key: Json,
+        /// Its place in an ordered result, if it has moved.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        place: Option<u64>,
         /// Its columns; what is absent is unchanged.
         row: Map<String, Json>,
         /// The columns that changed.
@@ -51,6 +57,30 @@ pub struct ColumnInfo {
     pub key: bool,
 }
 
+/// What a result is, and so what its deltas can do to it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Shape {
+    /// It only gains rows, which have no key.
+    Stream,
+    /// Rows come, change and go under their keys, in no order.
+    #[default]
+    Keyed,
+    /// The same, in an order: the rows stand in it, and what comes or moves has a place.
+    Ordered,
+}
+
+impl Shape {
+    /// The protocol's word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Shape::Stream => "stream",
+            Shape::Keyed => "keyed",
+            Shape::Ordered => "ordered",
+        }
+    }
+}
+
 /// The answer to `subscribe`.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Subscribed {
@@ -58,6 +88,9 @@ pub struct Subscribed {
     pub subscription: u64,
     /// The columns of the result.
     pub columns: Vec<ColumnInfo>,
+    /// What the result is.
+    #[serde(default)]
+    pub shape: Shape,
     /// The first rows. None if `resumed`.
     #[serde(default)]
     pub rows: Vec<RowEntry>,

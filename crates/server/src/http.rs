@@ -131,8 +131,8 @@ async fn one_result(
     tokio::task::spawn_blocking(move || {
         let OneResult { feed, rows, cursor } = one;
         let (rows, _) = wire::rows_json(&feed, &rows, usize::MAX, usize::MAX, &sealer);
-        let columns = json!(wire::columns(&feed));
-        format!("{{\"columns\":{columns},\"rows\":{rows},\"cursor\":\"{cursor}\"}}")
+        let (columns, shape) = (json!(wire::columns(&feed)), wire::shape(&feed).word());
+        format!("{{\"columns\":{columns},\"shape\":\"{shape}\",\"rows\":{rows},\"cursor\":\"{cursor}\"}}")
     })
     .await
     .map_err(|_| stops(()))

@@ -191,11 +191,14 @@ pub fn conditions(
 ) -> Result<Vec<Condition>, SourceError> {
     let catalog = catalog(source, [])?;
     let mut found = Vec::new();
-    let mut note = |table: &Table, condition: &Expr, place: String| {
+    let mut note = |table: &Table, exprs: &[&Expr], sorted: &[&Expr], place: String| {
         let name = |i: usize| table.columns[i].name.to_string();
         let (mut columns, mut ordered) = (BTreeSet::new(), BTreeSet::new());
-        condition.for_each_column(&mut |i| columns.extend([name(i)]));
-        condition.for_each_ordered_column(&mut |i| ordered.extend([name(i)]));
+        for e in exprs {
+            e.for_each_column(&mut |i| columns.extend([name(i)]));
+            e.for_each_ordered_column(&mut |i| ordered.extend([name(i)]));
+        }
+        sorted.iter().for_each(|e| e.for_each_column(&mut |i| ordered.extend([name(i)])));
         if !columns.is_empty() {
             let (columns, ordered) = (columns.into_iter().collect(), ordered.into_iter().collect());
             found.push(Condition { table: table.name.clone(), columns, ordered, place });
@@ -204,11 +207,12 @@ pub fn conditions(
     for rule in rules {
         let Some(table) = catalog.get(&rule.table) else { continue };
         let rows = rule.rows.as_ref().and_then(|rows| parse_condition(rows, table, &catalog).ok());
-        rows.iter().for_each(|c| note(table, c, format!("the rule in line {}", rule.line)));
+        rows.iter().for_each(|c| note(table, &[c], &[], format!("the rule in line {}", rule.line)));
     }
     for (name, q) in queries {
         if let Ok(query) = parse_trusted_query(&q.sql, &catalog, &Map::new()) {
-            note(&query.table, &query.condition, format!("the query {name}"));
+            let (decisive, sorted) = (query.decisive_exprs(), query.sorted_exprs());
+            note(&query.table, &decisive, &sorted, format!("the query {name}"));
         }
     }
     Ok(found)

@@ -448,7 +448,7 @@ fn in_words(r: &mut WholeResult, sealer: &Sealer) -> String {
              \"cursor\":\"{cursor}\",\"why\":\"{why}\"{more}}}}}"
         );
     }
-    let columns = json!(wire::columns(&r.feed));
+    let (columns, shape) = (json!(wire::columns(&r.feed)), wire::shape(&r.feed).word());
     let call = &r.subscription.call;
     let why = match r.why {
         ResyncReason::First => String::new(),
@@ -456,6 +456,6 @@ fn in_words(r: &mut WholeResult, sealer: &Sealer) -> String {
     };
     format!(
         "{{\"jsonrpc\":\"2.0\",\"id\":{call},\"result\":{{\"subscription\":{number},\"columns\":{columns},\
-         \"rows\":{rows},\"cursor\":\"{cursor}\"{why}{more}}}}}"
+         \"shape\":\"{shape}\",\"rows\":{rows},\"cursor\":\"{cursor}\"{why}{more}}}}}"
     )
 }

@@ -267,6 +267,7 @@ impl Snapshots {
 
 #[cfg(test)]
 mod tests {
+    use gossip_core::plan::Project;
     use gossip_core::plan::RowFilter;
     use gossip_core::query::{Expr, LiveQuery};
     use gossip_core::schema::{Table, TableName};
@@ -282,7 +283,8 @@ mod tests {
             old_values: true,
             incarnation: 0,
         });
-        let query = LiveQuery { table: table.clone(), select: vec![], condition: Expr::always() };
+        let project = Project::Columns([].into());
+        let query = LiveQuery { table: table.clone(), condition: Expr::always(), arrange: None, project };
         let plan = Arc::new(EffectivePlan::new(query, vec![]));
         let (inputs, _) = mpsc::channel(1);
         let request = plan.snapshot_of(only.then(RowFilter::default));

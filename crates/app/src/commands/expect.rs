@@ -340,7 +340,7 @@ fn differs(expected: &[Hears], told: &[ChangeEntry]) -> Option<String> {
 
 fn parts(c: &ChangeEntry) -> (&'static str, &Json, Option<&Map<String, Json>>) {
     match c {
-        ChangeEntry::Add { key, row } => ("add", key, Some(row)),
+        ChangeEntry::Add { key, row, .. } => ("add", key, Some(row)),
         ChangeEntry::Replace { key, row, .. } => ("replace", key, Some(row)),
         ChangeEntry::Remove { key } => ("remove", key, None),
     }

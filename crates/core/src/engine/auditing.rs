@@ -210,6 +210,7 @@ impl Engine {
         let subquery_results: &dyn SubqueryResults = &self.subquery_sets;
         let (mut differ, mut seen) = (0_usize, HashSet::new());
         feed.memory.rows()?;
+        let plan = &*plan.of_rows();
         for key in feed.memory.keys().filter(|k| !passed.contains(*k)) {
             seen.insert(key.clone());
             let same = fresh.get(key).is_some_and(|row| feed.memory.matches(plan, key, row, subquery_results));

@@ -397,6 +397,10 @@ impl Engine {
             };
             if changes.is_empty() {
                 self.recycled.put_changes(changes);
+                if revokes {
+                    // Nothing is left of the change, but something else may be unsent.
+                    self.out.push(Output::Revoke(feed.live.clone()));
+                }
                 continue;
             }
             let _ = if more { open.insert(id) } else { open.remove(&id) };
@@ -445,7 +449,9 @@ impl Engine {
         let clock = self.clock;
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         feed.deltas += u64::from(!delta.changes.is_empty());
-        if let Some(pending) = &mut feed.pending {
+        // What operators deliver has waited already, as far as it may.
+        let at_once = feed.memory.materialized().is_some_and(|m| m.operators.is_some());
+        if let Some(pending) = feed.pending.as_mut().filter(|_| !at_once) {
             let due = pending.take_change(delta, clock);
             self.paced.insert((due, id));
             if pending.is_urgent() {
@@ -466,11 +472,14 @@ impl Engine {
             }
             let silent = feed.memory.materialized().is_some() && feed.joining.is_some();
             let waiting = silent || self.fresh.contains(sub) || feed.waiting().iter().any(|(w, _)| w == sub);
+            let keys = t.changes.iter().filter(|c| feed.plan.is_about(c)).map(|c| &c.key);
+            let beyond = feed.plan.is_window() && !self.shows_any_of(s.feed, keys);
+            let most = if beyond { Verdict::Outside } else { Verdict::Unchanged };
             let verdict = |most| explain::verdict(&feed.plan, t, &self.subquery_sets).min(most);
             let (verdict, tally) = match matched.get(&s.feed) {
                 _ if waiting => (verdict(Verdict::Folded), Tally::default()),
                 Some(tally) => (Verdict::Matched, *tally),
-                None => (verdict(Verdict::Unchanged), Tally::default()),
+                None => (verdict(most), Tally::default()),
             };
             let (source, position) = (source.clone(), t.position);
             self.out.push(Output::Verdict { sub: *sub, source, term, position, verdict, tally });
@@ -496,7 +505,10 @@ impl Feed {
             if let Some(digest) = &mut digest {
                 digest.change(plan, row);
             }
-            let Some(change) = feed::change(plan, row, &(), memory.tracked_mut())? else { continue };
+            let Some(change) = feed::change(plan, row, &(), memory.tracked_mut())? else {
+                revokes |= plan.computes() && feed::conceals(plan, row, &());
+                continue;
+            };
             if memory.tracked().is_some() {
                 let on_table = tables.entry(row.table.clone()).or_default();
                 on_table.note(id, &row.key, !matches!(change, Change::Remove { .. }));

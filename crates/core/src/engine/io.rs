@@ -27,8 +27,8 @@ pub struct Limits {
     pub subscriptions: usize,
     /// Rows of one result.
     pub result_rows: usize,
-    /// Bytes of keys remembered for tables without old values, over all feeds; and the same for rows held by feeds whose
-    /// rules have sub-selects.
+    /// Bytes of keys remembered for tables without old values, over all feeds; and the same for rows held by feeds that group
+    /// or order them, or whose rules have sub-selects.
     pub sent_bytes: usize,
     /// Transactions retained for explanations and for resuming.
     pub window: usize,
@@ -60,6 +60,14 @@ impl Default for Limits {
             joining: 32,
             shares: Shares::default(),
         }
+    }
+}
+
+impl Limits {
+    /// The refusal where too many bytes of rows are held.
+    pub(super) fn keeps_too_much(&self) -> Refusal {
+        let bytes = self.sent_bytes;
+        Refusal::Limit(format!("rows kept for groups, orders and rules that ask other tables, at most {bytes} bytes"))
     }
 }
 

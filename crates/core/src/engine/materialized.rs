@@ -1,10 +1,11 @@
-//! The state of a feed whose rules have sub-selects: its rows; [`materializing`](super::materializing) maintains it.
+//! The state of a feed that holds its rows; [`materializing`](super::materializing) maintains it.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use super::io::ResyncReason;
 use crate::audience::SubId;
+use crate::operator::Operators;
 use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
 use crate::position::{Position, Term, Timestamp};
 use crate::query::Subquery;
@@ -83,6 +84,29 @@ pub(super) struct Materialized {
     pub(super) revokes: bool,
     /// Bytes of entries, about.
     pub(super) bytes: usize,
+    /// What makes the result of the rows, if it is not the rows themselves; `sent` is then as these have a row.
+    pub(super) operators: Option<Box<Operators>>,
+    /// Bytes of the operators, about.
+    pub(super) operator_bytes: usize,
+    /// What the operators have waits for this moment, where subscribers want time between two deltas; and when the newest
+    /// of it was committed.
+    pub(super) held: Option<Held>,
+    /// Bytes of the rows of the current fetch, about.
+    pub(super) fetched_bytes: usize,
+}
+
+/// When changes are due that wait for their time.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Held {
+    pub(super) due: Timestamp,
+    pub(super) at: Timestamp,
+}
+
+/// A row that changed: as it was sent, and as it is.
+pub(super) struct Changed {
+    pub(super) key: Key,
+    pub(super) sent: Option<VisibleRow>,
+    pub(super) now: Option<VisibleRow>,
 }
 
 /// The commit with which something is sent.

@@ -1,4 +1,4 @@
-//! Feeds that hold their rows, because their result depends on other tables too.
+//! Feeds that hold their rows, because their result depends on other tables too, or on all rows together.
 //!
 //! A rule may query another table: `id IN (SELECT call FROM assignments WHERE pilot = claim.sub)`. Each sub-select is a feed
 //! of its own, without subscribers, whose values are in `Engine::subquery_sets`; equal sub-selects share one. A feed that
@@ -7,7 +7,8 @@
 //! fetched, only those, and until they are there the feed is silent; then it sends the difference between what it sent
 //! last and what holds now, at one position of the stream.
 //!
-//! This file maintains, fetches and sends; [`super::subqueries`] maintains the sets.
+//! This file maintains and fetches; [`super::differences`] sends, and [`super::subqueries`] maintains the sets. What a query
+//! groups or orders is made of the rows when they are sent ([`Operators`]).
 //!
 //! Everything that a transaction does to the sets is applied before anything is sent, so that rights are those at its end.
 //! These feeds send a transaction that comes in parts at its end.
@@ -15,20 +16,21 @@
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
-use super::io::{Delta, Limits, Output, Refusal, ResyncReason};
+use super::io::{Limits, Output, Refusal, ResyncReason};
 use super::materialized::{Commit, Entry, Materialized, MissingRows, shows_less};
 use super::memory::Memory;
 use super::subquery_sets::SubquerySets;
 use super::{Engine, Feed, Joining, Turn};
 use crate::audience::SubId;
 use crate::explain::Tally;
-use crate::feed;
 use crate::index::FeedId;
-use crate::plan::{AccessPath, EffectivePlan, RowFilter, VisibleRow};
+use crate::operator::{Operators, Ties};
+use crate::plan::{AccessPath, EffectivePlan, RowFilter};
 use crate::position::{Micros, Old, RowChange};
 use crate::query::Subquery;
 use crate::schema::{Key, Row};
 use crate::seam::{MAX_OVERLAY, SnapshotMerge};
+use crate::value::Value;
 
 const CLIENTS: u8 = u8::MAX;
 
@@ -41,7 +43,7 @@ impl Engine {
         maintains: Option<Arc<Subquery>>,
     ) -> Memory {
         let depends_on = plan.subqueries();
-        if depends_on.is_empty() && maintains.is_none() {
+        if depends_on.is_empty() && maintains.is_none() && !plan.projects_late {
             return Memory::Stateless;
         }
         let mut level = 0;
@@ -64,6 +66,10 @@ impl Engine {
             access_path: AccessPath::of(plan, &self.subquery_sets),
             revokes: false,
             bytes: 0,
+            operators: Operators::of(plan, Ties::ByHash(self.order_key)).map(Box::new),
+            operator_bytes: 0,
+            held: None,
+            fetched_bytes: 0,
         }))
     }
 
@@ -124,11 +130,14 @@ impl Engine {
         let seen = seen.and_then(|seen| seen.unwrap_or(None));
         let sent = materialized.entries.get(&key).and_then(|e| e.sent.as_ref());
         // What its rules do not admit any more is not to be sent any more either. Whether it is they who let a row go is
-        // known only at the end of the transaction, when the row is not at hand any more.
-        materialized.revokes |= match (sent, &seen) {
-            (None, _) => false,
-            (Some(sent), Some(seen)) => shows_less(&feed.plan, sent, seen),
-            (Some(_), None) => new.is_some(),
+        // known, if they ask other tables, only at the end of the transaction, when the row is not at hand any more.
+        materialized.revokes |= match (sent, &seen, &new) {
+            (Some(sent), Some(seen), _) => shows_less(&feed.plan, sent, seen),
+            (Some(sent), None, Some(row)) => {
+                !materialized.depends_on.is_empty()
+                    || feed.plan.scan.shows_less(Some(&sent.columns), row, subquery_sets)
+            }
+            _ => false,
         };
         if seen.is_some() || fails || materialized.entries.contains_key(&key) {
             self.put(id, key, |entry| entry.now = new.filter(|_| seen.is_some() || fails));
@@ -168,14 +177,32 @@ impl Engine {
         }
     }
 
-    /// The limits on rows hold for running feeds too: at twice the limit, the feed that would send next is closed.
-    fn exceeded_limit(&self, materialized: &Materialized) -> Option<Refusal> {
+    /// The limits on rows hold for running feeds too. If all feeds together hold too much, the largest is closed, not the one
+    /// that happens to send next.
+    fn exceeded_limit(&self, id: FeedId, materialized: &Materialized) -> Option<(FeedId, Refusal)> {
         let Limits { result_rows, sent_bytes, .. } = self.limits;
         if materialized.entries.len() > result_rows {
-            return Some(Refusal::Limit(format!("rows of one result, at most {result_rows}; narrow the query")));
+            let text = format!("rows of one result, at most {result_rows}; narrow the query");
+            return Some((id, Refusal::Limit(text)));
         }
-        let text = || format!("rows kept for rules that ask other tables, at most {sent_bytes} bytes");
-        (self.materialized_bytes > sent_bytes.saturating_mul(2)).then(|| Refusal::Limit(text()))
+        if self.materialized_bytes <= sent_bytes.saturating_mul(2) {
+            return None;
+        }
+        Some((self.largest_feed().unwrap_or(id), self.limits.keeps_too_much()))
+    }
+
+    /// The feed of clients that holds the most bytes.
+    fn largest_feed(&self) -> Option<FeedId> {
+        let size =
+            |id: &FeedId| self.materialized(*id).filter(|m| !m.is_subquery()).map(|m| m.bytes + m.operator_bytes);
+        let sizes = (0..self.feeds.len() as FeedId).filter_map(|id| Some((size(&id)?, id)));
+        sizes.max().map(|(_, id)| id)
+    }
+
+    /// Whether the rows that are being fetched are too many, together with those that are held.
+    pub(super) fn fetches_too_much(&self) -> bool {
+        let fetching = self.snapshots.values().filter_map(|id| self.materialized(*id)).map(|m| m.fetched_bytes);
+        self.materialized_bytes + fetching.sum::<usize>() > self.limits.sent_bytes.saturating_mul(2)
     }
 
     /// A fetch is complete and the stream has passed its position.
@@ -184,6 +211,7 @@ impl Engine {
         let Some(materialized) = self.materialized_mut(id) else { return };
         materialized.loaded = true;
         // For keys that changed since the request, the stream's row is newer.
+        materialized.fetched_bytes = 0;
         let changed_since = std::mem::take(&mut materialized.changed_since);
         for row in std::mem::take(&mut materialized.fetched) {
             let Some(feed) = self.feed(id) else { return };
@@ -211,9 +239,11 @@ impl Engine {
         materialized.loaded = false;
         materialized.missing = MissingRows::Nothing;
         materialized.fetched.clear();
+        materialized.fetched_bytes = 0;
         let maintains = materialized.maintains.is_some();
         let keys: Vec<Key> = materialized.entries.keys().cloned().collect();
         live.as_slice().iter().for_each(|s| self.out.push(Output::Discard(*s)));
+        self.reset_operators(id);
         for key in keys {
             // A sub-select's values stay in its set until the new ones are known.
             self.put(id, key, |entry| {
@@ -255,7 +285,7 @@ impl Engine {
             }
             let waits = feed.joining.is_some() || !self.subqueries_are_settled(materialized);
             let lacks = !materialized.loaded || !materialized.missing.is_nothing();
-            let exceeded_limit = self.exceeded_limit(materialized);
+            let exceeded_limit = self.exceeded_limit(id, materialized);
             if (waits || lacks)
                 && (materialized.revokes || materialized.is_subquery() && !materialized.dirty.is_empty())
             {
@@ -268,13 +298,13 @@ impl Engine {
             }
             if lacks {
                 self.fetch(id);
-            } else if let Some(refusal) = exceeded_limit {
-                self.fail_materialized(id, &refusal);
-            } else if level == CLIENTS {
-                let tally = self.emit_difference(id, commit);
-                if tally != Tally::default() {
-                    sent.insert(id, tally);
+            } else if let Some((largest, refusal)) = exceeded_limit {
+                self.fail_materialized(largest, &refusal);
+                if largest != id && self.feed(largest).is_none() {
+                    self.unsettled.insert((level, id));
                 }
+            } else if level == CLIENTS {
+                sent.extend(self.emit_difference(id, commit).map(|tally| (id, tally)));
             } else {
                 self.update_set(id);
             }
@@ -299,6 +329,7 @@ impl Engine {
         };
         materialized.changed_since.clear();
         materialized.fetched.clear();
+        materialized.fetched_bytes = 0;
         feed.joining = Some(Box::new(Joining {
             snapshot: next,
             seam: SnapshotMerge::default(),
@@ -316,65 +347,6 @@ impl Engine {
         self.snapshots.insert(next, id);
         self.out.push(Output::FetchSnapshot { id: next, plan, request });
     }
-
-    /// Sends subscribers the difference between what was sent last and what holds now, and a whole result to those who wait.
-    fn emit_difference(&mut self, id: FeedId, commit: Commit) -> Tally {
-        let Engine { feeds, subquery_sets, .. } = self;
-        let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return Tally::default() };
-        let Some(materialized) = feed.memory.materialized_mut() else { return Tally::default() };
-        let plan = feed.plan.clone();
-        let revokes = std::mem::take(&mut materialized.revokes);
-        let mut changes = Vec::new();
-        for key in std::mem::take(&mut materialized.dirty) {
-            let Some(entry) = materialized.entries.get(&key) else { continue };
-            let now = match entry.now.as_ref().map(|row| plan.see(row, subquery_sets)) {
-                Some(Err(error)) => {
-                    self.fail(id, error);
-                    return Tally::default();
-                }
-                Some(Ok(now)) => now,
-                None => None,
-            };
-            if let Some(change) = feed::between(&plan, key, entry.sent.as_ref(), now) {
-                changes.push(change);
-            }
-        }
-        let tally = Tally::of(&changes);
-        for change in &changes {
-            let sent = match change {
-                feed::Change::Add { row, .. } | feed::Change::Replace { row, .. } => Some(row.clone()),
-                feed::Change::Remove { .. } => None,
-            };
-            self.put(id, change.key().clone(), |entry| entry.sent = sent);
-        }
-        let waiting = match self.materialized_mut(id) {
-            None => return tally,
-            Some(materialized) => {
-                materialized.dirty.clear();
-                std::mem::take(&mut materialized.waiting)
-            }
-        };
-        let waits = self.feed(id).and_then(|f| f.pending.as_ref()).and_then(|p| p.due());
-        self.paced.extend(waits.map(|due| (due, id)));
-        let Commit { term, position, at } = commit;
-        if !changes.is_empty() && self.feed(id).is_some_and(|f| !f.live.is_empty()) {
-            let feed = plan.clone();
-            let delta = Delta { feed, term, position, at, changes, skipped: 0, revokes, more: false };
-            self.emit(id, Arc::new(delta));
-        }
-        if !waiting.is_empty() {
-            self.flush_pending(id);
-            let Some(feed) = self.feed_mut(id) else { return tally };
-            feed.live.extend(waiting.iter().map(|(s, _)| *s));
-            let sent = feed.memory.materialized().into_iter().flat_map(|k| &k.entries);
-            let mut rows: Vec<(Key, VisibleRow)> =
-                sent.filter_map(|(k, e)| Some((k.clone(), e.sent.clone()?))).collect();
-            rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
-            self.fresh.extend(waiting.iter().map(|(s, _)| *s));
-            self.out.push(Output::Result { to: waiting, feed: plan, rows: Arc::new(rows), term, position });
-        }
-        tally
-    }
 }
 
 impl Feed {
@@ -383,7 +355,10 @@ impl Feed {
         match (&mut self.memory, &mut self.joining) {
             (Memory::Materialized(materialized), _) => {
                 // What is found later in other tables is fetched then.
-                materialized.fetched.extend(rows.into_iter().filter(|row| self.plan.sees(row, subquery_sets)));
+                for row in rows.into_iter().filter(|row| self.plan.sees(row, subquery_sets)) {
+                    materialized.fetched_bytes += row.iter().map(Value::size).sum::<usize>();
+                    materialized.fetched.push(row);
+                }
                 materialized.fetched.len()
             }
             (_, Some(joining)) => {

@@ -14,7 +14,7 @@ pub(super) enum Memory {
     Stateless,
     /// The keys that were sent, with hashes of the values shown: changes do not carry the old row.
     Tracked(Box<Sent>),
-    /// The rows themselves: the result depends on other tables too.
+    /// The rows themselves: the result depends on other tables too, or on all rows together.
     Materialized(Box<Materialized>),
 }
 
@@ -64,7 +64,7 @@ impl Memory {
         }
     }
 
-    /// Whether the row remembered under `key` shows the same values as `row`.
+    /// Whether the row remembered under `key` shows the same values as `row`, by the plan of the feed's rows.
     pub(super) fn matches(
         &self,
         plan: &EffectivePlan,

@@ -11,12 +11,13 @@
 //! seam, at whose end the result is replaced as a whole.
 //!
 //! This file has the engine's state and its queries; [`subscriptions`], [`snapshots`] and [`changes`] handle the inputs,
-//! [`materializing`] and [`subqueries`] what is different for rules with sub-selects. [`audit`] compares feeds with the
+//! [`materializing`], [`differences`] and [`subqueries`] what is different for feeds that hold their rows. [`audit`] compares feeds with the
 //! database. What a feed remembers is in [`memory`].
 
 mod audit;
 mod auditing;
 mod changes;
+mod differences;
 pub(crate) mod io;
 mod materialized;
 mod materializing;
@@ -426,6 +427,8 @@ impl Engine {
             hasher.finish()
         };
         match output {
+            // Their order is part of them.
+            Output::Result { feed, .. } if feed.is_ordered() => {}
             Output::Result { feed, rows, .. } if !feed.open_key() => {
                 Arc::make_mut(rows).sort_by_cached_key(|(key, _)| place(key));
             }

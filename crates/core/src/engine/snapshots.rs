@@ -26,6 +26,8 @@ impl Engine {
         if feed.take_rows(rows, subquery_sets) > limit {
             let text = format!("rows of one result, at most {limit}; narrow the query");
             self.give_up(feed_id, Refusal::Limit(text));
+        } else if self.materialized(feed_id).is_some() && self.fetches_too_much() {
+            self.give_up(feed_id, self.limits.keeps_too_much());
         }
     }
 
@@ -171,7 +173,10 @@ impl Engine {
         while self.next_due().is_some_and(|due| due <= self.clock)
             && let Some((due, id)) = self.paced.first().copied()
         {
-            if self.is_settled(id) {
+            if self.materialized(id).is_some_and(|m| m.held.is_some_and(|held| held.due == due)) {
+                self.paced.remove(&(due, id));
+                self.settle_later(id);
+            } else if self.is_settled(id) {
                 self.flush_pending(id);
             } else {
                 // Some of it may no longer be seen: send it together with the withdrawal.

@@ -40,7 +40,7 @@ impl Engine {
 
     /// Releases the sub-selects of a feed that ends; those without dependents end too.
     pub(super) fn release_subqueries(&mut self, id: FeedId, materialized: &Materialized) {
-        self.materialized_bytes -= materialized.bytes;
+        self.materialized_bytes -= materialized.bytes + materialized.operator_bytes;
         if let Some(subquery) = &materialized.maintains {
             self.subquery_sets.0.remove(subquery);
         }

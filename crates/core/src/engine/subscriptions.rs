@@ -48,9 +48,8 @@ impl Engine {
                     let text = format!("keys remembered for tables without old values, at most {budget} bytes");
                     return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
                 }
-                if self.materialized_bytes > budget && !plan.subqueries().is_empty() {
-                    let text = format!("rows kept for rules that ask other tables, at most {budget} bytes");
-                    return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
+                if self.materialized_bytes > budget && (plan.projects_late || !plan.subqueries().is_empty()) {
+                    return self.out.push(Output::Closed(sub, self.limits.keeps_too_much()));
                 }
                 if request.observed {
                     self.observed.push(sub);
@@ -306,6 +305,7 @@ impl Engine {
         if let Some(materialized) = feed.memory.materialized_mut() {
             materialized.changed_since.clear();
             materialized.fetched.clear();
+            materialized.fetched_bytes = 0;
         }
         self.next_snapshot += 1;
         self.snapshots.remove(&old);
@@ -455,6 +455,9 @@ impl Engine {
             }
         }
         let mut memory = feed.memory;
+        if let Some(held) = memory.materialized().and_then(|m| m.held) {
+            self.paced.remove(&(held.due, id));
+        }
         if let Some(materialized) = memory.materialized_mut().filter(|_| !feed.plan.table().old_values) {
             let keys = Box::new(std::mem::take(&mut materialized.entries).into_keys());
             let table = feed.plan.table().name.clone();

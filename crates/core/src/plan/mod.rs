@@ -1,24 +1,29 @@
 //! What a live query does with the rows of its table: operators, one file each.
 //!
 //! ```text
-//! row ──► scan ──► filter ──► project ──► feed
-//!         rules    condition  columns
+//! row ──► scan ──► filter ──► [ group ──► first ──► order ] ──► project ──► feed
+//!         rules    condition    of all rows together             columns
 //! ```
 //!
 //! The [`Scan`] is a barrier: everything above it sees only rows and columns that the rules admit, with masks applied. The
 //! [`Filter`] keeps rows on which the client's condition holds; the [`Project`] defines the result's columns, and nothing
 //! downstream may assume that they are the table's. All three are linear: their output for a row depends on that row
-//! alone, so the output of a change is the new row's minus the old row's ([`RowDelta`]), and no state is needed. A sub-select in a
+//! alone, so the output of a change is the new row's minus the old row's ([`RowDelta`]), and no state is needed. What a query
+//! [`Arrange`]s depends on all rows together; the state that this takes is in [`operator`](crate::operator). A sub-select in a
 //! rule is a semi-join, whose state is the [`ValueSet`](crate::subquery::ValueSet) of the sub-select.
 //!
 //! A plan also knows what it has to read from its source to start ([`SnapshotRequest`]).
 
 mod access;
+mod arrange;
 mod filter;
+mod group;
 mod project;
 mod scan;
 mod snapshot;
+mod sql;
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::hash::{Hash, Hasher};
 use std::sync::Arc;
@@ -31,8 +36,10 @@ use crate::schema::{ColumnSet, Key, Row, Table, TableName};
 use crate::subquery::{SubqueryResults, subqueries_of};
 use crate::value::Value;
 pub use access::{AccessPath, EqPredicate, RowFilter};
+pub use arrange::{Arrange, MAX_WINDOW, SortTerm};
 pub use filter::Filter;
-pub use project::{OutputColumn, Project};
+pub use group::{Aggregate, AggregateFunction, Group};
+pub use project::{Item, OutputColumn, Project};
 pub use scan::{Admitted, Grant, Masks, Scan, VisibleRow};
 pub use snapshot::SnapshotRequest;
 
@@ -43,8 +50,12 @@ pub struct EffectivePlan {
     pub scan: Scan,
     /// The client's condition.
     pub filter: Filter,
+    /// What the client wants of all rows together, if anything.
+    pub arrange: Option<Box<Arrange>>,
     /// The client's columns.
     pub project: Project,
+    /// Whether the feed of the plan keeps rows as the scan admits them, and computes those of the result from these.
+    pub projects_late: bool,
     /// A short hash of the plan, the same on every instance.
     pub fingerprint: u64,
 }
@@ -67,21 +78,37 @@ pub struct RowDelta {
 impl EffectivePlan {
     /// The plan of a query under these grants.
     pub fn new(query: LiveQuery, grants: Vec<Grant>) -> EffectivePlan {
-        let LiveQuery { table, select, condition } = query;
-        let scan = Scan::new(table, grants);
-        let (filter, project) = (Filter::new(condition), Project::new(select));
+        let LiveQuery { table, condition, arrange, project } = query;
+        let (scan, filter) = (Scan::new(table, grants), Filter::new(condition));
         let mut identity = Encoder::new("effective query");
         scan.encode(&mut identity);
         filter.encode(&mut identity);
+        identity.option(arrange.as_ref(), |a, to| a.encode(to));
         project.encode(&mut identity);
-        EffectivePlan { scan, filter, project, fingerprint: identity.short_digest() }
+        let computes = matches!(project, Project::Items(_));
+        let projects_late = arrange.is_some() || computes && !scan.subqueries().is_empty();
+        EffectivePlan { scan, filter, arrange, project, projects_late, fingerprint: identity.short_digest() }
+    }
+
+    /// The same without what it makes of its rows: what becomes of each row, before it is arranged and computed of.
+    pub fn of_rows(&self) -> Cow<'_, EffectivePlan> {
+        if !self.projects_late {
+            return Cow::Borrowed(self);
+        }
+        let project = Project::Columns(self.read().iter().collect());
+        Cow::Owned(EffectivePlan { project, arrange: None, projects_late: false, ..self.clone() })
     }
 
     /// The plan of a rule's sub-select: whole rows, without rules of its own.
     pub fn of_subquery(subquery: &Subquery) -> EffectivePlan {
         let table = subquery.table.clone();
         let all = Grant { condition: subquery.condition.clone(), columns: table.all_columns(), masks: Masks::new() };
-        let query = LiveQuery { table, select: subquery.columns.clone(), condition: Expr::always() };
+        let query = LiveQuery {
+            table,
+            condition: Expr::always(),
+            arrange: None,
+            project: Project::Columns(subquery.columns.as_slice().into()),
+        };
         EffectivePlan::new(query, vec![all])
     }
 
@@ -97,7 +124,13 @@ impl EffectivePlan {
 
     /// Whether keys are sent as they are. Otherwise rules hide part of them, and they are sent as opaque strings.
     pub fn open_key(&self) -> bool {
-        self.scan.open_key()
+        // What groups have in common is the value of columns that are seen, or NULL.
+        self.has_own_keys() || self.scan.open_key()
+    }
+
+    /// Whether the keys of the result's rows are not those of the table's.
+    fn has_own_keys(&self) -> bool {
+        self.arrange.as_ref().is_some_and(|a| a.group.is_some() || !a.first.is_empty())
     }
 
     /// Whether rows of the result have keys. Without keys, a result only gains rows.
@@ -105,18 +138,53 @@ impl EffectivePlan {
         !self.table().key.is_empty()
     }
 
-    /// The key of a row in the result, empty for tables without one.
+    /// Columns that can show less than before, in themselves or in what is computed of them: those that are masked, and those
+    /// that are hidden, on some rows.
+    pub fn concealable(&self) -> ColumnSet {
+        let mut found = self.scan.maskable();
+        self.project.for_each_computed(&mut |i| {
+            if !self.scan.is_open(i) {
+                found.insert(i);
+            }
+        });
+        found
+    }
+
+    /// Whether its rows are computed, and not the table's own.
+    pub fn computes(&self) -> bool {
+        matches!(self.project, Project::Items(_))
+    }
+
+    /// Whether the result is in an order, so that its rows have places.
+    pub fn is_ordered(&self) -> bool {
+        self.arrange.as_ref().is_some_and(|a| a.is_ordered())
+    }
+
+    /// Whether the result is a part of the rows on which the condition holds: those with certain places.
+    pub fn is_window(&self) -> bool {
+        let arrange = self.arrange.as_ref().filter(|_| !self.has_own_keys());
+        arrange.is_some_and(|a| a.limit().is_some() || a.offset() > 0)
+    }
+
+    /// The key of a row of the table, empty for tables without one.
     pub fn key_of(&self, row: &[Value]) -> Key {
         self.table().key_of(row)
     }
 
-    /// The row as the plan's reader sees it; `None` if it is withheld or outside the query.
+    /// What becomes of a row of the table: a row of the result, or of what is [`Arrange`]d; `None` if it is withheld or
+    /// outside the query.
     ///
     /// # Errors
     /// The query fails on this row, which the reader may see. A row that the rules withhold never causes an error.
     pub fn see(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> Result<Option<VisibleRow>, EvalError> {
         let Some(admitted) = self.scan.admit(row, subquery_results) else { return Ok(None) };
-        Ok(self.filter.passes(&admitted)?.then(|| admitted.into_visible()))
+        if !self.filter.passes(&admitted)? {
+            return Ok(None);
+        }
+        if self.projects_late {
+            return Ok(Some(admitted.into_visible()));
+        }
+        self.project.row(admitted).map(Some)
     }
 
     /// Whether the row is in the result, or the query fails on it; cheaper than [`EffectivePlan::see`].
@@ -155,8 +223,10 @@ impl EffectivePlan {
     /// Approximate bytes of its conditions, and their number of nodes.
     pub fn size(&self) -> (usize, usize) {
         let (mut bytes, mut nodes) = (0, 0);
-        for condition in self.scan.grants().iter().map(|g| &g.condition).chain([self.filter.condition()]) {
-            condition.for_each(&mut |e| {
+        let conditions = self.scan.grants().iter().map(|g| &g.condition).chain([self.filter.condition()]);
+        let arranged = self.arrange.iter().flat_map(|a| a.exprs());
+        for e in conditions.chain(arranged).chain(self.project.exprs()) {
+            e.for_each(&mut |e| {
                 nodes += 1;
                 bytes += std::mem::size_of::<Expr>();
                 match e {
@@ -195,14 +265,24 @@ impl EffectivePlan {
 
     /// Whether it reads any of these columns.
     pub fn reads_any_of(&self, columns: &ColumnSet) -> bool {
-        self.project.reads().any(|i| columns.contains(i)) || self.is_decided_by_any_of(columns)
+        self.read_shown().any(|i| columns.contains(i)) || self.is_decided_by_any_of(columns)
     }
 
     /// The table's columns that it reads: those of the result, and those that decide what is in it.
     pub fn read(&self) -> ColumnSet {
-        let mut all: ColumnSet = self.project.reads().collect();
+        let mut all: ColumnSet = self.read_shown().collect();
         self.for_each_that_decides(&mut |i| all.insert(i));
         all
+    }
+
+    /// The table's columns that the result shows as they are.
+    fn read_shown(&self) -> impl Iterator<Item = usize> {
+        self.project.plain().filter(|_| !self.is_grouped())
+    }
+
+    /// Whether the rows of the result are groups.
+    fn is_grouped(&self) -> bool {
+        self.arrange.as_ref().is_some_and(|a| a.group.is_some())
     }
 
     /// Whether any of these columns decides what is in the result or how it is shown.
@@ -215,15 +295,10 @@ impl EffectivePlan {
     fn for_each_that_decides(&self, look: &mut dyn FnMut(usize)) {
         self.scan.for_each_column(look);
         self.filter.condition().for_each_column(&mut |i| look(i));
-    }
-
-    /// The plan as SQL, rules included, for people.
-    pub fn to_sql(&self) -> String {
-        let table = self.table();
-        let columns: Vec<&str> = self.output().map(|c| c.name).collect();
-        let rules = self.scan.grants().iter().map(|g| g.condition.clone()).collect();
-        let all = Expr::And(vec![Expr::Or(rules), self.filter.condition().clone()]).canonicalize();
-        let tail = if all.is_const(true) { String::new() } else { format!(" WHERE {}", all.show(table, None)) };
-        format!("SELECT {} FROM {}{tail}", columns.join(", "), table.name)
+        let arranged = self.arrange.iter().flat_map(|a| a.exprs_of_scan());
+        arranged.for_each(|e| e.for_each_column(&mut |i| look(i)));
+        if !self.is_grouped() {
+            self.project.for_each_computed(look);
+        }
     }
 }

@@ -190,6 +190,17 @@ impl Scan {
         found
     }
 
+    /// Whether less may be seen of a row than before, when these columns of it were visible; all that are granted, if that is
+    /// not known. Where something is masked now, it may have been shown.
+    pub fn shows_less(&self, before: Option<&ColumnSet>, row: &Row, subquery_results: &dyn SubqueryResults) -> bool {
+        let Some(now) = self.admit(row, subquery_results) else { return true };
+        let hides = match before {
+            Some(before) => !now.columns.covers(before),
+            None => !now.columns.covers(&self.granted()),
+        };
+        hides || self.maskable().iter().any(|i| now.row[i] != row[i])
+    }
+
     /// The row under the rules; `None` if it is withheld.
     pub fn admit<'a>(&'a self, row: &'a Row, subquery_results: &dyn SubqueryResults) -> Option<Admitted<'a>> {
         let columns = self.admitted(row, subquery_results)?;

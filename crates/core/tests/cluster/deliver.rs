@@ -15,12 +15,12 @@ impl Cluster {
     pub fn handle(&mut self, n: usize, input: Input) {
         self.nodes[n].engine.set_clock(self.step as i64);
         let by_stream = matches!(input, Input::Interval(_) | Input::Healed { .. });
-        if let Some(transcript) = &mut self.transcript {
-            transcript.update(format!("{} {n} {input:?}", self.step));
+        if let Some(course) = &mut self.course {
+            course.update(format!("{} {n} {input:?}", self.step));
         }
         let outputs = self.nodes[n].engine.handle(input);
-        if let Some(transcript) = &mut self.transcript {
-            outputs.iter().for_each(|output| transcript.update(format!("{output:?}")));
+        if let Some(course) = &mut self.course {
+            outputs.iter().for_each(|output| course.update(format!("{output:?}")));
         }
         let mut told = Vec::new();
         for output in outputs {

@@ -451,7 +451,7 @@ impl Cluster {
                 l.was = Some((l.engine, run, delta.position));
                 for change in &delta.changes {
                     match change {
-                        Change::Add { key, row, instead } => put(l, key, row.row.clone(), !instead),
+                        Change::Add { key, row, instead, .. } => put(l, key, row.row.clone(), !instead),
                         Change::Replace { key, row, .. } => {
                             assert!(l.shown.contains_key(key), "replaced what was not there");
                             put(l, key, row.row.clone(), false);

@@ -137,7 +137,7 @@ struct Cluster {
     /// Messages that instances have said, in number.
     said: u64,
     /// All that went into the engines and came out of them, where somebody wants to compare it.
-    transcript: Option<Sha256>,
+    course: Option<Sha256>,
 }
 
 impl Cluster {
@@ -177,7 +177,7 @@ impl Cluster {
             listeners: BTreeMap::new(),
             published_events: 0,
             said: 0,
-            transcript: None,
+            course: None,
             rng,
         }
     }
@@ -327,12 +327,12 @@ fn every_client_sees_what_it_may_and_no_more() {
 
 /// A seed that fails is only worth something if it fails again: nothing depends on what is not in it.
 #[test]
-fn two_runs_of_a_seed_give_the_same_transcript() {
+fn two_runs_of_a_seed_do_the_same() {
     let run = |seed| {
         let mut cluster = Cluster::new(seed);
-        cluster.transcript = Some(Sha256::new());
+        cluster.course = Some(Sha256::new());
         cluster.run(250);
-        cluster.transcript.take().map(Sha256::finalize)
+        cluster.course.take().map(Sha256::finalize)
     };
     for seed in 0..100 {
         assert_eq!(run(seed), run(seed), "seed {seed}");

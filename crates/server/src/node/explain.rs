@@ -27,7 +27,13 @@ impl Node {
         };
         let feed = self.engine.feed_of(&plan);
         let feed = feed.map(|f| json!({"id": f.id, "subscriptions": f.subscriptions, "deltas": f.deltas}));
-        let about = json!({"query": plan.to_sql(), "feed": feed, "cost_ns": self.cost_ns(&plan)});
+        let about = json!({
+            "query": plan.to_sql(),
+            "rows": plan.condition_sql(),
+            "then": plan.arranged_sql(),
+            "feed": feed,
+            "cost_ns": self.cost_ns(&plan.of_rows()),
+        });
         let Some((source, position)) = &q.at else { return Ok(about) };
         let t = self.engine.transaction(source, *position).ok_or_else(|| {
             let newest = Limits::default().window;

@@ -124,8 +124,10 @@ impl Node {
     /// Tells a client that its result is still good, and that it goes on from there.
     fn resumed(&mut self, sub: SubId, plan: &EffectivePlan, cursor: &str) {
         if let Some(Sub { subscription, target: Target::Client(client), .. }) = self.subs.get(&sub) {
-            let (number, columns) = (subscription.number, wire::columns(plan));
-            let result = json!({"subscription": number, "columns": columns, "resumed": true, "cursor": cursor});
+            let (number, columns, shape) = (subscription.number, wire::columns(plan), wire::shape(plan));
+            let result = json!({
+                "subscription": number, "columns": columns, "shape": shape, "resumed": true, "cursor": cursor,
+            });
             client.outbox.answer(subscription, &message::reply(&subscription.call, result));
             self.writers.due(client);
         }

@@ -130,17 +130,33 @@ impl Writer {
     }
 }
 
+/// What is asked.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Asked {
+    All,
+    /// The rows of one group.
+    Group(i32),
+    /// What each group adds up to, its version, and how many rows it has.
+    Sums,
+    /// The groups with the highest versions, in this order.
+    Top,
+}
+
+/// Rows of a window.
+const TOP: usize = 5;
+
 /// What the database says: by key, group, amount and version.
 type Truth = BTreeMap<String, (i64, i64, i64)>;
 
 /// Who listens, and what it has seen.
 struct Listener {
     query: String,
-    group: Option<i32>,
+    asked: Asked,
     live: ResultSet,
     /// Whether `live` holds a result.
     begun: bool,
-    version: i64,
+    /// The versions of groups that it has seen last.
+    versions: BTreeMap<i64, i64>,
     deltas: u64,
     wholes: u64,
 }
@@ -152,36 +168,82 @@ fn int(row: &Map<String, Json>, name: &str) -> i64 {
 }
 
 impl Listener {
-    fn new(group: Option<i32>) -> Listener {
-        let query = match group {
-            Some(g) => format!("SELECT * FROM acct WHERE grp = {g}"),
-            None => "SELECT * FROM acct".into(),
+    fn new(asked: Asked) -> Listener {
+        let query = match asked {
+            Asked::Group(g) => format!("SELECT * FROM acct WHERE grp = {g}"),
+            Asked::All => "SELECT * FROM acct".into(),
+            Asked::Sums => {
+                "SELECT grp, sum(amount) AS amount, sum(v) AS v, count(*) AS n FROM acct GROUP BY grp".into()
+            }
+            Asked::Top => format!("SELECT id, grp, v FROM acct WHERE id < 0 ORDER BY v DESC, id LIMIT {TOP}"),
         };
-        Listener { query, group, live: ResultSet::default(), begun: false, version: -1, deltas: 0, wholes: 0 }
+        let (live, versions) = (ResultSet::default(), BTreeMap::new());
+        Listener { query, asked, live, begun: false, versions, deltas: 0, wholes: 0 }
     }
 
     /// Holds the result against what every committed state fulfils.
     fn check(&mut self, whole: bool) {
         let mut sums: BTreeMap<i64, i64> = BTreeMap::new();
-        for row in self.live.rows.values() {
+        for row in self.live.rows.values().filter(|_| self.asked != Asked::Top) {
             *sums.entry(int(row, "grp")).or_default() += int(row, "amount");
         }
         assert!(sums.values().all(|s| *s == 0), "a state that was never committed: {sums:?} in {}", self.query);
-        let Some(g) = self.group else { return };
-        let version = int(&self.live.rows[&format!("[{}]", -g - 1)], "v");
-        if whole {
-            assert!(version >= self.version, "{} went back from {} to {version}", self.query, self.version);
-        } else {
-            assert_eq!(version, self.version + 1, "a gap or a double in {}", self.query);
+        let mut versions = BTreeMap::new();
+        match self.asked {
+            Asked::All => {}
+            Asked::Group(g) => {
+                versions.insert(g.into(), int(&self.live.rows[&format!("[{}]", -g - 1)], "v"));
+            }
+            Asked::Sums => versions.extend(self.live.rows.values().map(|row| (int(row, "grp"), int(row, "v")))),
+            Asked::Top => {
+                let rows: Vec<(i64, i64)> = self.live.in_order().map(|row| (-int(row, "v"), int(row, "id"))).collect();
+                assert!(rows.is_sorted() && rows.len() == TOP, "not in order: {rows:?}");
+                versions.extend(self.live.rows.values().map(|row| (int(row, "grp"), int(row, "v"))));
+            }
         }
-        self.version = version;
+        for (group, version) in &versions {
+            let Some(before) = self.versions.get(group) else { continue };
+            // One delta is one transaction. A group may leave a window and come again later.
+            let follows = (*version == before + 1 || *version == *before && self.asked != Asked::Group(*group as i32))
+                || self.asked == Asked::Top;
+            assert!(version >= before, "{} went back from {before} to {version}", self.query);
+            assert!(whole || follows, "a gap or a double in {}: {before}, {version}", self.query);
+        }
+        self.versions.extend(versions);
     }
 
     /// Whether the result is what the database says at the end: by key, group, amount and version.
     fn has_all(&self, truth: &Truth) -> bool {
-        let rows = |row: &Map<String, Json>| (int(row, "grp"), int(row, "amount"), int(row, "v"));
-        let own = truth.values().filter(|(grp, ..)| self.group.is_none_or(|g| *grp == i64::from(g))).count();
-        self.live.rows.len() == own && self.live.rows.iter().all(|(key, row)| truth.get(key) == Some(&rows(row)))
+        match self.asked {
+            Asked::All | Asked::Group(_) => {
+                let rows = |row: &Map<String, Json>| (int(row, "grp"), int(row, "amount"), int(row, "v"));
+                let own = |grp: i64| self.asked == Asked::All || self.asked == Asked::Group(grp as i32);
+                let count = truth.values().filter(|(grp, ..)| own(*grp)).count();
+                self.live.rows.len() == count
+                    && self.live.rows.iter().all(|(key, row)| truth.get(key) == Some(&rows(row)))
+            }
+            Asked::Sums => {
+                let mut groups: BTreeMap<i64, (i64, i64)> = BTreeMap::new();
+                for (grp, _, v) in truth.values() {
+                    let (versions, count) = groups.entry(*grp).or_default();
+                    (*versions, *count) = (*versions + v, *count + 1);
+                }
+                let held = self.live.rows.values().map(|row| (int(row, "grp"), (int(row, "v"), int(row, "n"))));
+                held.collect::<BTreeMap<_, _>>() == groups
+            }
+            Asked::Top => {
+                let heads =
+                    truth.values().filter(|(grp, ..)| *grp >= 0).fold(BTreeMap::new(), |mut heads, (grp, _, v)| {
+                        let newest: &mut i64 = heads.entry(*grp).or_default();
+                        *newest = (*newest).max(*v);
+                        heads
+                    });
+                // Of equal ones the smaller id, which is that of the larger group.
+                let mut wanted: Vec<(i64, i64)> = heads.into_iter().map(|(grp, v)| (-v, -grp - 1)).collect();
+                wanted.sort_unstable();
+                self.live.in_order().map(|row| (-int(row, "v"), int(row, "id"))).eq(wanted.into_iter().take(TOP))
+            }
+        }
     }
 
     /// Listens until `done`; comes back with its cursor when the connection ends.
@@ -255,6 +317,8 @@ impl Listener {
 #[derive(Clone, Copy, PartialEq)]
 enum Trouble {
     None,
+    /// The changes of the table do not carry the old row.
+    NoOldValues,
     /// A synchronous standby that is not there, for a while.
     Standby,
     /// The server crashes three times, and both instances twice, with all they know.
@@ -262,9 +326,9 @@ enum Trouble {
 }
 
 /// The source on a server, with its table, ready to be read.
-async fn with_table(url: &str) -> Arc<dyn Source> {
+async fn with_table(url: &str, old_values: bool) -> Arc<dyn Source> {
     run(url, SCHEMA).await;
-    prepared(url, &["acct"], true).await
+    prepared(url, &["acct"], old_values).await
 }
 
 /// Runs statements, each in a transaction of its own.
@@ -313,7 +377,7 @@ async fn burn(trouble: Trouble) {
     let seconds = std::env::var("GOSSIP_FIRE_SECONDS").ok().and_then(|s| s.parse().ok()).unwrap_or(10);
     let server = Arc::new(Postgres::start());
     let url = server.url();
-    let source = with_table(&url).await;
+    let source = with_table(&url, trouble != Trouble::NoOldValues).await;
     let mut running = instances(&source, &[SocketAddr::from(([127, 0, 0, 1], 0)); 2]).await;
     let addresses: Vec<SocketAddr> = running.iter().map(Instance::address).collect();
     let urls = Arc::new(Mutex::new(addresses.iter().map(ToString::to_string).collect::<Vec<_>>()));
@@ -331,18 +395,23 @@ async fn burn(trouble: Trouble) {
     for n in 0..SUBSCRIPTIONS {
         let mut rng = StdRng::seed_from_u64(1_000 + n);
         let after = Duration::from_millis(rng.random_range(0..seconds * 950));
-        let group = if n % 10 == 0 { None } else { Some(rng.random_range(0..GROUPS)) };
+        let asked = match n % 10 {
+            0 => Asked::All,
+            1 | 2 => Asked::Sums,
+            3 => Asked::Top,
+            _ => Asked::Group(rng.random_range(0..GROUPS)),
+        };
         let (urls, truth) = (urls.clone(), truth.clone());
         listeners.push(tokio::spawn(async move {
             tokio::time::sleep(after).await;
             let done = move |l: &Listener| truth.lock().as_ref().is_some_and(|t| l.has_all(t));
-            Listener::new(group).listen(urls, done, n as usize).await
+            Listener::new(asked).listen(urls, done, n as usize).await
         }));
     }
     let begun = Instant::now();
     let mut troubles = 0;
     let wanted_troubles = match trouble {
-        Trouble::None => 0,
+        Trouble::None | Trouble::NoOldValues => 0,
         Trouble::Standby => 1,
         Trouble::Crashes => 5,
     };
@@ -422,6 +491,11 @@ async fn every_result_is_a_committed_state_under_concurrent_writers() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn also_where_changes_do_not_carry_the_old_row() {
+    burn(Trouble::NoOldValues).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn also_while_a_synchronous_standby_is_missing() {
     burn(Trouble::Standby).await;
 }
@@ -437,7 +511,7 @@ async fn also_while_the_server_and_the_instances_crash() {
 async fn a_lost_slot_is_an_alarm_and_a_new_one_begins_with_snapshots() {
     let server = Postgres::start();
     let url = server.url();
-    let source = with_table(&url).await;
+    let source = with_table(&url, true).await;
     let instance = instances(&source, &[SocketAddr::from(([127, 0, 0, 1], 0))]).await.remove(0);
     let mut session = Session::connect(&instance.address().to_string(), None).await.unwrap();
     let mut live = ResultSet::new(session.subscribe("SELECT id FROM acct WHERE id > 0").await.unwrap());
@@ -480,7 +554,7 @@ async fn a_lost_slot_is_an_alarm_and_a_new_one_begins_with_snapshots() {
 async fn an_instance_that_starts_again_goes_on_where_the_relay_is() {
     let server = Postgres::start();
     let url = server.url();
-    let source = with_table(&url).await;
+    let source = with_table(&url, true).await;
     let options = Options {
         name: "one".into(),
         listen: SocketAddr::from(([127, 0, 0, 1], 0)),
@@ -526,7 +600,7 @@ async fn a_broker_that_stays_away_costs_no_more_log_than_is_allowed() {
     const MOST_MB: u64 = 4;
     let server = Postgres::start();
     let (url, mut broker) = (server.url(), Broker::start(Kind::Nats));
-    with_table(&url).await;
+    with_table(&url, true).await;
     let settings = Settings {
         name: "s".into(),
         url: url.clone(),

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used)]
 
 mod apart;
+mod arranged;
 mod audited;
 mod besieged;
 mod brokers;

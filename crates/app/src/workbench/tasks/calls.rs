@@ -73,6 +73,8 @@ impl Tasks {
             query: a["query"].as_str().unwrap_or("").into(),
             feed: a["feed"]["id"].as_u64().zip(a["feed"]["subscriptions"].as_u64()),
             cost_ns: a["cost_ns"].as_u64(),
+            rows: a["rows"].as_str().map(String::from),
+            then: a["then"].as_str().map(String::from),
         };
         self.tell(0, Call::Explain(Box::new(call)), move |answer| {
             Message::Asked(id, QueryUpdate::About(answer.map(about)))

@@ -6,7 +6,7 @@ use std::time::Duration;
 use gossip_client::result_set::{Applied, JsonRow};
 use gossip_client::{ClientError, Incoming, ResultSet, Session};
 use gossip_protocol::call::Subscribe;
-use gossip_protocol::{Notification, RpcError, code};
+use gossip_protocol::{Notification, RpcError, Shape, code};
 use gossip_server::auth::Tokens;
 use gossip_server::now;
 use serde_json::{Map, Value as Json, json};
@@ -225,7 +225,10 @@ fn refused(e: RpcError) -> Refused {
 fn picture_of(live: &ResultSet, deltas: u64) -> QueryUpdate {
     let parsed = |key: &str| serde_json::from_str::<Json>(key).unwrap_or_default();
     let of_key = live.rows.iter().map(|(key, row)| (key.clone(), row.clone()));
-    let rows: Vec<(String, JsonRow)> = if live.rows.len() > ORDERED {
+    let rows: Vec<(String, JsonRow)> = if live.shape == Shape::Ordered {
+        let in_order = live.order.iter().filter_map(|key| Some((key.clone(), live.rows.get(key)?.clone())));
+        in_order.take(SHOWN).collect()
+    } else if live.rows.len() > ORDERED {
         of_key.take(SHOWN).collect()
     } else {
         let mut rows: Vec<_> = of_key.map(|(key, row)| (parsed(&key), key, row)).collect();

@@ -1,10 +1,10 @@
 //! What is computed: arithmetic, functions, `CASE` and the like, with the types that PostgreSQL gives them.
 
 use super::types::ordered;
-use super::{Checker, MAX_FUNCTIONS, Result, Size, Typed};
+use super::{Checker, MAX_FUNCTIONS, Result, Size, Typed, aggregate};
 use crate::query::expr::{CmpOp, Computed, Expr};
 use crate::query::function::{Arithmetic, Function, Side, can_cast, is_held_alike};
-use crate::query::syntax::{Ast, Ident, Location, invalid};
+use crate::query::syntax::{Ast, Call, Ident, Location, invalid};
 use crate::value::{Type, Value};
 use gossip_protocol::spelling::similar;
 
@@ -206,13 +206,29 @@ impl Checker<'_> {
         self.computed_of(Computed::Case { arms, otherwise }, ty, at, size)
     }
 
+    /// A function or an aggregate that is called by its name.
+    pub(super) fn called(&mut self, call: Call) -> Result<Typed> {
+        let Call { name, args, distinct, filter } = &call;
+        if let Some(aggregate) = aggregate::named(&name.name) {
+            return self.aggregate(aggregate, call);
+        }
+        if let Some(at) = distinct.or(filter.as_ref().map(|f| f.at)) {
+            return Err(invalid(
+                at,
+                format!("{} is not of many rows", name.name),
+                "DISTINCT and FILTER with aggregates",
+            ));
+        }
+        if args.is_none() {
+            return Err(invalid(name.at, format!("{}(*)", name.name), "COUNT(*), or values in the brackets"));
+        }
+        self.named(&call.name, call.args.unwrap_or_default())
+    }
+
     /// A function that is called by its name.
-    pub(super) fn named(&mut self, name: &Ident, args: Option<Vec<Ast>>) -> Result<Typed> {
+    fn named(&mut self, name: &Ident, args: Vec<Ast>) -> Result<Typed> {
         let at = name.at;
         let word = if name.quoted { name.name.clone() } else { name.name.to_ascii_lowercase() };
-        let Some(args) = args else {
-            return Err(invalid(at, format!("{word}(*) is not supported here"), "a function of values"));
-        };
         let names = || FUNCTIONS.iter().map(|(name, ..)| *name);
         let Some((name, least, most, named)) = FUNCTIONS.iter().find(|(name, ..)| *name == word) else {
             let hint = similar(&word, names()).map_or(String::new(), |s| format!("; did you mean {s}?"));
@@ -336,7 +352,7 @@ impl Checker<'_> {
 }
 
 impl Typed {
-    fn copy(&self) -> Typed {
+    pub(super) fn copy(&self) -> Typed {
         Typed { expr: self.expr.clone(), ..*self }
     }
 }

@@ -53,7 +53,7 @@ impl Checker<'_> {
                 self.cast(Typed { at, ..value }, &ty)
             }
             Node::Concat(parts) => self.concatenated(parts),
-            Node::Call(name, args) => self.named(&name, args),
+            Node::Call(call) => self.called(*call),
         }
     }
 

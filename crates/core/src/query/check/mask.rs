@@ -41,7 +41,7 @@ impl Checker<'_> {
                 let parts = parts.into_iter().map(|part| self.part(part, Type::Text));
                 Ok(Mask::Join(parts.collect::<Result<_>>()?))
             }
-            Node::Call(name, args) => self.cut(&name, args.unwrap_or_default()),
+            Node::Call(call) => self.cut(&call.name, call.args.unwrap_or_default()),
             Node::Name(_) => {
                 let column = self.column(e)?;
                 match self.scopes.last().map(|s| s.table.columns[column].ty) {

@@ -1,11 +1,13 @@
 //! From a syntax tree to a checked query: names find their columns, values their types, and whatever has no meaning here
 //! is refused at its place in the text.
 
+mod aggregate;
 mod compute;
 mod condition;
 mod mask;
 mod names;
 mod scope;
+mod select;
 mod subquery;
 mod types;
 
@@ -15,9 +17,10 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use self::scope::Scope;
-use super::syntax::{self, Location, MAX_DEPTH, Select, invalid};
+use super::syntax::{self, Location, MAX_DEPTH, invalid};
 use super::{Expr, LiveQuery, QueryError, Visible};
 use crate::mask::Mask;
+use crate::plan::Aggregate;
 use crate::schema::{Catalog, Table};
 use crate::value::Type;
 use gossip_protocol::spelling::{shortened, similar};
@@ -112,22 +115,14 @@ struct Checker<'a> {
     claims: bool,
     /// The parameters that were named.
     params: BTreeSet<String>,
+    /// The aggregates that were named; `None` where there may be none.
+    aggregates: Option<Vec<Aggregate>>,
 }
 
 impl<'a> Checker<'a> {
     fn of_rule(table: &Arc<Table>, catalog: &'a Catalog) -> Checker<'a> {
         let scope = Scope { table: table.clone(), alias: None, visible: table.all_columns() };
-        Checker { scopes: vec![scope], catalog: Some(catalog), claims: true, params: BTreeSet::new() }
-    }
-
-    fn query(&mut self, select: Select, visible: &dyn Visible) -> Result<LiveQuery> {
-        let scope = scope::of_client(select.from, visible)?;
-        let table = scope.table.clone();
-        self.scopes.push(scope);
-        let selected = self.items(select.items)?;
-        let condition = self.filter(select.condition)?.0;
-        self.scopes.pop();
-        Ok(LiveQuery { table, select: selected, condition })
+        Checker { scopes: vec![scope], catalog: Some(catalog), claims: true, ..Checker::default() }
     }
 
     /// The condition of a `WHERE`, which holds on all rows if there is none.

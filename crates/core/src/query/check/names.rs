@@ -1,36 +1,32 @@
 //! Which column, or claim, a name means.
 
+use std::sync::Arc;
+
 use gossip_protocol::spelling::similar;
 
 use super::scope::not_known;
 use super::{Checker, Result, Typed};
-use crate::query::syntax::{Ast, Ident, Item, Location, Node, invalid};
+use crate::query::syntax::{Ast, Ident, Location, Node, invalid};
 use crate::query::{Expr, Placeholder, QueryError};
 use crate::value::Type;
 
 impl Checker<'_> {
-    /// The selected columns.
-    pub(super) fn items(&self, items: Vec<Item>) -> Result<Vec<usize>> {
-        let mut select = Vec::new();
-        for item in items {
-            let e = match item {
-                Item::Expr(e) => e,
-                Item::Star(at) if !select.is_empty() => {
-                    return Err(invalid(at, "* beside other columns", "either * or names of columns"));
-                }
-                Item::Star(_) => {
-                    select.extend(self.scopes.last().into_iter().flat_map(|s| s.visible.iter()));
-                    continue;
-                }
-            };
-            let at = e.at;
-            let column = self.column(e)?;
-            if select.contains(&column) {
-                return Err(invalid(at, "this column is named twice", "each column once"));
-            }
-            select.push(column);
-        }
-        Ok(select)
+    /// A column of the row that is spoken of, by its place.
+    pub(super) fn own_column(&self, i: usize, at: Location) -> Result<Typed> {
+        let ty = self.scopes.last().map(|s| s.table.columns[i].ty);
+        self.leaf(Expr::Column(i), ty, at)
+    }
+
+    /// The name of a column of the row that is spoken of.
+    pub(super) fn column_name(&self, i: usize) -> Arc<str> {
+        self.scopes.last().map_or_else(|| "".into(), |s| s.table.columns[i].name.clone())
+    }
+
+    /// Whether an expression is the name of a column, and nothing else.
+    pub(super) fn names_column(&self, e: &Ast) -> bool {
+        let Node::Name(parts) = &e.node else { return false };
+        let column = in_table(parts, e.at).ok().and_then(|(table, name)| self.scopes.last()?.column(table, name));
+        column.is_some()
     }
 
     /// A column of the row that is spoken of.

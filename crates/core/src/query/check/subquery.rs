@@ -7,7 +7,7 @@
 use std::sync::Arc;
 
 use super::{Checker, Result, Size, Typed, scope};
-use crate::query::syntax::{Ast, Item, Location, Select, TableRef, invalid};
+use crate::query::syntax::{Ast, Distinct, Item, Location, Select, TableRef, invalid};
 use crate::query::{CmpOp, Expr, QueryError, Subquery};
 use crate::schema::Table;
 use crate::value::Type;
@@ -28,18 +28,18 @@ impl Checker<'_> {
     /// `value IN (SELECT column FROM …)`
     pub(super) fn in_subquery(&mut self, value: Ast, select: Select) -> Result<Typed> {
         let value = self.expression(value)?;
-        let Select { at, items, from, condition } = select;
-        let table = self.enter(from, at)?;
+        let Select { at, distinct, items, from, condition, .. } = select;
+        let table = self.enter(from, &distinct, at)?;
         let mut items = items.into_iter();
         let column = match items.next() {
-            Some(Item::Expr(e)) => self.column(e)?,
+            Some(Item::Expr(e, _)) => self.column(e)?,
             Some(Item::Star(at)) => return Err(invalid(at, "* after IN", "the name of one column")),
             None => return Err(invalid(at, "nothing is selected", "the name of one column")),
         };
         if let Some(second) = items.next() {
             let at = match second {
                 Item::Star(at) => at,
-                Item::Expr(e) => e.at,
+                Item::Expr(e, _) => e.at,
             };
             return Err(invalid(at, "a second column", "FROM: one column is selected after IN"));
         }
@@ -58,14 +58,14 @@ impl Checker<'_> {
 
     /// `EXISTS (SELECT … FROM …)`: what is selected does not matter.
     pub(super) fn exists(&mut self, select: Select, at: Location) -> Result<Typed> {
-        let table = self.enter(select.from, select.at)?;
+        let table = self.enter(select.from, &select.distinct, select.at)?;
         let Filter { apart, condition, size } = self.split(select.condition, at)?;
         self.scopes.pop();
         self.node(member(table, apart, condition, true), Some(Type::Bool), at, size)
     }
 
     /// From here on the row of another table is spoken of.
-    fn enter(&mut self, from: TableRef, at: Location) -> Result<Arc<Table>> {
+    fn enter(&mut self, from: TableRef, distinct: &Distinct, at: Location) -> Result<Arc<Table>> {
         let (Some(catalog), Some(own)) = (self.catalog, self.scopes.first()) else {
             return Err(invalid(
                 at,
@@ -73,6 +73,9 @@ impl Checker<'_> {
                 "a list of values; only rules may ask other tables",
             ));
         };
+        if let Distinct::Rows(at) | Distinct::On(at, _) = distinct {
+            return Err(invalid(*at, "DISTINCT makes no difference here", "what is selected"));
+        }
         if self.scopes.len() > MAX_LEVELS {
             let expected = format!("a value; sub-selects stand at most {MAX_LEVELS} levels deep");
             return Err(invalid(at, "one sub-select too many", expected));

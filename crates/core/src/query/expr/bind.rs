@@ -28,7 +28,20 @@ impl Expr {
     /// # Errors
     /// A value is absent or of the wrong type, or lists have more than [`MAX_LIST`] values in total.
     pub fn bind(&self, placeholder: Placeholder, facts: &Map<String, Json>) -> Result<Expr, PlaceholderError> {
-        Binding { placeholder, facts, left: MAX_LIST }.bind(self)
+        self.bind_within(placeholder, facts, &mut MAX_LIST.clone())
+    }
+
+    /// As [`Expr::bind`], for one of several expressions whose lists have at most `left` values together.
+    ///
+    /// # Errors
+    /// As [`Expr::bind`].
+    pub fn bind_within(
+        &self,
+        placeholder: Placeholder,
+        facts: &Map<String, Json>,
+        left: &mut usize,
+    ) -> Result<Expr, PlaceholderError> {
+        Binding { placeholder, facts, left }.bind(self)
     }
 }
 
@@ -63,7 +76,7 @@ fn value_of(
 struct Binding<'a> {
     placeholder: Placeholder,
     facts: &'a Map<String, Json>,
-    left: usize,
+    left: &'a mut usize,
 }
 
 impl Binding<'_> {
@@ -96,22 +109,12 @@ impl Binding<'_> {
                 let e = self.boxed(e)?;
                 Expr::In(e, self.list_of(name, *ty)?.into_iter().map(Expr::Const).collect()).canonicalize()
             }
-            Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(self.boxed(e)?, *kind, name.clone(), *ty),
             Expr::Member { of, subquery, exists } => {
                 let condition = self.bind(&subquery.condition)?;
                 let subquery = Subquery::new(subquery.table.clone(), subquery.columns.clone(), condition);
                 Expr::Member { of: self.many(of)?, subquery: Arc::new(subquery), exists: *exists }
             }
-            Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Placeholder(..) => e.clone(),
-            Expr::Computed(computed) => Expr::Computed(Box::new(computed.try_map(|e| self.bind(e))?)),
-            Expr::Cmp(op, a, b) => Expr::Cmp(*op, self.boxed(a)?, self.boxed(b)?),
-            Expr::And(es) => Expr::And(self.many(es)?),
-            Expr::Or(es) => Expr::Or(self.many(es)?),
-            Expr::Not(e) => Expr::Not(self.boxed(e)?),
-            Expr::IsNull(e) => Expr::IsNull(self.boxed(e)?),
-            Expr::In(e, es) => Expr::In(self.boxed(e)?, self.many(es)?),
-            Expr::InValues(e, list) => Expr::InValues(self.boxed(e)?, list.clone()),
-            Expr::Like(e, p) => Expr::Like(self.boxed(e)?, p.clone()),
+            other => other.try_map(|e| self.bind(e))?,
         })
     }
 
@@ -121,7 +124,7 @@ impl Binding<'_> {
         let Json::Array(list) = fact(self.placeholder, name, self.facts)? else {
             return Err(fail("is not a list".into()));
         };
-        self.left = self
+        *self.left = self
             .left
             .checked_sub(list.len())
             .ok_or_else(|| fail(format!("makes more than {MAX_LIST} values in the lists of one query")))?;

@@ -220,6 +220,39 @@ impl Expr {
         }
     }
 
+    /// The same with its parts replaced, but for the conditions of sub-selects. What has no parts stays.
+    ///
+    /// # Errors
+    /// Those of `f`.
+    pub fn try_map<E>(&self, mut f: impl FnMut(&Expr) -> Result<Expr, E>) -> Result<Expr, E> {
+        let f = &mut f;
+        let mut boxed = |e: &Expr| f(e).map(Box::new);
+        Ok(match self {
+            Expr::Const(_) | Expr::Column(_) | Expr::Outer(_) | Expr::Placeholder(..) => self.clone(),
+            Expr::Cmp(op, a, b) => Expr::Cmp(*op, boxed(a)?, boxed(b)?),
+            Expr::Not(e) => Expr::Not(boxed(e)?),
+            Expr::IsNull(e) => Expr::IsNull(boxed(e)?),
+            Expr::InValues(e, list) => Expr::InValues(boxed(e)?, list.clone()),
+            Expr::Like(e, pattern) => Expr::Like(boxed(e)?, pattern.clone()),
+            Expr::AnyOf(e, kind, name, ty) => Expr::AnyOf(boxed(e)?, *kind, name.clone(), *ty),
+            Expr::LikePlaceholder { of, pattern, escape, ignores_case } => Expr::LikePlaceholder {
+                of: boxed(of)?,
+                pattern: boxed(pattern)?,
+                escape: *escape,
+                ignores_case: *ignores_case,
+            },
+            Expr::In(e, es) => Expr::In(boxed(e)?, es.iter().map(f).collect::<Result<_, E>>()?),
+            Expr::And(es) => Expr::And(es.iter().map(f).collect::<Result<_, E>>()?),
+            Expr::Or(es) => Expr::Or(es.iter().map(f).collect::<Result<_, E>>()?),
+            Expr::Member { of, subquery, exists } => Expr::Member {
+                of: of.iter().map(f).collect::<Result<_, E>>()?,
+                subquery: subquery.clone(),
+                exists: *exists,
+            },
+            Expr::Computed(computed) => Expr::Computed(Box::new(computed.try_map(f)?)),
+        })
+    }
+
     /// Calls `f` on every column in it, with repetition.
     pub fn for_each_column(&self, f: &mut impl FnMut(usize)) {
         self.for_each(&mut |e| {

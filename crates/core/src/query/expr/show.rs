@@ -27,14 +27,26 @@ impl Expr {
     /// The condition as SQL over `table`'s columns. With `cells`, columns stand as the values they have there, which
     /// is how explanations show what was compared.
     pub fn show<'a>(&'a self, table: &'a Table, cells: Option<&'a dyn Cells>) -> Shown<'a> {
-        Shown { expr: self, table, cells, level: 0 }
+        Shown { expr: self, columns: Columns::Of(table), cells, level: 0 }
     }
+
+    /// The expression as SQL over the columns of another operator's rows, which have these texts.
+    pub fn show_named<'a>(&'a self, columns: &'a [String]) -> Shown<'a> {
+        Shown { expr: self, columns: Columns::Texts(columns), cells: None, level: 0 }
+    }
+}
+
+/// What columns stand as.
+#[derive(Clone, Copy)]
+enum Columns<'a> {
+    Of(&'a Table),
+    Texts(&'a [String]),
 }
 
 /// Displays an expression; see [`Expr::show`].
 pub struct Shown<'a> {
     expr: &'a Expr,
-    table: &'a Table,
+    columns: Columns<'a>,
     cells: Option<&'a dyn Cells>,
     /// Precedence of the surrounding expression: 0 none, 1 OR, 2 AND, 3 NOT and comparisons.
     level: u8,
@@ -42,7 +54,7 @@ pub struct Shown<'a> {
 
 impl Shown<'_> {
     fn inner<'b>(&'b self, expr: &'b Expr, level: u8) -> Shown<'b> {
-        Shown { expr, table: self.table, cells: self.cells, level }
+        Shown { expr, columns: self.columns, cells: self.cells, level }
     }
 
     fn list(&self, f: &mut fmt::Formatter<'_>, es: &[Expr], word: &str, level: u8) -> fmt::Result {
@@ -111,7 +123,10 @@ impl fmt::Display for Shown<'_> {
             Expr::Const(v) => write!(f, "{v}"),
             Expr::Column(i) => match self.cells {
                 Some(cells) => write!(f, "{}", cells.cell(*i)),
-                None => write_name(f, &self.table.columns[*i].name),
+                None => match self.columns {
+                    Columns::Of(table) => write_name(f, &table.columns[*i].name),
+                    Columns::Texts(texts) => f.write_str(texts.get(*i).map_or("", String::as_str)),
+                },
             },
             Expr::Placeholder(Placeholder::Param, name, _) => write!(f, ":{name}"),
             Expr::Placeholder(Placeholder::Claim, name, _) => write!(f, "claim.{name}"),

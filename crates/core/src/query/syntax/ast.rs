@@ -65,8 +65,20 @@ pub(crate) enum Node {
     Cast(Box<Ast>, TypeName),
     /// `a || b || …`
     Concat(Vec<Ast>),
-    /// A function with its arguments; `None` for `(*)`.
-    Call(Ident, Option<Vec<Ast>>),
+    /// A function.
+    Call(Box<Call>),
+}
+
+/// A function with its arguments.
+#[derive(Debug)]
+pub(crate) struct Call {
+    pub(crate) name: Ident,
+    /// `None` for `(*)`.
+    pub(crate) args: Option<Vec<Ast>>,
+    /// Where `DISTINCT` stands before them.
+    pub(crate) distinct: Option<Location>,
+    /// `FILTER (WHERE …)`
+    pub(crate) filter: Option<Ast>,
 }
 
 /// A name as it was written, without quotes.
@@ -111,22 +123,54 @@ impl TableRef {
 pub(crate) enum Item {
     /// `*`
     Star(Location),
-    /// An expression.
-    Expr(Ast),
+    /// An expression, and the name that it is given.
+    Expr(Ast, Option<Ident>),
+}
+
+/// Which of several equal rows are left.
+#[derive(Debug)]
+pub(crate) enum Distinct {
+    /// All.
+    No,
+    /// `DISTINCT`: one of each.
+    Rows(Location),
+    /// `DISTINCT ON (…)`: the first of each.
+    On(Location, Vec<Ast>),
+}
+
+/// A part of `ORDER BY`.
+#[derive(Debug)]
+pub(crate) struct OrderBy {
+    pub(crate) value: Ast,
+    pub(crate) descending: bool,
+    pub(crate) nulls_first: bool,
 }
 
 /// `SELECT … FROM … WHERE …`
 #[derive(Debug)]
 pub(crate) struct Select {
     pub(crate) at: Location,
+    pub(crate) distinct: Distinct,
     pub(crate) items: Vec<Item>,
     pub(crate) from: TableRef,
     pub(crate) condition: Option<Ast>,
+    pub(crate) tail: Tail,
+}
+
+/// What follows the condition.
+#[derive(Debug, Default)]
+pub(crate) struct Tail {
+    pub(crate) group_by: Vec<Ast>,
+    pub(crate) having: Option<Ast>,
+    pub(crate) order_by: Vec<OrderBy>,
+    pub(crate) limit: Option<Ast>,
+    pub(crate) offset: Option<Ast>,
 }
 
 impl Select {
+    /// The deepest of its expressions.
     fn depth(&self) -> usize {
-        let of = |item: &Item| if let Item::Expr(e) = item { e.depth } else { 0 };
+        let of = |item: &Item| if let Item::Expr(e, _) = item { e.depth } else { 0 };
         self.items.iter().map(of).chain(self.condition.iter().map(|c| c.depth)).max().unwrap_or(0)
     }
 }
@@ -152,7 +196,10 @@ impl Node {
             Node::Exists(select) => select.depth(),
             Node::Between { value, low, high } => value.depth.max(low.depth).max(high.depth),
             Node::Like { value, pattern, .. } => value.depth.max(pattern.depth),
-            Node::Call(_, args) => args.as_deref().map_or(0, of),
+            Node::Call(call) => {
+                let filter = call.filter.as_ref().map_or(0, |e| e.depth);
+                filter.max(call.args.as_deref().map_or(0, of))
+            }
         }
     }
 }

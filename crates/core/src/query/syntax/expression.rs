@@ -1,6 +1,6 @@
 //! Expressions, from `OR` down to single values.
 
-use super::ast::{Ast, Node, TypeName};
+use super::ast::{Ast, Call, Node, TypeName};
 use super::keyword::Keyword;
 use super::lexer::{Location, Token};
 use super::{OPERAND, Parser, Result};
@@ -141,7 +141,7 @@ impl Parser<'_> {
     }
 
     /// Values with commas between them, and the closing bracket.
-    fn list(&mut self, depth: usize) -> Result<Vec<Ast>> {
+    pub(super) fn list(&mut self, depth: usize) -> Result<Vec<Ast>> {
         let mut items = Vec::new();
         loop {
             items.push(self.expression(depth)?);
@@ -328,12 +328,14 @@ impl Parser<'_> {
     fn call(&mut self, depth: usize, at: Location) -> Result<Ast> {
         let mut name = self.word(OPERAND)?;
         self.next += 1;
+        let before = self.at();
+        let distinct = self.take_keyword(Keyword::Distinct).then_some(before);
         if *self.peek() == Token::Star && *self.peek_at(1) == Token::RParen {
             self.next += 2;
-            return Ast::new(at, Node::Call(name, None));
+            return self.filtered(Call { name, args: None, distinct, filter: None }, depth, at);
         }
         if self.take(&Token::RParen) {
-            return Ast::new(at, Node::Call(name, Some(Vec::new())));
+            return self.filtered(Call { name, args: Some(Vec::new()), distinct, filter: None }, depth, at);
         }
         let args = match name.name.to_ascii_lowercase().as_str() {
             "substring" => self.deeper(depth, Self::substring)?,
@@ -350,7 +352,18 @@ impl Parser<'_> {
             }
             _ => self.deeper(depth, Self::list)?,
         };
-        Ast::new(at, Node::Call(name, Some(args)))
+        self.filtered(Call { name, args: Some(args), distinct, filter: None }, depth, at)
+    }
+
+    /// A function, with the `FILTER` that may follow it.
+    fn filtered(&mut self, mut call: Call, depth: usize, at: Location) -> Result<Ast> {
+        if self.keyword() == Keyword::Filter && *self.peek_at(1) == Token::LParen {
+            self.next += 2;
+            self.need_keyword(Keyword::Where, "WHERE")?;
+            call.filter = Some(self.deeper(depth, Self::expression)?);
+            self.need(&Token::RParen, ")")?;
+        }
+        Ast::new(at, Node::Call(Box::new(call)))
     }
 
     /// `text FROM start FOR length)`, or arguments with commas.

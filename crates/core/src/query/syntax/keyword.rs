@@ -23,14 +23,15 @@ macro_rules! keywords {
 }
 
 keywords! {
-    And Any As Between Both Case Cast Cross Distinct Else End Escape Except Exists False Fetch For From Full Group Having
-    Ilike In Inner Intersect Is Join Leading Left Like Limit Natural Not Null Offset On Or Order Right Select Some Then
-    Trailing True Union Unknown Using When Where Window With
+    And Any As Asc Between Both By Case Cast Collate Cross Desc Distinct Else End Escape Except Exists False Fetch Filter
+    First For From Full Group Having Ilike In Inner Intersect Is Join Last Leading Left Like Limit Natural Not Null Nulls
+    Offset On Or Order Right Select Some Then Trailing True Union Unknown Using When Where Window With
 }
 
 impl Keyword {
     /// Whether it can be a name only in quotes.
     pub(super) fn is_reserved(self) -> bool {
-        !matches!(self, Keyword::Other | Keyword::Any | Keyword::Escape | Keyword::Some | Keyword::Unknown)
+        use Keyword::{Any, By, Escape, Filter, First, Last, Nulls, Other, Some, Unknown};
+        !matches!(self, Other | Any | By | Escape | Filter | First | Last | Nulls | Some | Unknown)
     }
 }

@@ -206,8 +206,9 @@ fn describe(s: &State, pane: &Pane) -> Vec<(&'static str, String)> {
                 format!("{id}, of {n} subscription{}{cost}", if n == 1 { "" } else { "s" })
             });
             // The effective condition is what differs between personas.
-            let rows = about.query.split_once(" WHERE ").map_or("all rows", |(_, condition)| condition);
-            vec![("deltas", deltas), ("feed", feed), ("where", rows.to_string())]
+            let rows = about.rows.clone().unwrap_or_else(|| "all rows".into());
+            let then = about.then.iter().map(|then| ("then", then.clone()));
+            [("deltas", deltas), ("feed", feed), ("where", rows)].into_iter().chain(then).collect()
         }
         Some(Err(e)) => vec![("deltas", deltas), ("where", e.clone())],
         None => vec![("deltas", deltas)],

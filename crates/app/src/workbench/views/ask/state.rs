@@ -44,6 +44,10 @@ pub struct About {
     pub feed: Option<(u64, u64)>,
     /// Cost per change, in nanoseconds.
     pub cost_ns: Option<u64>,
+    /// Which rows it finds; `None` for all.
+    pub rows: Option<String>,
+    /// What it makes of all of them together.
+    pub then: Option<String>,
 }
 
 /// One persona's result.

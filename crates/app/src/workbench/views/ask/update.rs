@@ -83,8 +83,13 @@ fn word(s: &State) -> String {
     line[start..].to_string()
 }
 
-const KEYWORDS: [&str; 13] =
-    ["SELECT", "FROM", "WHERE", "AND", "OR", "NOT", "IN", "BETWEEN", "LIKE", "IS", "NULL", "TRUE", "FALSE"];
+const KEYWORDS: [&str; 42] = [
+    "SELECT", "FROM", "WHERE", "AND", "OR", "NOT", "IN", "BETWEEN", "LIKE", "IS", "NULL", "TRUE", "FALSE", "ILIKE",
+    "CASE", "WHEN", "THEN", "ELSE", "END", "CAST", "AS", "DISTINCT", "UNKNOWN", "GROUP", "BY", "HAVING", "ORDER",
+    "ASC", "DESC", "NULLS", "FIRST", "LAST", "LIMIT", "OFFSET", "ON", "FILTER", "COUNT", "SUM", "AVG", "MIN", "MAX",
+    "COALESCE",
+];
+
 /// Whether a word is a keyword.
 pub fn is_keyword(word: &str) -> bool {
     KEYWORDS.iter().any(|k| k.eq_ignore_ascii_case(word))

@@ -1,0 +1,179 @@
+//! What feeds that hold their rows send: the difference between what they sent last and what holds now.
+
+use std::sync::Arc;
+
+use super::Engine;
+use super::io::{Delta, Output};
+use super::materialized::{Changed, Commit, Held};
+use crate::explain::Tally;
+use crate::feed::{self, Change};
+use crate::index::FeedId;
+use crate::operator::{Operators, Ties};
+use crate::plan::RowDelta;
+use crate::query::function::EvalError;
+use crate::schema::Key;
+use crate::seam::ResultRows;
+
+impl Engine {
+    /// Sends subscribers the difference between what was sent last and what holds now, and a whole result to those who wait.
+    /// Returns what was changed in the result; `None` if nothing was.
+    pub(super) fn emit_difference(&mut self, id: FeedId, commit: Commit) -> Option<Tally> {
+        let materialized = self.materialized_mut(id)?;
+        let revokes = std::mem::take(&mut materialized.revokes);
+        // What only waited for its time is of the last commit that changed it.
+        let held = materialized.held.filter(|_| materialized.dirty.is_empty());
+        let changes = match self.changes_of_result(id, commit, revokes) {
+            Ok(Some(changes)) => changes,
+            // They wait for their time.
+            Ok(None) => return Some(Tally::default()),
+            Err(error) => {
+                self.fail(id, error);
+                return None;
+            }
+        };
+        let tally = Tally::of(&changes);
+        let waiting = self.materialized_mut(id).map(|m| std::mem::take(&mut m.waiting)).unwrap_or_default();
+        let waits = self.feed(id).and_then(|f| f.pending.as_ref()).and_then(|p| p.due());
+        self.paced.extend(waits.map(|due| (due, id)));
+        let Commit { term, position, at } = commit;
+        let at = held.map_or(at, |held| held.at);
+        let plan = self.feed(id)?.plan.clone();
+        if self.feed(id).is_some_and(|f| !f.live.is_empty()) {
+            if !changes.is_empty() {
+                let feed = plan.clone();
+                let delta = Delta { feed, term, position, at, changes, skipped: 0, revokes, more: false };
+                self.emit(id, Arc::new(delta));
+            } else if revokes {
+                // What is unsent may contain what is withdrawn, even where nothing is left of the change.
+                self.revoke_unsent(id);
+            }
+        }
+        if !waiting.is_empty() {
+            self.flush_pending(id);
+            let rows = Arc::new(self.whole_result(id));
+            self.feed_mut(id)?.live.extend(waiting.iter().map(|(s, _)| *s));
+            self.fresh.extend(waiting.iter().map(|(s, _)| *s));
+            self.out.push(Output::Result { to: waiting, feed: plan, rows, term, position });
+        }
+        (tally != Tally::default()).then_some(tally)
+    }
+
+    /// The changes of the result since the last time; `None` if they wait for their time.
+    fn changes_of_result(
+        &mut self,
+        id: FeedId,
+        commit: Commit,
+        revokes: bool,
+    ) -> Result<Option<Vec<Change>>, EvalError> {
+        let changed = self.changed_rows(id)?;
+        let Some(plan) = self.feed(id).map(|f| f.plan.clone()) else { return Ok(Some(Vec::new())) };
+        let Some(operators) = self.materialized_mut(id).and_then(|m| m.operators.as_mut()) else {
+            let between = |c: &Changed| feed::between(&plan, c.key.clone(), c.sent.as_ref(), c.now.clone());
+            let changes = changed.iter().filter_map(between).collect();
+            self.note_sent(id, changed);
+            return Ok(Some(changes));
+        };
+        for Changed { key, sent, now } in &changed {
+            operators.apply(&plan, key.clone(), RowDelta { old: sent.clone(), new: now.clone() })?;
+        }
+        operators.settle(&plan)?;
+        self.note_sent(id, changed);
+        if self.waits_for_its_time(id, commit, revokes) {
+            self.count_operators(id);
+            return Ok(None);
+        }
+        let operators = self.materialized_mut(id).and_then(|m| m.operators.as_mut());
+        let changes = operators.map(|o| o.deliver(&plan)).transpose();
+        self.count_operators(id);
+        changes.map(Option::unwrap_or_default).map(Some)
+    }
+
+    /// The rows that may have changed since the last time.
+    fn changed_rows(&mut self, id: FeedId) -> Result<Vec<Changed>, EvalError> {
+        let Engine { feeds, subquery_sets, .. } = self;
+        let feed = feeds.get_mut(id as usize).and_then(Option::as_mut);
+        let Some((feed, materialized)) = feed.and_then(|f| Some((&f.plan, f.memory.materialized_mut()?))) else {
+            return Ok(Vec::new());
+        };
+        let mut changed = Vec::with_capacity(materialized.dirty.len());
+        for key in std::mem::take(&mut materialized.dirty) {
+            let Some(entry) = materialized.entries.get(&key) else { continue };
+            let now = entry.now.as_ref().map(|row| feed.see(row, subquery_sets)).transpose()?.flatten();
+            if now != entry.sent {
+                changed.push(Changed { key, sent: entry.sent.clone(), now });
+            }
+        }
+        Ok(changed)
+    }
+
+    /// What rows are from now on known as sent.
+    fn note_sent(&mut self, id: FeedId, changed: Vec<Changed>) {
+        for Changed { key, now, .. } in changed {
+            self.put(id, key, |entry| entry.sent = now);
+        }
+        if let Some(materialized) = self.materialized_mut(id) {
+            materialized.dirty.clear();
+        }
+    }
+
+    /// Whether what the operators of a feed have to deliver waits, because its subscribers want time between two deltas.
+    /// What is withdrawn never does.
+    fn waits_for_its_time(&mut self, id: FeedId, commit: Commit, revokes: bool) -> bool {
+        let clock = self.clock;
+        let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::as_mut) else { return false };
+        let (every, has_live) = (feed.every(), !feed.live.is_empty());
+        let Some(materialized) = feed.memory.materialized_mut() else { return false };
+        let holds = materialized.operators.as_ref().is_some_and(|o| o.holds_something());
+        let due = materialized.held.map_or(clock.saturating_add(every), |held| held.due);
+        let waits = every > 0 && holds && has_live && !revokes && materialized.waiting.is_empty() && due > clock;
+        if let Some(held) = materialized.held.take() {
+            self.paced.remove(&(held.due, id));
+        }
+        if waits {
+            materialized.held = Some(Held { due, at: commit.at });
+            self.paced.insert((due, id));
+        }
+        waits
+    }
+
+    /// The whole result, as it was sent last.
+    fn whole_result(&self, id: FeedId) -> ResultRows {
+        let Some(materialized) = self.materialized(id) else { return Vec::new() };
+        if let Some(operators) = &materialized.operators {
+            return operators.result();
+        }
+        let sent = materialized.entries.iter().filter_map(|(key, entry)| Some((key.clone(), entry.sent.clone()?)));
+        let mut rows: ResultRows = sent.collect();
+        rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
+        rows
+    }
+
+    /// Keeps count of the memory that the operators of a feed take.
+    fn count_operators(&mut self, id: FeedId) {
+        let Engine { feeds, materialized_bytes, .. } = self;
+        let feed = feeds.get_mut(id as usize).and_then(Option::as_mut);
+        let Some(materialized) = feed.and_then(|f| f.memory.materialized_mut()) else { return };
+        let now = materialized.operators.as_ref().map_or(0, |o| o.size());
+        let before = std::mem::replace(&mut materialized.operator_bytes, now);
+        *materialized_bytes = *materialized_bytes + now - before;
+    }
+
+    /// A feed's operators begin again, without a row: so do its subscribers.
+    pub(super) fn reset_operators(&mut self, id: FeedId) {
+        let ties = Ties::ByHash(self.order_key);
+        let Some(feed) = self.feed_mut(id) else { return };
+        let plan = feed.plan.clone();
+        let Some(materialized) = feed.memory.materialized_mut() else { return };
+        materialized.operators = Operators::of(&plan, ties).map(Box::new);
+        if let Some(held) = materialized.held.take() {
+            self.paced.remove(&(held.due, id));
+        }
+        self.count_operators(id);
+    }
+
+    /// Whether a feed whose result is a part of its rows shows any of these.
+    pub(super) fn shows_any_of<'a>(&self, id: FeedId, mut keys: impl Iterator<Item = &'a Key>) -> bool {
+        let operators = self.materialized(id).and_then(|m| m.operators.as_ref());
+        operators.is_none_or(|operators| keys.any(|key| operators.shows(key)))
+    }
+}

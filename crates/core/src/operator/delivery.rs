@@ -1,0 +1,181 @@
+//! What was delivered, and how it differs from what holds now.
+//!
+//! Places belong to one list: what is delivered is always the difference between the list as it was delivered last and as it
+//! is now. A row whose place its neighbours' changes explain has none: take out all removed rows and all that have a place,
+//! then insert these in ascending order of their places.
+
+use std::borrow::Cow;
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+
+use super::Below;
+use super::sorted::{Place, Sorted};
+use crate::feed::{self, Change};
+use crate::plan::{Admitted, Arrange, EffectivePlan, VisibleRow};
+use crate::query::function::EvalError;
+use crate::schema::Key;
+use crate::seam::ResultRows;
+use crate::value::Value;
+
+/// Approximate bytes of a delivered row besides its values.
+const OF_A_ROW: usize = 160;
+
+/// The result as it was delivered last, and what has changed below since.
+#[derive(Debug, Default)]
+pub struct Delivery {
+    rows: HashMap<Key, Shown>,
+    /// The keys of a window in their order; empty where there is none.
+    window: Vec<Key>,
+    /// Rows that have changed, where they have no order.
+    held: BTreeMap<Key, Option<VisibleRow>>,
+    /// Keys of those that have changed, where they have one.
+    touched: BTreeSet<Key>,
+    bytes: usize,
+}
+
+/// A row of the result.
+#[derive(Debug)]
+struct Shown {
+    row: VisibleRow,
+    /// Where it stands, in an ordered result.
+    place: Option<Place>,
+}
+
+fn size(key: &Key, row: &VisibleRow) -> usize {
+    OF_A_ROW + key.iter().chain(&*row.row).map(Value::size).sum::<usize>()
+}
+
+/// The row of the result that a row below becomes.
+fn projected(plan: &EffectivePlan, row: &VisibleRow) -> Result<VisibleRow, EvalError> {
+    plan.project.row(Admitted { row: Cow::Borrowed(&row.row), columns: Cow::Borrowed(&row.columns) })
+}
+
+impl Delivery {
+    /// Keeps changed rows until they are delivered.
+    pub fn hold(&mut self, changes: Vec<Below>) {
+        self.held.extend(changes.into_iter().map(|(key, delta)| (key, delta.new)));
+    }
+
+    /// Notes which rows of an ordered result have changed.
+    pub fn touch(&mut self, keys: Vec<Key>) {
+        self.touched.extend(keys);
+    }
+
+    /// Whether something waits to be delivered.
+    pub fn holds_something(&self) -> bool {
+        !self.held.is_empty() || !self.touched.is_empty()
+    }
+
+    /// The difference between what was delivered last and what holds now.
+    ///
+    /// # Errors
+    /// The query fails on a row of the result.
+    pub fn deliver(&mut self, plan: &EffectivePlan, sorted: Option<&Sorted>) -> Result<Vec<Change>, EvalError> {
+        let mut changes = Vec::new();
+        let (Some(sorted), Some(arrange)) = (sorted, &plan.arrange) else {
+            for (key, row) in std::mem::take(&mut self.held) {
+                let now = row.map(|row| projected(plan, &row)).transpose()?;
+                changes.extend(self.change(plan, key, now, None, None));
+            }
+            return Ok(changes);
+        };
+        let touched = std::mem::take(&mut self.touched);
+        match (arrange.offset(), arrange.limit()) {
+            (0, None) => {
+                for key in touched {
+                    let Some((place, row)) = sorted.get(&key) else {
+                        changes.extend(self.change(plan, key, None, None, None));
+                        continue;
+                    };
+                    let now = projected(plan, row)?;
+                    let rank = sorted.rank(arrange, place);
+                    changes.extend(self.change(plan, key, Some(now), Some(place), Some(rank)));
+                }
+            }
+            (offset, limit) if self.is_concerned(arrange, sorted, &touched) => {
+                let window: Vec<Key> = sorted.from(offset).take(limit.unwrap_or(usize::MAX)).cloned().collect();
+                let stays: HashSet<&Key> = window.iter().collect();
+                let leaves: Vec<Key> = self.window.iter().filter(|key| !stays.contains(key)).cloned().collect();
+                for key in leaves {
+                    changes.extend(self.change(plan, key, None, None, None));
+                }
+                for (rank, key) in window.iter().enumerate() {
+                    if self.rows.contains_key(key) && !touched.contains(key) {
+                        continue;
+                    }
+                    let Some((place, row)) = sorted.get(key) else { continue };
+                    let now = projected(plan, row)?;
+                    changes.extend(self.change(plan, key.clone(), Some(now), Some(place), Some(rank)));
+                }
+                self.window = window;
+            }
+            _ => {}
+        }
+        Ok(changes)
+    }
+
+    /// Whether the window may differ from what was delivered.
+    fn is_concerned(&self, arrange: &Arrange, sorted: &Sorted, touched: &BTreeSet<Key>) -> bool {
+        let (offset, Some(limit)) = (arrange.offset(), arrange.limit()) else { return !touched.is_empty() };
+        if offset > 0 || self.window.len() < limit {
+            return !touched.is_empty();
+        }
+        let within = |key: &Key| {
+            self.rows.contains_key(key) || sorted.get(key).is_some_and(|(place, _)| sorted.rank(arrange, place) < limit)
+        };
+        touched.iter().any(within)
+    }
+
+    /// What a row's new state changes, which counts as delivered from here on.
+    fn change(
+        &mut self,
+        plan: &EffectivePlan,
+        key: Key,
+        now: Option<VisibleRow>,
+        place: Option<&Place>,
+        rank: Option<usize>,
+    ) -> Option<Change> {
+        let before = self.rows.get(&key);
+        let stands_still = before.is_some_and(|shown| shown.place.as_ref() == place);
+        let mut change = feed::between(plan, key.clone(), before.map(|shown| &shown.row), now.clone());
+        if let (None, Some(row), Some(_), false) = (&change, &now, before, stands_still) {
+            change = Some(Change::Replace { key: key.clone(), row: row.clone(), changed: Vec::new(), place: None });
+        }
+        match &mut change {
+            Some(Change::Add { place, .. }) => *place = rank,
+            Some(Change::Replace { place, .. }) => *place = rank.filter(|_| !stands_still),
+            _ => {}
+        }
+        if let Some(before) = self.rows.remove(&key) {
+            self.bytes -= size(&key, &before.row);
+        }
+        if let Some(row) = now {
+            self.bytes += size(&key, &row);
+            self.rows.insert(key, Shown { row, place: place.cloned() });
+        }
+        change
+    }
+
+    /// The result as it was delivered last: in its order, else in the order of keys.
+    pub fn result(&self, sorted: Option<&Sorted>) -> ResultRows {
+        let shown = |key: &Key| Some((key.clone(), self.rows.get(key)?.row.clone()));
+        match sorted {
+            None => {
+                let mut rows: ResultRows = self.rows.iter().map(|(key, s)| (key.clone(), s.row.clone())).collect();
+                rows.sort_unstable_by(|a, b| a.0.cmp(&b.0));
+                rows
+            }
+            Some(_) if !self.window.is_empty() => self.window.iter().filter_map(shown).collect(),
+            Some(sorted) => sorted.from(0).filter_map(shown).collect(),
+        }
+    }
+
+    /// Whether a row under this key was delivered.
+    pub fn shows(&self, key: &Key) -> bool {
+        self.rows.contains_key(key)
+    }
+
+    /// Approximate bytes.
+    pub fn size(&self) -> usize {
+        self.bytes
+    }
+}

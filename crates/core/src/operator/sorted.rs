@@ -1,0 +1,137 @@
+//! Rows in the order of `ORDER BY`.
+
+use std::cmp::Ordering;
+use std::collections::HashMap;
+use std::hash::{Hash as _, Hasher as _};
+
+use siphasher::sip::SipHasher13;
+
+use super::ranked::Ranked;
+use super::{Below, cells, sql_order};
+use crate::plan::{Arrange, SortTerm, VisibleRow};
+use crate::query::function::EvalError;
+use crate::schema::Key;
+use crate::value::Value;
+
+/// Approximate bytes of a row besides its key and its sort values.
+const OF_A_ROW: usize = 160;
+
+/// What decides between rows that `ORDER BY` leaves equal.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Ties {
+    /// Their keys.
+    ByKey,
+    /// Hashes of their keys under this key, where the keys themselves are hidden and so is their order.
+    ByHash([u64; 2]),
+}
+
+/// Where a row stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Place {
+    values: Box<[Value]>,
+    tie: u64,
+    pub key: Key,
+}
+
+impl Place {
+    /// The place of a row.
+    ///
+    /// # Errors
+    /// What it is ordered by has no value.
+    pub fn of(terms: &[SortTerm], ties: Ties, key: &Key, row: &VisibleRow) -> Result<Place, EvalError> {
+        let cells = cells(row);
+        let values = terms.iter().map(|term| Ok(term.value.value(&cells)?.into_owned()));
+        let tie = match ties {
+            Ties::ByKey => 0,
+            Ties::ByHash([a, b]) => {
+                let mut hasher = SipHasher13::new_with_keys(a, b);
+                key.hash(&mut hasher);
+                hasher.finish()
+            }
+        };
+        Ok(Place { values: values.collect::<Result<_, EvalError>>()?, tie, key: key.clone() })
+    }
+
+    /// The order of two places.
+    pub fn cmp(&self, other: &Place, terms: &[SortTerm]) -> Ordering {
+        let by_terms = terms.iter().zip(self.values.iter().zip(&other.values)).map(|(term, (a, b))| {
+            match (a.is_null(), b.is_null()) {
+                (true, true) => Ordering::Equal,
+                (true, false) if term.nulls_first => Ordering::Less,
+                (false, true) if !term.nulls_first => Ordering::Less,
+                (true, false) | (false, true) => Ordering::Greater,
+                _ if term.descending => sql_order::compare(b, a),
+                _ => sql_order::compare(a, b),
+            }
+        });
+        let unequal = by_terms.into_iter().find(|order| order.is_ne());
+        unequal.unwrap_or_else(|| (self.tie, &self.key).cmp(&(other.tie, &other.key)))
+    }
+
+    /// Approximate bytes of a row that stands here.
+    pub fn size(&self) -> usize {
+        OF_A_ROW + self.values.iter().chain(&*self.key).map(Value::size).sum::<usize>()
+    }
+}
+
+/// All rows below, in their order.
+#[derive(Debug)]
+pub struct Sorted {
+    ties: Ties,
+    ranked: Ranked<Place>,
+    rows: HashMap<Key, (Place, VisibleRow)>,
+    bytes: usize,
+}
+
+impl Sorted {
+    /// No rows.
+    pub fn new(ties: Ties) -> Sorted {
+        Sorted { ties, ranked: Ranked::default(), rows: HashMap::new(), bytes: 0 }
+    }
+
+    /// Takes changes of the rows; returns the keys of those that changed.
+    ///
+    /// # Errors
+    /// What a row is ordered by has no value.
+    pub fn apply(&mut self, arrange: &Arrange, changes: Vec<Below>) -> Result<Vec<Key>, EvalError> {
+        let terms = &arrange.order;
+        let mut touched = Vec::with_capacity(changes.len());
+        for (key, delta) in changes {
+            let new = match delta.new {
+                Some(row) => Some((Place::of(terms, self.ties, &key, &row)?, row)),
+                None => None,
+            };
+            if let Some((place, _)) = self.rows.remove(&key) {
+                self.bytes -= place.size();
+                self.ranked.remove(|other| other.cmp(&place, terms));
+            }
+            if let Some((place, row)) = new {
+                self.bytes += place.size();
+                self.ranked.insert(place.clone(), |a, b| a.cmp(b, terms));
+                self.rows.insert(key.clone(), (place, row));
+            }
+            touched.push(key);
+        }
+        Ok(touched)
+    }
+
+    /// A row with its place.
+    pub fn get(&self, key: &Key) -> Option<&(Place, VisibleRow)> {
+        self.rows.get(key)
+    }
+
+    /// How many rows come before this place.
+    pub fn rank(&self, arrange: &Arrange, place: &Place) -> usize {
+        self.ranked.rank(|other| other.cmp(place, &arrange.order))
+    }
+
+    /// The rows from this place on, in order.
+    pub fn from(&self, place: usize) -> impl Iterator<Item = &Key> {
+        self.ranked.from(place).map(|p| &p.key)
+    }
+
+    /// Approximate bytes.
+    pub fn size(&self) -> usize {
+        self.bytes
+    }
+}

@@ -77,6 +77,7 @@ pub async fn run(args: Args) -> Outcome {
         personas: people.personas,
         rules: config.rules.clone(),
         watchers: people.watchers,
+        queries: config.queries.values().map(|q| q.sql.clone()).collect(),
         config: Some(config.path.clone()),
         first_steps,
         cluster: Some(Arc::new(Mutex::new(Some(cluster)))),

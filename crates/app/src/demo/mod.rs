@@ -84,6 +84,7 @@ pub async fn run(args: Args) -> Outcome {
         personas: people.personas,
         rules: config.rules,
         watchers: people.watchers,
+        queries: config.queries.into_values().map(|q| q.sql).collect(),
         config: Some(config.path),
         first_steps: false,
         cluster: Some(cluster.clone()),

@@ -40,6 +40,8 @@ pub struct Access {
     pub rules: Vec<RuleText>,
     /// The initial watchers.
     pub watchers: Vec<Watcher>,
+    /// The stored queries, which Ask offers as earlier ones.
+    pub queries: Vec<String>,
     /// Whether to start in First steps.
     pub first_steps: bool,
     /// The configuration file, to save personas and watchers to.

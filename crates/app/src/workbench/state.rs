@@ -246,7 +246,7 @@ impl State {
         State {
             title: access.title.clone(),
             view: if access.first_steps { View::Steps } else { View::default() },
-            ask: Ask::new(access.personas.keys().take(3).cloned().collect()),
+            ask: Ask::new(access.personas.keys().take(3).cloned().collect(), access.queries.clone()),
             tables: Tables { rules: access.rules.clone(), ..Tables::default() },
             rules: Rules::default(),
             relay: Relay::default(),

@@ -397,10 +397,8 @@ impl Engine {
             };
             if changes.is_empty() {
                 self.recycled.put_changes(changes);
-                if revokes {
-                    // Nothing is left of the change, but something else may be unsent.
-                    self.out.push(Output::Revoke(feed.live.clone()));
-                }
+                // Nothing is left of the change, but something else may be unsent.
+                self.out.extend(revokes.then(|| Output::Revoke(feed.live.clone())));
                 continue;
             }
             let _ = if more { open.insert(id) } else { open.remove(&id) };

@@ -123,7 +123,7 @@ impl Sum {
         let count = if ty == Type::Float8 { Value::Float(self.count as f64) } else { Value::Int(self.count) };
         // Here a zero has no sign, in PostgreSQL too.
         let sum = match self.value(ty)? {
-            Value::Float(x) if x == 0.0 => Value::Float(0.0),
+            Value::Float(x) => Value::Float(x + 0.0),
             sum => sum,
         };
         Function::Arithmetic(Arithmetic::Divide, ty).value(&[sum, count])

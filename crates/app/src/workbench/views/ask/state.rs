@@ -108,8 +108,8 @@ pub struct Ask {
 }
 
 impl Ask {
-    /// Nothing has run yet.
-    pub fn new(who: Vec<String>) -> Ask {
+    /// Nothing has run yet, but for what counts as an earlier query.
+    pub fn new(who: Vec<String>, history: Vec<String>) -> Ask {
         Ask {
             editor: editor("SELECT * FROM "),
             editing: true,
@@ -117,7 +117,7 @@ impl Ask {
             panes: Vec::new(),
             scroll: 0,
             aside: 0,
-            history: Vec::new(),
+            history,
             looking_back: None,
             offered: Vec::new(),
             picked: 0,

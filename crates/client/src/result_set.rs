@@ -163,3 +163,31 @@ impl ResultSet {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    /// What left or has a place is taken out, then what has one is put in, the foremost first.
+    #[test]
+    fn an_ordered_result_keeps_its_order() {
+        let row = |id: u64| json!({"key": [id], "row": {"id": id}});
+        let answer =
+            json!({"subscription": 1, "columns": [], "shape": "ordered", "rows": [row(5), row(3), row(9), row(1)]});
+        let mut live = ResultSet::new(serde_json::from_value(answer).unwrap_or_else(|e| panic!("{e}")));
+        let mut delta = |cursor: &str, changes: Json| {
+            let params = json!({"subscription": 1, "cursor": cursor, "at": "", "changes": changes});
+            let told = serde_json::from_value(json!({"method": "delta", "params": params}));
+            let told: Notification = told.unwrap_or_else(|e| panic!("{e}"));
+            live.apply(&told).map(|_| live.in_order().filter_map(|row| row["id"].as_u64()).collect::<Vec<_>>())
+        };
+        let add = |id: u64, place: u64| json!({"op": "add", "key": [id], "row": {"id": id}, "place": place});
+        let moved =
+            |id: u64, place: u64| json!({"op": "replace", "key": [id], "row": {}, "changed": [], "place": place});
+        let gone = |id: u64| json!({"op": "remove", "key": [id]});
+        assert_eq!(delta("a", json!([add(7, 3), gone(3), moved(1, 0), add(2, 4)])), Ok(vec![1, 5, 9, 7, 2]));
+        assert_eq!(delta("b", json!([moved(2, 0), moved(1, 4)])), Ok(vec![2, 5, 9, 7, 1]));
+        assert!(delta("c", json!([add(4, 9)])).is_err(), "behind the end");
+    }
+}

@@ -1,8 +1,9 @@
-//! What feeds keep for rules that ask other tables has a limit, for those who come and for those who are there.
+//! What feeds keep for groups, orders and rules that ask other tables has a limit, for those who come and for those who are there.
 #![allow(clippy::unwrap_used)]
 
 use std::sync::Arc;
 
+use gossip_core::budget::Owner;
 use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SubId};
 use gossip_core::position::{Interval, Position, SnapshotPoint};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
@@ -56,7 +57,12 @@ fn engine(sent_bytes: usize, result_rows: usize) -> Engine {
     for t in ["calls", "assignments"] {
         engine.handle(Input::Table(table(t)));
     }
-    engine.handle(Input::Interval(Arc::new(Interval {
+    engine.handle(Input::Interval(first_interval()));
+    engine
+}
+
+fn first_interval() -> Arc<Interval> {
+    Arc::new(Interval {
         source: "s".into(),
         epoch: 1,
         from: Position::at(0),
@@ -68,8 +74,7 @@ fn engine(sent_bytes: usize, result_rows: usize) -> Engine {
         mark: 0,
         reader: "one".into(),
         read_at: 0,
-    })));
-    engine
+    })
 }
 
 #[test]
@@ -86,4 +91,34 @@ fn what_is_kept_has_a_limit() {
     assert!(subscribe(&mut e, 1, 5_000).unwrap_err().contains("at most 100000 bytes"));
     assert_eq!((subscribe(&mut e, 2, 1), e.feeds().count()), (Ok(()), 2), "a feed and its look-up");
     assert!(subscribe(&mut engine(1 << 30, 100), 1, 101).unwrap_err().contains("at most 100"));
+}
+
+/// Whoever holds the most loses its largest result, and not whoever is next.
+#[test]
+fn the_largest_result_of_whoever_holds_the_most_is_closed() {
+    let rule = RuleText { role: "pilot".into(), table: TableName::plain("calls"), ..RuleText::default() };
+    let limits = Limits { sent_bytes: 680_000, ..Limits::default() };
+    let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), limits);
+    engine.handle(Input::Table(table("calls")));
+    engine.handle(Input::Interval(first_interval()));
+    let asked = [(1, "neighbour", 1_200), (2, "hostile", 900), (3, "hostile", 1_000), (4, "hostile", 800)];
+    let mut fetches = Vec::new();
+    for (sub, who, rows) in asked {
+        let claims = Arc::new(Claims { roles: vec!["pilot".into()], ..Claims::default() });
+        let owner = Some(Arc::new(Owner { subject: Some(who.into()), ..Owner::default() }));
+        // A result of its own for each.
+        let query = format!("SELECT id FROM calls WHERE call <> -{sub} ORDER BY call, id LIMIT 3");
+        let request = Request { query, claims, owner, ..Request::default() };
+        let outputs = engine.handle(Input::Subscribe(sub, Box::new(request)));
+        let fetch = |o: &Output| if let Output::FetchSnapshot { id, .. } = o { Some(*id) } else { None };
+        fetches.push((outputs.iter().find_map(fetch).unwrap(), rows));
+    }
+    let mut closed = Vec::new();
+    for (id, rows) in fetches {
+        let row = |n| -> Row { [Value::Int(n), Value::Int(n), "x".into()].into() };
+        let mut outputs = engine.handle(Input::SnapshotRows(id, (0..rows).map(row).collect()));
+        outputs.extend(engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(1)))));
+        closed.extend(outputs.iter().filter_map(|o| if let Output::Closed(sub, _) = o { Some(*sub) } else { None }));
+    }
+    assert_eq!((closed, engine.feeds().count()), (vec![3], 3), "the neighbour's is the largest of all");
 }

@@ -13,7 +13,7 @@
 //! Everything that a transaction does to the sets is applied before anything is sent, so that rights are those at its end.
 //! These feeds send a transaction that comes in parts at its end.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use super::io::{Limits, Output, Refusal, ResyncReason};
@@ -177,8 +177,8 @@ impl Engine {
         }
     }
 
-    /// The limits on rows hold for running feeds too. If all feeds together hold too much, the largest is closed, not the one
-    /// that happens to send next.
+    /// The limits on rows hold for running feeds too. If all feeds together hold too much, the largest of whoever holds the
+    /// most is closed, not the one that happens to send next.
     fn exceeded_limit(&self, id: FeedId, materialized: &Materialized) -> Option<(FeedId, Refusal)> {
         let Limits { result_rows, sent_bytes, .. } = self.limits;
         if materialized.entries.len() > result_rows {
@@ -191,12 +191,19 @@ impl Engine {
         Some((self.largest_feed().unwrap_or(id), self.limits.keeps_too_much()))
     }
 
-    /// The feed of clients that holds the most bytes.
+    /// The largest feed of the person or address whose feeds hold the most bytes. A shared one counts for who came first.
     fn largest_feed(&self) -> Option<FeedId> {
-        let size =
-            |id: &FeedId| self.materialized(*id).filter(|m| !m.is_subquery()).map(|m| m.bytes + m.operator_bytes);
-        let sizes = (0..self.feeds.len() as FeedId).filter_map(|id| Some((size(&id)?, id)));
-        sizes.max().map(|(_, id)| id)
+        let mut owned: BTreeMap<Option<&str>, (usize, (usize, FeedId))> = BTreeMap::new();
+        for id in 0..self.feeds.len() as FeedId {
+            let Some(materialized) = self.materialized(id).filter(|m| !m.is_subquery()) else { continue };
+            let size = materialized.bytes + materialized.operator_bytes;
+            let first = self.feed(id).and_then(|f| f.subscribers().next()).and_then(|sub| self.subs.get(&sub));
+            let owner = first.and_then(|s| s.owner.as_ref()?.in_turn()).map(|owner| &**owner);
+            let (total, largest) = owned.entry(owner).or_default();
+            *total += size;
+            *largest = (*largest).max((size, id));
+        }
+        owned.into_values().max().map(|(_, (_, id))| id)
     }
 
     /// Whether the rows that are being fetched are too many, together with those that are held.

@@ -111,8 +111,9 @@ impl ResultSet {
                 self.unfinished = *more;
                 Ok(Applied::Changed)
             }
-            Notification::Closed { subscription, why } if *subscription == self.subscription => {
-                Ok(Applied::Closed(why.clone()))
+            Notification::Closed { subscription, why, data } if *subscription == self.subscription => {
+                let message = data.as_ref().and_then(|data| data["message"].as_str());
+                Ok(Applied::Closed(message.map_or_else(|| why.clone(), |message| format!("{why}: {message}"))))
             }
             _ => Ok(Applied::NotMine),
         }

@@ -164,6 +164,9 @@ pub enum Notification {
         subscription: u64,
         /// Why.
         why: String,
+        /// What else is known: the `message` of a query that failed, the `incident` under which more is in the log.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        data: Option<Json>,
     },
     /// The connection's token has ended. Its subscriptions end too unless it authenticates in time.
     Expired {

@@ -9,7 +9,7 @@ use crate::operator::Operators;
 use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
 use crate::position::{Position, Term, Timestamp};
 use crate::query::Subquery;
-use crate::schema::{Key, Row};
+use crate::schema::{Key, Row, Table};
 use crate::value::Value;
 
 /// Different values after which all rows are fetched instead of those that have one of them.
@@ -42,6 +42,14 @@ pub(super) enum MissingRows {
 impl MissingRows {
     pub(super) fn is_nothing(&self) -> bool {
         matches!(self, MissingRows::Nothing)
+    }
+
+    /// Adds one row of a table, or all if it is not found by one column.
+    pub(super) fn add_row(&mut self, table: &Table, key: &Key) {
+        match (&table.key[..], &key[..]) {
+            ([column], [value]) => self.add(*column, [value.clone()].into_iter()),
+            _ => *self = MissingRows::All,
+        }
     }
 
     pub(super) fn add(&mut self, column: usize, values: impl Iterator<Item = Value>) {

@@ -118,7 +118,10 @@ impl Engine {
                 }
                 None if feed.plan.reads_any_of(&change.omitted_columns) => {
                     // It may be in the result now, with values that only the table has.
-                    materialized.missing = MissingRows::All;
+                    let decides = feed.plan.is_decided_by_any_of(&change.omitted_columns);
+                    if decides || feed.plan.sees(row, subquery_sets) {
+                        materialized.missing.add_row(feed.plan.table(), &key);
+                    }
                     new = None;
                 }
                 None => {}

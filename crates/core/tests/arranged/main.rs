@@ -36,6 +36,14 @@ enum Step {
     Member(i64, bool),
 }
 
+/// The column whose values a database may leave out where they did not change.
+const LARGE: usize = 5;
+
+/// The row with another value in a column.
+fn with(row: &Row, column: usize, value: Value) -> Row {
+    row.iter().enumerate().map(|(i, own)| if i == column { value.clone() } else { own.clone() }).collect()
+}
+
 /// Who may see what.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 enum Rights {
@@ -348,8 +356,15 @@ impl Run<'_> {
                     if old.is_none() {
                         self.world.since.insert(*id, self.at);
                     }
+                    let same = old.as_ref().is_some_and(|old| old[LARGE] == row[LARGE]);
                     let old = if self.case.old_values { Old::Known(old) } else { Old::Unknown };
-                    changes.push(RowChange::of(&self.table, [Value::Int(*id)].into(), old, Some(row)));
+                    let mut change = RowChange::of(&self.table, [Value::Int(*id)].into(), old, Some(row));
+                    if same && !self.case.old_values {
+                        // A large value that is unchanged is not told again.
+                        change.omitted_columns = [LARGE].into_iter().collect();
+                        change.new = change.new.map(|row| with(&row, LARGE, Value::Null));
+                    }
+                    changes.push(change);
                 }
                 Step::Delete(id) if !truncates => {
                     let Some(old) = self.world.rows.remove(id) else { continue };
@@ -373,7 +388,17 @@ impl Run<'_> {
         let mut last: Vec<RowChange> = Vec::new();
         for change in changes {
             match last.iter_mut().find(|c| c.table == change.table && c.key == change.key) {
-                Some(before) => before.new = change.new,
+                Some(before) => {
+                    let told = before.new.as_ref().filter(|_| !before.omitted_columns.contains(LARGE));
+                    let omits = change.omitted_columns.contains(LARGE);
+                    (before.new, before.omitted_columns) = match (omits, told) {
+                        (true, Some(told)) => {
+                            let value = told[LARGE].clone();
+                            (change.new.map(|row| with(&row, LARGE, value)), ColumnSet::default())
+                        }
+                        _ => (change.new, change.omitted_columns),
+                    };
+                }
                 None => last.push(change),
             }
         }

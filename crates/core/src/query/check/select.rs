@@ -110,7 +110,12 @@ impl Checker<'_> {
                 Item::Expr(e, name) => {
                     let at = e.at;
                     let own = name_of(&e);
-                    let value = self.expression(e)?;
+                    let mut value = self.expression(e)?;
+                    if value.ty.is_none() {
+                        // As PostgreSQL takes it where nothing else says what it is.
+                        value.expr = self.of_type(value.expr, None, Type::Text, at)?;
+                        value.ty = Some(Type::Text);
+                    }
                     let name: Arc<str> = match (name, &value.expr, own) {
                         (Some(name), ..) => name.name.into(),
                         (None, Expr::Column(i), _) => self.column_name(*i),

@@ -70,6 +70,24 @@ impl End {
     }
 }
 
+/// How what is revoked stands in a result: as a row, in a window, or as part of a group.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Shown {
+    Row,
+    Window,
+    Group,
+}
+
+impl Shown {
+    fn query(self) -> &'static str {
+        match self {
+            Shown::Row => "SELECT id, note FROM calls WHERE id = 5",
+            Shown::Window => "SELECT id, note FROM calls WHERE id = 5 ORDER BY note DESC LIMIT 1",
+            Shown::Group => "SELECT id, max(note) AS note FROM calls WHERE id = 5 GROUP BY id",
+        }
+    }
+}
+
 struct Listener {
     name: &'static str,
     session: Session,
@@ -78,13 +96,19 @@ struct Listener {
 }
 
 impl Listener {
-    async fn new(c: &Cluster, name: &'static str, end: End, every_ms: u64, exp: Option<i64>) -> Listener {
+    async fn new(
+        c: &Cluster,
+        name: &'static str,
+        (end, shown): (End, Shown),
+        every_ms: u64,
+        exp: Option<i64>,
+    ) -> Listener {
         let (role, mut claims) = end.person();
         if let Some(exp) = exp {
             claims["exp"] = exp.into();
         }
         let mut session = c.connect(0, &[role], claims).await;
-        let params = json!({"query": "SELECT id, note FROM calls WHERE id = 5", "every_ms": every_ms});
+        let params = json!({"query": shown.query(), "every_ms": every_ms});
         let answer = session.call("subscribe", params).await.unwrap();
         let live = ResultSet::new(serde_json::from_value(answer).unwrap());
         assert_eq!(live.rows["[5]"]["note"], "first", "{name}, {end:?}");
@@ -126,16 +150,16 @@ async fn hear(session: &mut Session, live: &mut ResultSet, key: &str, note: &str
     tokio::time::timeout(testbed::PATIENCE, read).await.unwrap_or_else(|_| panic!("{note} was not told"));
 }
 
-async fn a_right_ends(end: End) {
+async fn a_right_ends(end: End, shown: Shown) {
     let c = cluster().await;
     let mut observer = c.connect(0, &["control"], json!({})).await;
     let mut seen = ResultSet::new(observer.subscribe("SELECT * FROM calls").await.unwrap());
     let seconds = || gossip_server::now() / 1_000_000;
     // Who does not read cannot renew a token either: this one ends by itself, at the latest when those of others do.
     let ends = seconds() + 15;
-    let mut reads = Listener::new(&c, "reads", end, 0, None).await;
-    let mut stuck = Listener::new(&c, "stuck", end, 0, (end == End::Expiry).then_some(ends)).await;
-    let mut paced = Listener::new(&c, "paced", end, 60_000, None).await;
+    let mut reads = Listener::new(&c, "reads", (end, shown), 0, None).await;
+    let mut stuck = Listener::new(&c, "stuck", (end, shown), 0, (end == End::Expiry).then_some(ends)).await;
+    let mut paced = Listener::new(&c, "paced", (end, shown), 60_000, None).await;
 
     // More than the sockets' buffers hold, and behind it what is told before the right ends and must not leave after.
     let big = "x".repeat(200_000);
@@ -193,21 +217,26 @@ async fn a_right_ends(end: End) {
 }
 
 macro_rules! ends {
-    ($($name:ident: $end:expr,)*) => {
+    ($($name:ident: $end:expr, $shown:expr;)*) => {
         $(#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
         async fn $name() {
-            a_right_ends($end).await;
+            a_right_ends($end, $shown).await;
         })*
     };
 }
 
 ends! {
-    a_deleted_membership_takes_its_rows_back: End::Membership,
-    a_membership_two_tables_away_takes_its_rows_back: End::MembershipOfCrew,
-    a_row_that_changes_hands_is_taken_back: End::Owner,
-    an_edited_rule_takes_its_rows_back: End::Rule,
-    a_renewed_token_takes_back_what_its_roles_do_not_grant: End::Claims,
-    an_expired_token_takes_everything_back: End::Expiry,
+    a_deleted_membership_takes_its_rows_back: End::Membership, Shown::Row;
+    a_membership_two_tables_away_takes_its_rows_back: End::MembershipOfCrew, Shown::Row;
+    a_row_that_changes_hands_is_taken_back: End::Owner, Shown::Row;
+    an_edited_rule_takes_its_rows_back: End::Rule, Shown::Row;
+    a_renewed_token_takes_back_what_its_roles_do_not_grant: End::Claims, Shown::Row;
+    an_expired_token_takes_everything_back: End::Expiry, Shown::Row;
+    a_row_that_changes_hands_leaves_its_window: End::Owner, Shown::Window;
+    a_row_that_changes_hands_leaves_its_group: End::Owner, Shown::Group;
+    a_deleted_membership_empties_a_window: End::Membership, Shown::Window;
+    a_deleted_membership_empties_a_group: End::Membership, Shown::Group;
+    an_edited_rule_takes_a_group_back: End::Rule, Shown::Group;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

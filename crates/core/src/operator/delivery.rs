@@ -7,7 +7,7 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use super::Below;
+use super::rows::Below;
 use super::sorted::{Place, Sorted};
 use crate::feed::{self, Change};
 use crate::plan::{Admitted, Arrange, EffectivePlan, VisibleRow};

@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::ranked::Ranked;
+use super::rows::{Below, cells};
 use super::sorted::{Place, Ties};
 use super::sql_order::Sql;
-use super::{Below, cells};
 use crate::plan::{Arrange, RowDelta, VisibleRow};
 use crate::query::function::EvalError;
 use crate::schema::Key;

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::accumulator::Accumulator;
+use super::rows::{Below, cells};
 use super::sql_order::Sql;
-use super::{Below, cells};
 use crate::plan::{Group, RowDelta, VisibleRow};
 use crate::query::function::EvalError;
 use crate::schema::Key;

@@ -16,23 +16,22 @@ mod delivery;
 mod first;
 mod group;
 mod ranked;
+mod rows;
 mod sorted;
 mod sql_order;
 mod sum;
 
 use crate::feed::Change;
-use crate::plan::{EffectivePlan, RowDelta, VisibleRow};
+use crate::plan::{EffectivePlan, RowDelta};
 use crate::query::function::EvalError;
 use crate::schema::Key;
 use crate::seam::ResultRows;
 use delivery::Delivery;
 use first::Firsts;
 use group::Groups;
+use rows::Below;
 use sorted::Sorted;
 pub use sorted::Ties;
-
-/// A change of the rows below an operator, under a key.
-type Below = (Key, RowDelta);
 
 /// The operators of one feed.
 #[derive(Debug)]
@@ -128,9 +127,4 @@ impl Operators {
         let firsts = self.firsts.as_ref().map_or(0, Firsts::size);
         groups + firsts + self.sorted.as_ref().map_or(0, Sorted::size) + self.delivery.size()
     }
-}
-
-/// The row of an operator, for what is computed of it.
-fn cells(row: &VisibleRow) -> crate::query::Masked<'_> {
-    crate::query::Masked { row: &row.row, visible: &row.columns }
 }

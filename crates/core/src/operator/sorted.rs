@@ -7,7 +7,8 @@ use std::hash::{Hash as _, Hasher as _};
 use siphasher::sip::SipHasher13;
 
 use super::ranked::Ranked;
-use super::{Below, cells, sql_order};
+use super::rows::{Below, cells};
+use super::sql_order;
 use crate::plan::{Arrange, SortTerm, VisibleRow};
 use crate::query::function::EvalError;
 use crate::schema::Key;

@@ -2,7 +2,8 @@
 
 use std::sync::{Arc, LazyLock};
 
-use gossip_core::query::{Expr, LiveQuery, parse_condition, parse_mask, parse_query, parse_trusted_query};
+use gossip_core::plan::LiveQuery;
+use gossip_core::query::{Expr, parse_condition, parse_mask, parse_query, parse_trusted_query};
 use gossip_core::schema::{Catalog, Column, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use serde_json::{Map, Value as Json, json};

@@ -15,10 +15,8 @@ use gossip_protocol::spelling::similar;
 use serde_json::{Map, Value as Json};
 
 use crate::canonical::{Canonical, Encoder};
-use crate::plan::{EffectivePlan, Grant, Masks};
-use crate::query::{
-    Beside, Expr, LiveQuery, Placeholder, PlaceholderError, QueryError, Visible, parse_condition, parse_mask,
-};
+use crate::plan::{EffectivePlan, Grant, LiveQuery, Masks};
+use crate::query::{Beside, Expr, Placeholder, PlaceholderError, QueryError, Visible, parse_condition, parse_mask};
 use crate::schema::{Catalog, ColumnSet, Table, TableName};
 use crate::subquery::subqueries_of;
 use crate::value::Value;

@@ -4,10 +4,11 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use gossip_core::plan::LiveQuery;
 use gossip_core::query::expr::MAX_LIST;
 use gossip_core::query::function::EvalError;
 use gossip_core::query::{
-    Expr, LiveQuery, MAX_DEPTH, MAX_FUNCTIONS, MAX_TEXT, QueryError, parse_condition, parse_mask, parse_query,
+    Expr, MAX_DEPTH, MAX_FUNCTIONS, MAX_TEXT, QueryError, parse_condition, parse_mask, parse_query,
 };
 use gossip_core::schema::{Catalog, Column, Table, TableName};
 use gossip_core::value::{Type, Value};

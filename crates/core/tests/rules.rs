@@ -174,6 +174,7 @@ fn a_query_that_arranges_its_rows_says_what_is_wrong() {
         ("SELECT max(*) FROM calls", 8, "max(*)"),
         ("SELECT lower(agency) FILTER (WHERE true) FROM calls", 36, "lower is not of many rows"),
         ("SELECT id FROM calls LIMIT 3", 28, "it would be any rows"),
+        ("SELECT id FROM calls ORDER BY id OFFSET 3", 41, "OFFSET without LIMIT"),
         ("SELECT id FROM calls ORDER BY id LIMIT id", 40, "this is not a number of rows"),
         ("SELECT id FROM calls ORDER BY id LIMIT 1 LIMIT 2", 42, "LIMIT stands there already"),
         ("SELECT id FROM calls ORDER BY 2", 31, "2 is not the place of a column"),
@@ -194,7 +195,9 @@ fn a_query_that_arranges_its_rows_says_what_is_wrong() {
         parse_query(text, &catalog(), &params).and_then(|q| q.bind(&params, &Map::new())).map_err(|e| e.to_string())
     };
     let window = "SELECT id FROM calls ORDER BY id LIMIT :n OFFSET 990";
-    assert!(bound(window, json!(10)).is_ok() && bound(window, json!(null)).is_ok());
+    assert!(bound(window, json!(10)).is_ok());
+    assert!(bound(window, json!(null)).unwrap_err().contains("OFFSET without LIMIT"));
+    assert!(bound("SELECT id FROM calls ORDER BY id LIMIT :n", json!(null)).is_ok());
     assert!(bound(window, json!(11)).unwrap_err().contains("together are 1001 rows; at most 1000"));
     assert!(bound(window, json!(-1)).unwrap_err().contains("LIMIT is not a number from 0 to 1000"));
     assert!(bound(window, json!("many")).unwrap_err().contains("parameter :n"));

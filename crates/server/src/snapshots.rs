@@ -267,9 +267,9 @@ impl Snapshots {
 
 #[cfg(test)]
 mod tests {
-    use gossip_core::plan::Project;
     use gossip_core::plan::RowFilter;
-    use gossip_core::query::{Expr, LiveQuery};
+    use gossip_core::plan::{LiveQuery, Project};
+    use gossip_core::query::Expr;
     use gossip_core::schema::{Table, TableName};
 
     use super::*;

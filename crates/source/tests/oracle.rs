@@ -4,7 +4,8 @@
 use std::cell::{Cell, RefCell};
 use std::sync::Arc;
 
-use gossip_core::query::{LiveQuery, Visible, parse_query};
+use gossip_core::plan::LiveQuery;
+use gossip_core::query::{Visible, parse_query};
 use gossip_core::schema::{Column, ColumnSet, Table, TableName};
 use gossip_core::value::{Type, Value};
 use proptest::prelude::*;

@@ -79,8 +79,8 @@ impl Delivery {
             return Ok(changes);
         };
         let touched = std::mem::take(&mut self.touched);
-        match (arrange.offset(), arrange.limit()) {
-            (0, None) => {
+        match arrange.limit() {
+            None => {
                 for key in touched {
                     let Some((place, row)) = sorted.get(&key) else {
                         changes.extend(self.change(plan, key, None, None, None));
@@ -91,8 +91,8 @@ impl Delivery {
                     changes.extend(self.change(plan, key, Some(now), Some(place), Some(rank)));
                 }
             }
-            (offset, limit) if self.is_concerned(arrange, sorted, &touched) => {
-                let window: Vec<Key> = sorted.from(offset).take(limit.unwrap_or(usize::MAX)).cloned().collect();
+            Some(limit) if self.is_concerned(arrange, limit, sorted, &touched) => {
+                let window: Vec<Key> = sorted.from(arrange.offset()).take(limit).cloned().collect();
                 let stays: HashSet<&Key> = window.iter().collect();
                 let leaves: Vec<Key> = self.window.iter().filter(|key| !stays.contains(key)).cloned().collect();
                 for key in leaves {
@@ -108,15 +108,14 @@ impl Delivery {
                 }
                 self.window = window;
             }
-            _ => {}
+            Some(_) => {}
         }
         Ok(changes)
     }
 
     /// Whether the window may differ from what was delivered.
-    fn is_concerned(&self, arrange: &Arrange, sorted: &Sorted, touched: &BTreeSet<Key>) -> bool {
-        let (offset, Some(limit)) = (arrange.offset(), arrange.limit()) else { return !touched.is_empty() };
-        if offset > 0 || self.window.len() < limit {
+    fn is_concerned(&self, arrange: &Arrange, limit: usize, sorted: &Sorted, touched: &BTreeSet<Key>) -> bool {
+        if arrange.offset() > 0 || self.window.len() < limit {
             return !touched.is_empty();
         }
         let within = |key: &Key| {

@@ -18,6 +18,7 @@ mod access;
 mod arrange;
 mod filter;
 mod group;
+mod live_query;
 mod project;
 mod scan;
 mod snapshot;
@@ -31,7 +32,7 @@ use std::sync::Arc;
 use crate::canonical::{Canonical as _, Encoder};
 use crate::position::{Old, RowChange};
 use crate::query::function::EvalError;
-use crate::query::{Expr, LiveQuery, Subquery};
+use crate::query::{Expr, Subquery};
 use crate::schema::{ColumnSet, Key, Row, Table, TableName};
 use crate::subquery::{SubqueryResults, subqueries_of};
 use crate::value::Value;
@@ -39,6 +40,7 @@ pub use access::{AccessPath, EqPredicate, RowFilter};
 pub use arrange::{Arrange, MAX_WINDOW, SortTerm};
 pub use filter::Filter;
 pub use group::{Aggregate, AggregateFunction, Group};
+pub use live_query::LiveQuery;
 pub use project::{Item, OutputColumn, Project};
 pub use scan::{Admitted, Grant, Masks, Scan, VisibleRow};
 pub use snapshot::SnapshotRequest;
@@ -163,7 +165,7 @@ impl EffectivePlan {
     /// Whether the result is a part of the rows on which the condition holds: those with certain places.
     pub fn is_window(&self) -> bool {
         let arrange = self.arrange.as_ref().filter(|_| !self.has_own_keys());
-        arrange.is_some_and(|a| a.limit().is_some() || a.offset() > 0)
+        arrange.is_some_and(|a| a.limit().is_some())
     }
 
     /// The key of a row of the table, empty for tables without one.

@@ -18,9 +18,9 @@ use serde_json::{Map, Value as Json};
 
 use self::scope::Scope;
 use super::syntax::{self, Location, MAX_DEPTH, invalid};
-use super::{Expr, LiveQuery, QueryError, Visible};
+use super::{Expr, QueryError, Visible};
 use crate::mask::Mask;
-use crate::plan::Aggregate;
+use crate::plan::{Aggregate, LiveQuery};
 use crate::schema::{Catalog, Table};
 use crate::value::Type;
 use gossip_protocol::spelling::{shortened, similar};

@@ -4,9 +4,9 @@ use std::sync::Arc;
 
 use super::types::ordered;
 use super::{Checker, MAX_FUNCTIONS, Result, Typed, scope};
-use crate::plan::{Arrange, Group, Item as Column, Project, SortTerm};
+use crate::plan::{Arrange, Group, Item as Column, LiveQuery, Project, SortTerm};
 use crate::query::syntax::{Ast, Distinct, Item, Location, Node, OrderBy, Select, Tail, invalid};
-use crate::query::{Expr, LiveQuery, Visible};
+use crate::query::{Expr, Visible};
 use crate::schema::Table;
 use crate::value::{Type, Value};
 
@@ -166,6 +166,10 @@ impl Checker<'_> {
         let window = limit.as_ref().or(offset.as_ref()).map(|e| e.at);
         if let Some(at) = window.filter(|_| order.is_empty()) {
             return Err(invalid(at, "it would be any rows, and others each time", "ORDER BY before LIMIT and OFFSET"));
+        }
+        // All rows but the first few would be another list after every change.
+        if let (None, Some(offset)) = (&limit, &offset) {
+            return Err(invalid(offset.at, "OFFSET without LIMIT", "LIMIT before OFFSET"));
         }
         let (limit, offset) = (self.number_of_rows(limit)?, self.number_of_rows(offset)?);
         Ok(Parts { keys, having, first, order, limit, offset })

@@ -29,6 +29,7 @@ pub fn run(data: &[u8]) {
         commit: number(2),
         index: number(3) as u32,
         query: number(4),
+        moment: number(5).cast_signed(),
     };
     let sealed = sealer.seal(&cursor);
     assert_eq!(sealer.open(&sealed), Some(cursor));

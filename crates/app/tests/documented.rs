@@ -21,6 +21,10 @@ async fn every_documented_query_runs_on_the_demo() {
     let token = scene.tokens.mint_for("reader", &["control".to_string()], &Default::default(), now, 3_600).unwrap();
     let (_, address) = scene.cluster.places().into_iter().next().unwrap();
     let mut session = Session::connect(&address.to_string(), Some(&token)).await.unwrap();
+    let tide = json!({"topic": "tide", "data": {"gauge": "North Head", "level_m": 1.5}});
+    let gauge = scene.tokens.mint_for("gauge", &["gauge".to_string()], &Default::default(), now, 3_600).unwrap();
+    let mut publisher = Session::connect(&address.to_string(), Some(&gauge)).await.unwrap();
+    publisher.call("publish", tide).await.unwrap();
     let queries = documented();
     assert!(queries.len() > 7, "{queries:?}");
     for query in &queries {

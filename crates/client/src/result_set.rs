@@ -127,7 +127,7 @@ impl ResultSet {
                 let known = known.ok_or_else(|| format!("replace of {key}, which is not there"))?;
                 row.iter().for_each(|(c, v)| drop(known.insert(c.clone(), v.clone())));
             }
-            ChangeEntry::Remove { key } => {
+            ChangeEntry::Remove { key, .. } => {
                 self.rows.remove(&key.to_string()).ok_or_else(|| format!("remove of {key}, which is not there"))?;
             }
         }
@@ -147,7 +147,7 @@ impl ResultSet {
                 ChangeEntry::Add { key, place, .. } | ChangeEntry::Replace { key, place, .. } => {
                     placed.extend(place.map(|place| (place, key.to_string())));
                 }
-                ChangeEntry::Remove { key } => drop(out.insert(key.to_string())),
+                ChangeEntry::Remove { key, .. } => drop(out.insert(key.to_string())),
             }
         }
         if placed.is_empty() && out.is_empty() {

@@ -105,26 +105,27 @@ impl Pending {
 
 /// Merges two successive changes of one key; `None` if they cancel out.
 fn merge(before: Change, after: Change) -> Option<Change> {
-    // Whether the client has the row already.
+    // Whether the client has the row already, and what it was when it was sent last.
     let had = !matches!(before, Change::Add { instead: false, .. });
+    let was = before.was().cloned();
     match (before, after) {
-        (_, Change::Remove { key }) => had.then_some(Change::Remove { key }),
+        (_, Change::Remove { key, .. }) => had.then_some(Change::Remove { key, was }),
         (
             Change::Replace { row: earlier, changed: first, .. },
-            Change::Replace { key, mut row, mut changed, place },
+            Change::Replace { key, mut row, mut changed, place, .. },
         ) => {
             row.fill_missing_from(&earlier);
             changed.extend(first);
             changed.sort_unstable();
             changed.dedup();
-            Some(Change::Replace { key, row, changed, place })
+            Some(Change::Replace { key, row, changed, place, was })
         }
         (Change::Add { row: earlier, .. }, Change::Replace { key, mut row, place, .. }) => {
             row.fill_missing_from(&earlier);
-            Some(Change::Add { key, row, instead: had, place })
+            Some(Change::Add { key, row, instead: had, place, was })
         }
         (_, Change::Replace { key, row, place, .. } | Change::Add { key, row, place, .. }) => {
-            Some(Change::Add { key, row, instead: had, place })
+            Some(Change::Add { key, row, instead: had, place, was })
         }
     }
 }
@@ -161,7 +162,7 @@ mod tests {
         move |n| {
             let row = VisibleRow { row: [Value::Int(n as i64)].into(), columns: feed.table().all_columns() };
             let key = feed.key_of(&row.row);
-            let changes = vec![Change::Add { key, row, instead: false, place: None }];
+            let changes = vec![Change::Add { key, row, instead: false, place: None, was: None }];
             Arc::new(Delta {
                 feed: feed.clone(),
                 term: Term { epoch: 1, timeline: 0 },
@@ -220,11 +221,39 @@ mod tests {
             columns: (0..if b.is_some() { 2 } else { 1 }).collect(),
         };
         let key = || Key::from([Value::Int(1)]);
-        let replace =
-            |row, changed: &[usize]| Change::Replace { key: key(), row, changed: changed.to_vec(), place: None };
+        let replace = |row, changed: &[usize]| Change::Replace {
+            key: key(),
+            row,
+            changed: changed.to_vec(),
+            place: None,
+            was: None,
+        };
         let merged = merge(replace(seen(1, Some(7)), &[1]), replace(seen(2, None), &[0]));
         assert_eq!(merged, Some(replace(seen(2, Some(7)), &[0, 1])));
-        let add = |row| Change::Add { key: key(), row, instead: false, place: None };
+        let add = |row| Change::Add { key: key(), row, instead: false, place: None, was: None };
         assert_eq!(merge(add(seen(1, Some(7))), replace(seen(2, None), &[0])), Some(add(seen(2, Some(7)))));
+    }
+
+    /// Whoever wants to know what a row was means: when it was sent last.
+    #[test]
+    fn of_several_changes_the_first_says_what_was() {
+        let seen = |n: i64| VisibleRow { row: [Value::Int(n)].into(), columns: [0].into_iter().collect() };
+        let (key, changed, place) = (Key::from([Value::Int(1)]), vec![0], None);
+        let replace = |was: i64, is: i64| Change::Replace {
+            key: key.clone(),
+            row: seen(is),
+            changed: changed.clone(),
+            place,
+            was: Some(seen(was)),
+        };
+        let remove = |was: i64| Change::Remove { key: key.clone(), was: Some(seen(was)) };
+        let add = |is: i64| Change::Add { key: key.clone(), row: seen(is), instead: false, place, was: None };
+        let back = merge(remove(1), add(2)).unwrap();
+        assert_eq!((back.was(), back.row()), (Some(&seen(1)), Some(&seen(2))));
+        for (before, after) in [(replace(1, 2), replace(2, 3)), (replace(1, 2), remove(2)), (back, remove(2))] {
+            assert_eq!(merge(before, after).unwrap().was(), Some(&seen(1)));
+        }
+        assert_eq!(merge(add(1), replace(1, 2)), Some(add(2)));
+        assert_eq!(merge(add(1), remove(1)), None);
     }
 }

@@ -26,7 +26,7 @@ pub const FOREVER_DATE: i32 = i32::MAX;
 pub const NEVER_DATE: i32 = i32::MIN;
 
 /// Days from 2000-01-01 to a day of the calendar; the year counts as ISO 8601 does.
-fn days_from(year: i64, month: i64, day: i64) -> i64 {
+pub(crate) fn days_from(year: i64, month: i64, day: i64) -> i64 {
     // Years begin in March here, so that the leap day is a year's last.
     let year = if month <= 2 { year - 1 } else { year };
     let era = year.div_euclid(400);
@@ -36,11 +36,12 @@ fn days_from(year: i64, month: i64, day: i64) -> i64 {
 }
 
 /// Year, month and day of a number of days from 2000-01-01.
-fn calendar(days: i64) -> (i64, i64, i64) {
+pub(crate) fn calendar(days: i64) -> (i64, i64, i64) {
     gossip_protocol::timestamp::calendar(days + SINCE_1970 / DAY)
 }
 
-fn days_in(year: i64, month: i64) -> i64 {
+/// How many days a month has.
+pub(crate) fn days_in(year: i64, month: i64) -> i64 {
     let (y, m) = if month == 12 { (year + 1, 1) } else { (year, month + 1) };
     days_from(y, m, 1) - days_from(year, month, 1)
 }

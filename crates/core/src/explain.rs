@@ -189,7 +189,10 @@ pub fn explain(
         .into_iter()
         .filter(|_| !passes_all)
         .filter_map(|r| plan.scan.admit(r, subquery_results))
-        .map(|a| condition.show(table, Some(&Masked { row: &a.row, visible: &a.columns })).to_string())
+        .map(|a| {
+            let now = subquery_results.now();
+            condition.show(table, Some(&Masked { row: &a.row, visible: &a.columns, now })).to_string()
+        })
         .collect();
     steps.push(Step::new("query", reached(Verdict::Outside), query, values));
 

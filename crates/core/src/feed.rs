@@ -29,6 +29,8 @@ pub enum Change {
         instead: bool,
         /// Its place in an ordered result, from 0.
         place: Option<usize>,
+        /// The row as it was seen before, if it replaces one that is known.
+        was: Option<VisibleRow>,
     },
     /// The row was in the result and still is.
     Replace {
@@ -40,11 +42,15 @@ pub enum Change {
         changed: Vec<usize>,
         /// Its place in an ordered result, if it is another one than its neighbours' changes explain.
         place: Option<usize>,
+        /// The row as it was seen before, where that is known.
+        was: Option<VisibleRow>,
     },
     /// The row is no longer in the result.
     Remove {
         /// Its key.
         key: Key,
+        /// The row as it was seen before, where that is known.
+        was: Option<VisibleRow>,
     },
 }
 
@@ -52,7 +58,22 @@ impl Change {
     /// The key of the row.
     pub fn key(&self) -> &Key {
         match self {
-            Change::Add { key, .. } | Change::Replace { key, .. } | Change::Remove { key } => key,
+            Change::Add { key, .. } | Change::Replace { key, .. } | Change::Remove { key, .. } => key,
+        }
+    }
+
+    /// The row as it was seen before, where that is known.
+    pub fn was(&self) -> Option<&VisibleRow> {
+        match self {
+            Change::Add { was, .. } | Change::Replace { was, .. } | Change::Remove { was, .. } => was.as_ref(),
+        }
+    }
+
+    /// The row that is in the result from here on.
+    pub fn row(&self) -> Option<&VisibleRow> {
+        match self {
+            Change::Add { row, .. } | Change::Replace { row, .. } => Some(row),
+            Change::Remove { .. } => None,
         }
     }
 }
@@ -150,7 +171,7 @@ impl Sent {
         left_out: &ColumnSet,
     ) -> Result<Option<Change>, ChangeError> {
         let key = change.key.clone();
-        let Some(mut row) = seen else { return Ok(self.forget(&key).then_some(Change::Remove { key })) };
+        let Some(mut row) = seen else { return Ok(self.forget(&key).then_some(Change::Remove { key, was: None })) };
         let before = self.rows.get(&key);
         // What was sent remains valid if it is of this row, and was shown as it is now.
         let another = before.is_none() || change.old == Old::Known(None);
@@ -163,7 +184,7 @@ impl Sent {
         let marks: Marks = (0..plan.project.len()).map(mark).collect();
         let Some(before) = before else {
             self.put(key.clone(), marks);
-            return Ok(Some(Change::Add { key, row, instead: false, place: None }));
+            return Ok(Some(added(key, row)));
         };
         let both = || before.iter().zip(&marks);
         let came_up = both().enumerate().any(|(place, (was, _))| *was == HIDDEN && omitted(place));
@@ -175,9 +196,9 @@ impl Sent {
         self.put(key.clone(), marks);
         plan.project.hide(&mut row, left_out);
         Ok(match (lost, changed.is_empty()) {
-            (true, _) => Some(Change::Add { key, row, instead: true, place: None }),
+            (true, _) => Some(Change::Add { key, row, instead: true, place: None, was: None }),
             (false, true) => None,
-            (false, false) => Some(Change::Replace { key, row, changed, place: None }),
+            (false, false) => Some(Change::Replace { key, row, changed, place: None, was: None }),
         })
     }
 }
@@ -217,7 +238,7 @@ pub fn change(
     let key = row.key.clone();
     let RowDelta { old, new } = plan.apply(row, subquery_results)?;
     if !plan.is_keyed() {
-        return Ok(new.map(|row| Change::Add { key, row, instead: false, place: None }));
+        return Ok(new.map(|row| added(key, row)));
     }
     let left_out: ColumnSet = match &new {
         Some(new) if !row.omitted_columns.is_empty() => {
@@ -229,18 +250,18 @@ pub fn change(
     match (&row.old, sent) {
         (_, Some(sent)) => sent.take_change(plan, row, new, &left_out),
         _ if !left_out.is_empty() => Err(ChangeError::MissingValue),
-        (Old::Known(_), None) => Ok(between(plan, key, old.as_ref(), new)),
+        (Old::Known(_), None) => Ok(between(plan, key, old, new)),
         // Without memory, only the row's presence now is known.
-        (Old::Unknown, None) => Ok(new.map(|row| Change::Add { key, row, instead: false, place: None })),
+        (Old::Unknown, None) => Ok(new.map(|row| added(key, row))),
     }
 }
 
 /// The change that takes a result from one row under a key to another.
-pub fn between(plan: &EffectivePlan, key: Key, old: Option<&VisibleRow>, new: Option<VisibleRow>) -> Option<Change> {
+pub fn between(plan: &EffectivePlan, key: Key, old: Option<VisibleRow>, new: Option<VisibleRow>) -> Option<Change> {
     match (old, new) {
         (None, None) => None,
-        (None, Some(row)) => Some(Change::Add { key, row, instead: false, place: None }),
-        (Some(_), None) => Some(Change::Remove { key }),
+        (None, Some(row)) => Some(added(key, row)),
+        (was @ Some(_), None) => Some(Change::Remove { key, was }),
         (Some(old), Some(row)) => replace(plan, key, old, row),
     }
 }
@@ -277,16 +298,20 @@ fn shows_less(plan: &EffectivePlan, row: &RowChange, subquery_results: &dyn Subq
     plan.scan.shows_less(before.as_deref(), new, subquery_results)
 }
 
-fn replace(plan: &EffectivePlan, key: Key, old: &VisibleRow, row: VisibleRow) -> Option<Change> {
+fn added(key: Key, row: VisibleRow) -> Change {
+    Change::Add { key, row, instead: false, place: None, was: None }
+}
+
+fn replace(plan: &EffectivePlan, key: Key, old: VisibleRow, row: VisibleRow) -> Option<Change> {
     let mut changed = Vec::new();
     for place in 0..plan.project.len() {
-        match (plan.project.value(place, old), plan.project.value(place, &row)) {
-            (Some(_), None) => return Some(Change::Add { key, row, instead: true, place: None }),
+        match (plan.project.value(place, &old), plan.project.value(place, &row)) {
+            (Some(_), None) => return Some(Change::Add { key, row, instead: true, place: None, was: Some(old) }),
             (before, now) if before != now => changed.push(place),
             _ => {}
         }
     }
-    (!changed.is_empty()).then_some(Change::Replace { key, row, changed, place: None })
+    (!changed.is_empty()).then_some(Change::Replace { key, row, changed, place: None, was: Some(old) })
 }
 
 #[cfg(test)]
@@ -351,7 +376,10 @@ mod tests {
         assert_eq!(tell(change(2, 6, None, Old::Unknown)), Err(ChangeError::MissingValue));
         assert!(matches!(tell(change(2, 6, Some(9), Old::Unknown)), Ok(Some(Change::Add { instead: true, .. }))));
         assert_eq!(tell(change(2, 7, None, Old::Unknown)), Ok(None), "what is hidden says nothing");
-        assert_eq!(tell(change(9, 7, Some(9), Old::Unknown)), Ok(Some(Change::Remove { key: [Value::Int(1)].into() })));
+        assert_eq!(
+            tell(change(9, 7, Some(9), Old::Unknown)),
+            Ok(Some(Change::Remove { key: [Value::Int(1)].into(), was: None }))
+        );
         assert_eq!((sent.size(), sent.keys().count()), (0, 0));
     }
 }

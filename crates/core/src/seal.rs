@@ -33,6 +33,8 @@ pub struct Cursor {
     pub index: u32,
     /// The effective plan's fingerprint: changes with the query and with the rules.
     pub query: u64,
+    /// The moment that the result shows, where it changes as time passes, in microseconds since 1970; else 0.
+    pub moment: i64,
 }
 
 /// The cluster's keys. `Debug` does not show them.
@@ -83,7 +85,8 @@ impl Sealer {
 
     /// Seals a cursor. The same cursor always seals to the same text, so that it can be compared.
     pub fn seal(&self, cursor: &Cursor) -> String {
-        let head = [cursor.epoch, cursor.timeline, cursor.commit, cursor.index.into(), cursor.query];
+        let moment = cursor.moment.cast_unsigned();
+        let head = [cursor.epoch, cursor.timeline, cursor.commit, cursor.index.into(), cursor.query, moment];
         let mut plain: Vec<u8> = head.iter().flat_map(|n| n.to_be_bytes()).collect();
         plain.extend_from_slice(cursor.source.as_bytes());
         self.seal_for(CURSOR, &plain)
@@ -102,7 +105,8 @@ impl Sealer {
             commit: number(2)?,
             index: number(3)?.try_into().ok()?,
             query: number(4)?,
-            source: String::from_utf8(plain.get(40..)?.to_vec()).ok()?,
+            moment: number(5)?.cast_signed(),
+            source: String::from_utf8(plain.get(48..)?.to_vec()).ok()?,
         })
     }
 
@@ -149,7 +153,8 @@ mod tests {
 
     #[test]
     fn cursors_open_only_whole_and_under_their_key() {
-        let cursor = Cursor { source: "harbour".into(), epoch: 3, timeline: 4, commit: 99, index: 0, query: 7 };
+        let cursor =
+            Cursor { source: "harbour".into(), epoch: 3, timeline: 4, commit: 99, index: 0, query: 7, moment: 5 };
         let sealer = Sealer::new(b"one");
         let text = sealer.seal(&cursor);
         assert_eq!(sealer.open(&text), Some(cursor.clone()));

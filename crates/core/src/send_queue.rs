@@ -88,6 +88,12 @@ impl<T> SendQueue<T> {
         Offered::Queued
     }
 
+    /// Offers a delta that says all that those of its subscription say that are still unsent, which it replaces.
+    pub fn offer_newest(&mut self, subscription: u64, bytes: usize, item: T) -> Offered {
+        self.drop_where(|e| e.is_delta && e.subscription == Some(subscription));
+        self.offer(subscription, bytes, false, item)
+    }
+
     /// Drops a subscription's queued deltas because they may no longer be seen. If there were any, the subscription
     /// lags and gets a snapshot instead.
     pub fn unsend(&mut self, subscription: u64) -> bool {
@@ -210,6 +216,18 @@ mod tests {
         q.offer(8, 5, false, "other");
         assert_eq!(q.offer(7, 5, true, "second"), Offered::LagsNow);
         assert_eq!((q.pop(), q.take_lagging()), (Some("other"), vec![7]));
+    }
+
+    #[test]
+    fn of_signals_only_the_newest_waits() {
+        let mut q = SendQueue::new(QueueLimits { deltas: 3, bytes: 100 });
+        q.push(Some(7), "result");
+        q.offer(8, 90, false, "other");
+        for _ in 0..5 {
+            assert_eq!(q.offer_newest(7, 10, "older"), Offered::Queued);
+        }
+        q.offer_newest(7, 10, "newest");
+        assert_eq!(std::iter::from_fn(|| q.pop()).collect::<Vec<_>>(), ["result", "other", "newest"]);
     }
 
     #[test]

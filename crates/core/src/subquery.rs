@@ -7,13 +7,19 @@ use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
+use crate::position::Timestamp;
 use crate::query::{Expr, Subquery};
 use crate::value::Value;
 
-/// The results of sub-selects.
+/// The results of sub-selects, and when they are that.
 pub trait SubqueryResults {
     /// The result of one sub-select; `None` if it is unknown, so that a rule that needs it admits nothing.
     fn set(&self, of: &Subquery) -> Option<&ValueSet>;
+
+    /// What `NOW()` is: whole seconds, in microseconds since 2000.
+    fn now(&self) -> Timestamp {
+        0
+    }
 }
 
 /// No results are known.

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use crate::explain::{self, Verdict};
 use crate::feed::{self, Change, ChangeError};
 use crate::plan::{EffectivePlan, VisibleRow};
-use crate::position::{RowChange, Transaction};
+use crate::position::{RowChange, Timestamp, Transaction};
 use crate::query::QueryError;
 use crate::query::Subquery;
 use crate::subquery::{SubqueryResults, ValueSet};
@@ -46,6 +46,8 @@ pub struct Trial {
     pub transactions: VecDeque<(Arc<str>, Arc<Transaction>)>,
     /// The current results of the rules' sub-selects.
     pub subquery_results: BTreeMap<Arc<Subquery>, ValueSet>,
+    /// What `NOW()` is, in microseconds since 2000.
+    pub moment: Timestamp,
 }
 
 /// How other rules would have changed what is heard of a row.
@@ -111,9 +113,13 @@ pub struct Outcome {
     pub differences: Vec<Difference>,
 }
 
-impl SubqueryResults for BTreeMap<Arc<Subquery>, ValueSet> {
+impl SubqueryResults for Trial {
     fn set(&self, of: &Subquery) -> Option<&ValueSet> {
-        self.get(of)
+        self.subquery_results.get(of)
+    }
+
+    fn now(&self) -> Timestamp {
+        self.moment
     }
 }
 
@@ -161,7 +167,7 @@ impl Trial {
                 if outcome.differences.len() < TOLD {
                     let verdict = |e: &Result<Arc<EffectivePlan>, QueryError>, shown_change| match e {
                         Err(_) => Verdict::Withheld,
-                        Ok(e) => explain::row_verdict(e, c, &self.subquery_results, shown_change),
+                        Ok(e) => explain::row_verdict(e, c, self, shown_change),
                     };
                     outcome.differences.push(Difference {
                         source: source.clone(),
@@ -182,7 +188,7 @@ impl Trial {
         let plan = &*plan.ok().filter(|e| e.is_about(c))?.of_rows();
         let cells = |seen: &VisibleRow| plan.shown(seen).map(|(i, v)| (i, v.clone())).collect();
         let shown_change = |how, cells| Some(ShownChange { how, cells });
-        match feed::change(plan, c, &self.subquery_results, None) {
+        match feed::change(plan, c, self, None) {
             Err(ChangeError::MissingValue) => shown_change(How::Anew, vec![]),
             Err(ChangeError::Failed(_)) | Ok(None) => None,
             Ok(Some(Change::Add { row, .. })) => shown_change(How::Added, cells(&row)),

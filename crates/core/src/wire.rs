@@ -1,13 +1,14 @@
 //! Writes rows and deltas as the protocol's JSON: directly from values, and once for all subscribers. Everything
 //! else about the protocol is in `gossip_protocol`.
 
+use gossip_protocol::call::Send;
 use gossip_protocol::timestamp::rfc3339;
 use gossip_protocol::{ColumnInfo, Shape};
 
 use crate::engine::{Delta, ResyncReason};
 use crate::feed::Change;
 use crate::plan::{EffectivePlan, VisibleRow};
-use crate::position::{Position, Term};
+use crate::position::{Position, Term, Timestamp};
 use crate::schema::Key;
 use crate::seal::{Cursor, Sealer};
 use crate::value::Value;
@@ -80,12 +81,13 @@ fn write_columns<'a>(out: &mut String, e: &EffectivePlan, values: impl Iterator<
 }
 
 /// Rows of a result as a JSON array, from the start of `rows`, up to about `bytes` bytes or `most` rows; returns how many
-/// were written.
+/// were written. With `keys_only` they are the keys of the rows alone.
 pub fn rows_json(
     e: &EffectivePlan,
     rows: &[(Key, VisibleRow)],
     bytes: usize,
     most: usize,
+    keys_only: bool,
     sealer: &Sealer,
 ) -> (String, usize) {
     let mut out = String::from("[");
@@ -99,8 +101,10 @@ pub fn rows_json(
         }
         out.push_str("{\"key\":");
         write_key(&mut out, e, key, sealer);
-        out.push_str(",\"row\":");
-        write_columns(&mut out, e, e.shown(seen));
+        if !keys_only {
+            out.push_str(",\"row\":");
+            write_columns(&mut out, e, e.shown(seen));
+        }
         out.push('}');
         taken += 1;
     }
@@ -108,8 +112,8 @@ pub fn rows_json(
     (out, taken)
 }
 
-/// The cursor after a delta or a result.
-pub fn cursor(e: &EffectivePlan, term: Term, position: Position, sealer: &Sealer) -> String {
+/// The cursor after a delta of this commit or moment, or after a result.
+pub fn cursor(e: &EffectivePlan, term: Term, position: Position, at: Timestamp, sealer: &Sealer) -> String {
     sealer.seal(&Cursor {
         source: e.table().source.to_string(),
         epoch: term.epoch,
@@ -117,6 +121,7 @@ pub fn cursor(e: &EffectivePlan, term: Term, position: Position, sealer: &Sealer
         commit: position.commit,
         index: position.index,
         query: e.fingerprint,
+        moment: if e.depends_on_time { at } else { 0 },
     })
 }
 
@@ -125,8 +130,10 @@ pub fn cursor(e: &EffectivePlan, term: Term, position: Position, sealer: &Sealer
 pub struct Wording {
     /// With the transaction's position, for operators.
     pub position: bool,
-    /// Whether only the changed columns of a replaced row are written.
-    pub only_changed: bool,
+    /// What of a changed row is written.
+    pub send: Send,
+    /// Whether a row that was replaced or removed is written as it was, too.
+    pub was: bool,
 }
 
 /// The part of a `delta` message that subscribers of a feed share: everything after the subscription's number, closing brackets
@@ -149,39 +156,55 @@ pub fn delta_body(d: &Delta, cursor: &str, wording: Wording, sealer: &Sealer) ->
     if d.more {
         out.push_str(",\"more\":true");
     }
+    if wording.send == Send::Signal {
+        out.push_str("}}");
+        return out;
+    }
     out.push_str(",\"changes\":[");
+    // What is taken back is not sent as what was, either.
+    let wording = Wording { was: wording.was && !d.revokes, ..wording };
     for (i, change) in d.changes.iter().enumerate() {
         out.push_str(if i > 0 { "," } else { "" });
-        out.push_str(match change {
-            Change::Add { .. } => "{\"op\":\"add\",\"key\":",
-            Change::Replace { .. } => "{\"op\":\"replace\",\"key\":",
-            Change::Remove { .. } => "{\"op\":\"remove\",\"key\":",
-        });
-        write_key(&mut out, e, change.key(), sealer);
-        if let Change::Add { place: Some(place), .. } | Change::Replace { place: Some(place), .. } = change {
-            out.push_str(&format!(",\"place\":{place}"));
-        }
-        match change {
-            Change::Replace { row, changed, .. } if wording.only_changed => {
-                out.push_str(",\"row\":");
-                write_columns(&mut out, e, e.shown(row).filter(|(i, _)| changed.contains(i)));
-            }
-            Change::Add { row, .. } | Change::Replace { row, .. } => {
-                out.push_str(",\"row\":");
-                write_columns(&mut out, e, e.shown(row));
-            }
-            Change::Remove { .. } => {}
-        }
-        if let Change::Replace { changed, .. } = change {
-            out.push_str(",\"changed\":[");
-            for (n, i) in changed.iter().enumerate() {
-                out.push_str(if n > 0 { "," } else { "" });
-                write_str(&mut out, e.project.name(*i, e.table()));
-            }
-            out.push(']');
-        }
-        out.push('}');
+        write_change(&mut out, e, change, wording, sealer);
     }
     out.push_str("]}}");
     out
+}
+
+fn write_change(out: &mut String, e: &EffectivePlan, change: &Change, wording: Wording, sealer: &Sealer) {
+    out.push_str(match change {
+        Change::Add { .. } => "{\"op\":\"add\",\"key\":",
+        Change::Replace { .. } => "{\"op\":\"replace\",\"key\":",
+        Change::Remove { .. } => "{\"op\":\"remove\",\"key\":",
+    });
+    write_key(out, e, change.key(), sealer);
+    if let Change::Add { place: Some(place), .. } | Change::Replace { place: Some(place), .. } = change {
+        out.push_str(&format!(",\"place\":{place}"));
+    }
+    if wording.send == Send::Keys {
+        return out.push('}');
+    }
+    let only = match change {
+        Change::Replace { changed, .. } if wording.send == Send::Changed => Some(changed),
+        _ => None,
+    };
+    let mut columns = |name: &str, seen: &VisibleRow| {
+        out.push_str(name);
+        write_columns(out, e, e.shown(seen).filter(|(i, _)| only.is_none_or(|only| only.contains(i))));
+    };
+    if let Some(row) = change.row() {
+        columns(",\"row\":", row);
+    }
+    if let Some(was) = change.was().filter(|_| wording.was) {
+        columns(",\"was\":", was);
+    }
+    if let Change::Replace { changed, .. } = change {
+        out.push_str(",\"changed\":[");
+        for (n, i) in changed.iter().enumerate() {
+            out.push_str(if n > 0 { "," } else { "" });
+            write_str(out, e.project.name(*i, e.table()));
+        }
+        out.push(']');
+    }
+    out.push('}');
 }

@@ -117,6 +117,12 @@ pub struct Subscribe {
     /// What is sent of a changed row.
     #[serde(skip_serializing_if = "is_default")]
     pub send: Send,
+    /// Only changes are wanted, and not the result that they begin from: `initial` is false.
+    #[serde(rename = "initial", skip_serializing_if = "is_default", serialize_with = "negated")]
+    pub changes_only: bool,
+    /// Whether a row that was replaced or removed is sent as it was before, too.
+    #[serde(skip_serializing_if = "is_default")]
+    pub was: bool,
     /// Under which label operators see what becomes of each transaction; may be empty.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub observed: Option<String>,
@@ -135,7 +141,7 @@ impl From<&String> for Subscribe {
 }
 
 /// What is sent of a changed row.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Send {
     /// All of its columns.
@@ -143,6 +149,33 @@ pub enum Send {
     Rows,
     /// The columns that changed.
     Changed,
+    /// Its key alone.
+    Keys,
+    /// Nothing: only that the result has changed.
+    Signal,
+}
+
+impl Send {
+    /// Reads the parameter `send`, as calls and requests have it.
+    ///
+    /// # Errors
+    /// It is another word.
+    pub fn read(text: Option<&str>) -> Result<Send, RpcError> {
+        Ok(match text {
+            None | Some("rows") => Send::Rows,
+            Some("changed") => Send::Changed,
+            Some("keys") => Send::Keys,
+            Some("signal") => Send::Signal,
+            Some(_) => {
+                let text = "send: expected \"rows\", \"changed\", \"keys\" or \"signal\"";
+                return Err(RpcError::invalid(text));
+            }
+        })
+    }
+}
+
+fn negated<S: serde::Serializer>(value: &bool, to: S) -> Result<S::Ok, S::Error> {
+    to.serialize_bool(!value)
 }
 
 fn is_zero(n: &u64) -> bool {
@@ -291,11 +324,9 @@ impl Subscribe {
             cursor: p.text("cursor")?,
             every_ms: p.number_up_to("every_ms", MAX_EVERY_MS)?.unwrap_or(0),
             batch: p.number_up_to("batch", MAX_BATCH)?,
-            send: match p.text("send")?.as_deref() {
-                None | Some("rows") => Send::Rows,
-                Some("changed") => Send::Changed,
-                Some(_) => return Err(RpcError::invalid("send: expected \"rows\" or \"changed\"")),
-            },
+            send: Send::read(p.text("send")?.as_deref())?,
+            changes_only: !p.flag("initial")?.unwrap_or(true),
+            was: p.flag("was")?.unwrap_or(false),
             observed: match p.any("observed") {
                 None | Some(Json::Bool(false)) => None,
                 Some(Json::Bool(true)) => Some(String::new()),
@@ -309,6 +340,11 @@ impl Subscribe {
         if read.observed.is_some() && read.every_ms > 0 {
             let text = "observed and every_ms: what is observed is told transaction by transaction";
             return Err(RpcError::invalid(text));
+        }
+        if read.was && matches!(read.send, Send::Keys | Send::Signal) {
+            return Err(RpcError::invalid(
+                "was and send: what a row was is sent beside what it is, not beside its key",
+            ));
         }
         Ok(read)
     }
@@ -395,6 +431,8 @@ mod tests {
             every_ms: 200,
             batch: Some(10),
             send: Send::Changed,
+            was: true,
+            changes_only: true,
             ..Subscribe::default()
         };
         let observed = Subscribe { grant: Some("g".into()), observed: Some("ada".into()), ..Subscribe::default() };
@@ -431,7 +469,9 @@ mod tests {
             ("subscribe", json!({"querry": "s3cret"}), "querry is not a parameter of this call; did you mean query?"),
             ("subscribe", json!({"query": ["s3cret"]}), "query: expected a text"),
             ("subscribe", json!({"every_ms": "s3cret"}), "every_ms: expected a number from 0 to 60000"),
-            ("subscribe", json!({"send": "s3cret"}), "send: expected \"rows\" or \"changed\""),
+            ("subscribe", json!({"send": "s3cret"}), "send: expected \"rows\", \"changed\", \"keys\" or \"signal\""),
+            ("subscribe", json!({"initial": "s3cret"}), "initial: expected true or false"),
+            ("subscribe", json!({"was": true, "send": "signal"}), "was and send"),
             ("subscribe", json!({"observed": "s3cret".repeat(20)}), "observed: expected true, false or a label"),
             ("subscribe", json!({"observed": true, "every_ms": 5}), "observed and every_ms"),
             ("authenticate", json!({}), "token is missing"),

@@ -8,7 +8,8 @@ use serde_json::{Map, Value as Json};
 pub struct RowEntry {
     /// Array of key values, or one opaque string.
     pub key: Json,
-    /// Visible selected columns.
+    /// Visible selected columns; none where only keys were asked for.
+    #[serde(default)]
     pub row: Map<String, Json>,
 }
 
@@ -23,8 +24,12 @@ pub enum ChangeEntry {
         /// Its place in an ordered result, from 0, once all changes of the delta are made.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         place: Option<u64>,
-        /// Its columns.
+        /// Its columns; none where only keys were asked for.
+        #[serde(default)]
         row: Map<String, Json>,
+        /// The row that it replaces, as it was, if that was asked for.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        was: Option<Map<String, Json>>,
     },
     /// The row changed.
     Replace {
@@ -34,14 +39,22 @@ pub enum ChangeEntry {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         place: Option<u64>,
         /// Its columns; what is absent is unchanged.
+        #[serde(default)]
         row: Map<String, Json>,
         /// The columns that changed.
+        #[serde(default)]
         changed: Vec<String>,
+        /// Its columns as they were, if that was asked for.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        was: Option<Map<String, Json>>,
     },
     /// The row is no longer in the result.
     Remove {
         /// Its key.
         key: Json,
+        /// The row as it was, if that was asked for.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        was: Option<Map<String, Json>>,
     },
 }
 
@@ -132,7 +145,8 @@ pub enum Notification {
         cursor: String,
         /// Commit time, RFC 3339.
         at: String,
-        /// The changes.
+        /// The changes; none where only a signal was asked for.
+        #[serde(default)]
         changes: Vec<ChangeEntry>,
         /// The transaction's position, for operators.
         #[serde(default)]

@@ -50,6 +50,18 @@ impl Params {
         self.text(name)?.ok_or_else(|| RpcError::missing(name))
     }
 
+    /// Yes or no.
+    ///
+    /// # Errors
+    /// It is neither.
+    pub fn flag(&mut self, name: &'static str) -> Result<Option<bool>, RpcError> {
+        match self.any(name) {
+            None => Ok(None),
+            Some(Json::Bool(yes)) => Ok(Some(yes)),
+            Some(_) => Err(RpcError::invalid(format!("{name}: expected true or false"))),
+        }
+    }
+
     /// An object; empty if it is not there.
     ///
     /// # Errors

@@ -333,7 +333,8 @@ impl Connection {
     }
 
     async fn subscribe(&self, asked: call::Subscribe, id: &Json) -> Result<(), Failed> {
-        let call::Subscribe { query, name, grant, params, cursor, every_ms, batch, send, observed } = asked;
+        let call::Subscribe { query, name, grant, params, cursor, every_ms, batch, send, changes_only, was, observed } =
+            asked;
         let resume = cursor.map(|c| match self.served.sealer.open(&c) {
             Some(cursor) => Resume::At(cursor),
             None => Resume::Unreadable,
@@ -345,7 +346,8 @@ impl Connection {
         let request = self.served.askable.request(asked, claims, self.owner.clone()).await?;
         let request = Request { observed: observed.is_some(), every, resume: resume.map(Box::new), ..request };
         let batch = usize::try_from(batch.unwrap_or(call::MAX_BATCH)).unwrap_or(usize::MAX).max(1);
-        let style = Style { batch, only_changed: send == call::Send::Changed };
+        let style = Style { batch, send, was, changes_only };
+        let request = style.of(request);
         let subscribe = Command::Subscribe { client: client.id, call: id.clone(), request, style, observed };
         Ok(self.ask(subscribe).await?)
     }

@@ -130,7 +130,7 @@ async fn one_result(
     // A large result is encoded off the runtime's threads.
     tokio::task::spawn_blocking(move || {
         let OneResult { feed, rows, cursor } = one;
-        let (rows, _) = wire::rows_json(&feed, &rows, usize::MAX, usize::MAX, &sealer);
+        let (rows, _) = wire::rows_json(&feed, &rows, usize::MAX, usize::MAX, false, &sealer);
         let (columns, shape) = (json!(wire::columns(&feed)), wire::shape(&feed).word());
         format!("{{\"columns\":{columns},\"shape\":\"{shape}\",\"rows\":{rows},\"cursor\":\"{cursor}\"}}")
     })

@@ -11,13 +11,14 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 
 use bytes::Bytes;
-use gossip_core::engine::{ResyncReason, SubId};
+use gossip_core::engine::{Request, ResyncReason, SubId, Wants};
 use gossip_core::plan::EffectivePlan;
 use gossip_core::position::Position;
 use gossip_core::seal::Sealer;
 use gossip_core::seam::ResultRows;
 use gossip_core::send_queue::{Offered, QueueLimits, SendQueue};
 use gossip_core::wire;
+use gossip_protocol::call::Send;
 use parking_lot::Mutex;
 use serde_json::{Value as Json, json};
 use tokio::net::TcpStream;
@@ -71,8 +72,30 @@ pub struct Subscription {
 pub struct Style {
     /// Most rows in one message.
     pub batch: usize,
-    /// Of a replaced row only the columns that changed.
-    pub only_changed: bool,
+    /// What of a changed row.
+    pub send: Send,
+    /// Whether rows that were replaced or removed are sent as they were, too.
+    pub was: bool,
+    /// Whether results are sent without their rows.
+    pub changes_only: bool,
+}
+
+impl Default for Style {
+    fn default() -> Style {
+        Style { batch: usize::MAX, send: Send::Rows, was: false, changes_only: false }
+    }
+}
+
+impl Style {
+    /// A request that says what of its result is wanted.
+    pub fn of(self, request: Request) -> Request {
+        let wants = match (self.send, self.changes_only) {
+            (Send::Signal, _) => Wants::Signal,
+            (_, true) => Wants::Changes,
+            _ => Wants::Result,
+        };
+        Request { wants, was: self.was, ..request }
+    }
 }
 
 /// What is reported once a delta of an observed subscription has been written.
@@ -270,6 +293,17 @@ impl Outbox {
     pub fn offer(&self, subscription: SubId, bytes: Bytes, revokes: bool, then: Then) -> Offered {
         let size = bytes.len();
         let offered = self.state.lock().queue.offer(subscription, size, revokes, Outgoing::Frame(bytes, then));
+        self.count(offered)
+    }
+
+    /// Offers a signal, in place of those that are still unsent.
+    pub fn offer_signal(&self, subscription: SubId, bytes: Bytes, then: Then) -> Offered {
+        let size = bytes.len();
+        let offered = self.state.lock().queue.offer_newest(subscription, size, Outgoing::Frame(bytes, then));
+        self.count(offered)
+    }
+
+    fn count(&self, offered: Offered) -> Offered {
         if offered == Offered::LagsNow {
             self.caught_up.fetch_add(1, Relaxed);
         }
@@ -427,8 +461,11 @@ fn next_part(r: &mut WholeResult, sealer: &Sealer) -> (Outgoing, bool) {
 
 /// The next part of a result in words.
 fn in_words(r: &mut WholeResult, sealer: &Sealer) -> String {
-    let batch = r.subscription.style.batch;
-    let (rows, taken) = wire::rows_json(&r.feed, &r.rows[r.next..], PART, batch, sealer);
+    let Style { batch, send, changes_only, .. } = r.subscription.style;
+    if changes_only || send == Send::Signal {
+        r.next = r.rows.len();
+    }
+    let (rows, taken) = wire::rows_json(&r.feed, &r.rows[r.next..], PART, batch, send == Send::Keys, sealer);
     r.next += taken;
     r.part += 1;
     let more = if r.next < r.rows.len() { ",\"more\":true" } else { "" };

@@ -42,7 +42,8 @@ struct Job {
 }
 
 impl Job {
-    /// What of some rows is worth the way to the engine. Where other tables decide about rows, the engine alone knows.
+    /// What of some rows is worth the way to the engine. Where other tables or the time decide about rows, the engine alone
+    /// knows.
     fn of_interest(&self, rows: &[Row], apart: bool) -> Vec<Row> {
         let sees = |row: &&Row| apart || self.plan.sees(row, &());
         rows.iter().filter(sees).cloned().collect()
@@ -238,7 +239,7 @@ impl Snapshots {
     /// Reads a table for all who wait for it.
     fn read(&self, jobs: &[Job], pieces: &AtomicU64) {
         let Some(first) = jobs.first() else { return };
-        let apart: Vec<bool> = jobs.iter().map(|j| !j.plan.subqueries().is_empty()).collect();
+        let apart: Vec<bool> = jobs.iter().map(|j| !j.plan.subqueries().is_empty() || j.plan.depends_on_time).collect();
         let mut take = |rows: Vec<Row>| {
             pieces.fetch_add(1, Relaxed);
             let mut wanted = false;

@@ -31,7 +31,7 @@ use crate::outbox::Style;
 use crate::query_ref::{QueryRef, owner};
 use crate::requests::{Front, asked, bearer, refuse, refuse_unknown};
 use crate::writers::tell;
-use gossip_protocol::call::MAX_EVERY_MS;
+use gossip_protocol::call::{MAX_EVERY_MS, Send};
 
 /// Longest ticket, in bytes: it stands in an address.
 const MAX_TICKET: usize = 6 * 1024;
@@ -120,18 +120,22 @@ pub async fn live(
     }
 }
 
-/// `every_ms`, and whether `send` is `changed`.
-fn options(q: &mut HashMap<String, String>) -> Result<(u64, bool), RpcError> {
+/// `every_ms`, and how results are sent.
+fn options(q: &mut HashMap<String, String>) -> Result<(u64, Style), RpcError> {
     let every_ms = match q.remove("every_ms").map(|t| t.parse::<u64>()) {
         None => 0,
         Some(Ok(n)) if n <= MAX_EVERY_MS => n,
         Some(_) => return Err(RpcError::invalid(format!("every_ms: expected a number from 0 to {MAX_EVERY_MS}"))),
     };
-    match q.remove("send").as_deref() {
-        None | Some("rows") => Ok((every_ms, false)),
-        Some("changed") => Ok((every_ms, true)),
-        Some(_) => Err(RpcError::invalid("send: expected \"rows\" or \"changed\"")),
-    }
+    let send = Send::read(q.remove("send").as_deref())?;
+    let mut flag = |name: &'static str, default: bool| match q.remove(name).as_deref() {
+        None => Ok(default),
+        Some("true") => Ok(true),
+        Some("false") => Ok(false),
+        Some(_) => Err(RpcError::invalid(format!("{name}: expected true or false"))),
+    };
+    let (changes_only, was) = (!flag("initial", true)?, flag("was", false)?);
+    Ok((every_ms, Style { send, was, changes_only, ..Style::default() }))
 }
 
 async fn begin(
@@ -142,7 +146,7 @@ async fn begin(
 ) -> Result<Response, RpcError> {
     let last = headers.get("last-event-id").and_then(|v| v.to_str().ok()).map(String::from);
     let resume = last.or(q.remove("cursor")).filter(|c| !c.is_empty());
-    let (every_ms, only_changed) = options(&mut q)?;
+    let (every_ms, style) = options(&mut q)?;
     let (token, asked) = match q.remove("ticket") {
         None => (bearer(headers), asked(&mut q)?),
         Some(sealed) => {
@@ -154,7 +158,7 @@ async fn begin(
             (Some(token), QueryRef { query, name, grant, params })
         }
     };
-    refuse_unknown(&q, "ticket, or query, name or grant with params; cursor, every_ms, send")?;
+    refuse_unknown(&q, "ticket, or query, name or grant with params; cursor, every_ms, send, initial, was")?;
     let who = front.who(token.as_deref()).await?;
     let (claims, expires, key) = match who {
         None => (Claims::anonymous(), None, None),
@@ -164,9 +168,8 @@ async fn begin(
     let owner = owner(Some(client.id), &claims, address);
     let request = front.askable.request(asked, Arc::new(claims), owner).await?;
     let resume = resume.map(|c| front.sealer.open(&c).map_or(Resume::Unreadable, Resume::At));
-    let request = Request { every: every_ms as i64 * 1_000, resume: resume.map(Box::new), ..request };
+    let request = Request { every: every_ms as i64 * 1_000, resume: resume.map(Box::new), ..style.of(request) };
     client.outbox.open_to_take();
-    let style = Style { batch: usize::MAX, only_changed };
     let stops = |_| RpcError::new(code::UNAVAILABLE, "the instance stops");
     let known = ConnectedClient { client: client.clone(), asks: front.asks.clone() };
     let connected = Connected { front: front.clone(), client: client.clone(), _known: known };

@@ -11,7 +11,7 @@ use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 use serde_json::Map;
 
-const COLUMNS: [(&str, Type, &str); 11] = [
+const COLUMNS: [(&str, Type, &str); 14] = [
     ("id", Type::Int8, "int8 PRIMARY KEY"),
     ("s", Type::Int2, "int2"),
     ("i", Type::Int4, "int4"),
@@ -23,10 +23,13 @@ const COLUMNS: [(&str, Type, &str); 11] = [
     ("u", Type::Text, "text"),
     ("c", Type::Bpchar, "char(4)"),
     ("b", Type::Bool, "bool"),
+    ("d", Type::Date, "date"),
+    ("m", Type::Timestamp, "timestamp"),
+    ("z", Type::Timestamptz, "timestamptz"),
 ];
 
 /// Values of the columns after the first, as PostgreSQL reads them; an empty list of one is `NULL`.
-const VALUES: [&[Option<&str>]; 10] = [
+const VALUES: [&[Option<&str>]; 13] = [
     &[None, Some("0"), Some("1"), Some("-3"), Some("32767"), Some("-32768")],
     &[None, Some("0"), Some("2"), Some("-7"), Some("2147483647"), Some("-2147483648")],
     &[None, Some("0"), Some("5"), Some("-11"), Some("9223372036854775807"), Some("-9223372036854775808")],
@@ -58,6 +61,33 @@ const VALUES: [&[Option<&str>]; 10] = [
     &[None, Some("ab"), Some("%"), Some("A_b"), Some("true"), Some("9999999999")],
     &[None, Some("a"), Some("ab  "), Some("")],
     &[None, Some("true"), Some("false")],
+    &[
+        None,
+        Some("2024-02-29"),
+        Some("2000-01-01"),
+        Some("1969-12-31"),
+        Some("2008-12-29"),
+        Some("5874897-12-31"),
+        Some("4713-01-01 BC"),
+        Some("infinity"),
+    ],
+    &[
+        None,
+        Some("2024-01-31 23:59:59.999999"),
+        Some("2005-01-01 00:00:00"),
+        Some("1999-12-31 12:30:15.5"),
+        Some("0001-01-01 00:00:00 BC"),
+        Some("294276-12-31 23:00:00"),
+        Some("-infinity"),
+    ],
+    &[
+        None,
+        Some("2024-10-27 02:30:00+02"),
+        Some("2010-01-03 00:00:00+00"),
+        Some("1969-12-31 23:59:59.25+00"),
+        Some("4713-12-01 00:00:00+00 BC"),
+        Some("infinity"),
+    ],
 ];
 
 fn pick(of: &'static [&'static str]) -> impl Strategy<Value = String> {
@@ -66,11 +96,39 @@ fn pick(of: &'static [&'static str]) -> impl Strategy<Value = String> {
 
 /// Expressions of numbers, texts and truth values, each about some column so that none is worked out before it meets a row.
 fn expressions() -> (BoxedStrategy<String>, BoxedStrategy<String>, BoxedStrategy<String>) {
+    let mut moments = pick(&["m", "z", "m", "z", "d::timestamp"]).boxed();
+    let intervals = || {
+        pick(&[
+            "INTERVAL '1 month'",
+            "INTERVAL '-13 months 2 days'",
+            "INTERVAL '90 minutes'",
+            "INTERVAL '1 day 02:30:15.25'",
+            "INTERVAL '1 year -3 weeks'",
+            "INTERVAL '300000 years'",
+            "INTERVAL '1 millisecond'",
+        ])
+    };
+    let fields = || {
+        pick(&[
+            "second", "minute", "hour", "day", "week", "month", "quarter", "year", "dow", "isodow", "doy", "isoyear",
+            "epoch",
+        ])
+    };
+    let units = || pick(&["second", "minute", "hour", "day", "week", "month", "quarter", "year"]);
     let mut numbers = pick(&["s", "i", "n", "q", "r", "x", "id", "q", "i"]).boxed();
     let mut texts = pick(&["t", "u", "c", "t"]).boxed();
     let mut truths = prop_oneof![pick(&["b", "t IS NULL", "s > 0", "u LIKE 'a%'"])].boxed();
     let literal = || pick(&["0", "1", "2", "-1", "3", "0.5", "1.50", "1e3", "'7'", "100000", "3000000000"]);
     for _ in 0..3 {
+        let m = moments.clone();
+        moments = prop_oneof![
+            2 => m.clone(),
+            2 => (m.clone(), pick(&["+", "-"]), intervals()).prop_map(|(m, o, i)| format!("({m} {o} {i})")),
+            1 => (units(), m).prop_map(|(u, m)| format!("date_trunc('{u}', {m})")),
+            1 => intervals().prop_map(|i| format!("(d + {i})")),
+        ]
+        .boxed();
+        let m = moments.clone();
         let (n, t, b) = (numbers.clone(), texts.clone(), truths.clone());
         let count = || pick(&["0", "1", "2", "-1", "3", "s"]);
         let number_type = || pick(&["int2", "int4", "int8", "numeric", "float4", "float8"]);
@@ -82,6 +140,9 @@ fn expressions() -> (BoxedStrategy<String>, BoxedStrategy<String>, BoxedStrategy
             2 => (pick(&["abs", "floor", "ceil", "round"]), n.clone()).prop_map(|(f, a)| format!("{f}({a})")),
             1 => (n.clone(), pick(&["0", "1", "2", "-1", "-3", "20"])).prop_map(|(a, d)| format!("round({a}, {d})")),
             1 => t.clone().prop_map(|a| format!("length({a})")),
+            4 => (fields(), m.clone()).prop_map(|(f, m)| format!("EXTRACT({f} FROM {m})")),
+            1 => fields().prop_map(|f| format!("EXTRACT({f} FROM d)")),
+            1 => pick(&["(d - DATE '2020-02-29')", "(d + i - d)", "(d - (d - 3))"]),
             2 => (n.clone(), number_type()).prop_map(|(a, ty)| format!("CAST({a} AS {ty})")),
             1 => (t.clone(), number_type()).prop_map(|(a, ty)| format!("{a}::{ty}")),
             1 => (b.clone(), n.clone(), n.clone()).prop_map(|(b, x, y)| format!("CASE WHEN {b} THEN {x} ELSE {y} END")),
@@ -114,6 +175,8 @@ fn expressions() -> (BoxedStrategy<String>, BoxedStrategy<String>, BoxedStrategy
                 .prop_map(|(a, w)| format!("(({a}) IS {w})")),
             1 => (b.clone(), pick(&["AND", "OR"]), b.clone()).prop_map(|(a, o, b)| format!("(({a}) {o} ({b}))")),
             1 => b.prop_map(|a| format!("(NOT ({a}))")),
+            1 => (pick(&["m", "m", "d"]), pick(&["<", ">=", "="]), intervals())
+                .prop_map(|(a, o, i)| format!("({a} {o} d + {i})")),
             1 => (n.clone(), n.clone(), n).prop_map(|(a, b, c)| format!("({a} IN ({b}, {c}))")),
         ]
         .boxed();
@@ -161,6 +224,7 @@ fn cases() -> u32 {
 fn expressions_are_what_postgresql_makes_of_them() {
     let server = testbed::Postgres::start();
     let mut pg = postgres::Client::connect(&server.url(), postgres::NoTls).unwrap();
+    pg.batch_execute("SET TimeZone = 'UTC'").unwrap();
     let declared: Vec<String> = COLUMNS.iter().map(|(name, _, ty)| format!("{name} {ty}")).collect();
     pg.batch_execute(&format!("CREATE TABLE t ({})", declared.join(", "))).unwrap();
     let mut table_rows = Vec::new();

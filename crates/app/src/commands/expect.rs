@@ -342,7 +342,7 @@ fn parts(c: &ChangeEntry) -> (&'static str, &Json, Option<&Map<String, Json>>) {
     match c {
         ChangeEntry::Add { key, row, .. } => ("add", key, Some(row)),
         ChangeEntry::Replace { key, row, .. } => ("replace", key, Some(row)),
-        ChangeEntry::Remove { key } => ("remove", key, None),
+        ChangeEntry::Remove { key, .. } => ("remove", key, None),
     }
 }
 

@@ -345,7 +345,7 @@ fn shape(live: &ResultSet, changes: &[ChangeEntry]) -> Shape {
             whole.extend(row.clone());
             format!("replace {}", canonical(&Json::Object(whole)))
         }
-        ChangeEntry::Remove { key } => {
+        ChangeEntry::Remove { key, .. } => {
             let gone = live.rows.get(&key.to_string()).cloned().unwrap_or_default();
             format!("remove {}", canonical(&Json::Object(gone)))
         }

@@ -68,7 +68,7 @@ impl Engine {
         let changed = self.changed_rows(id)?;
         let Some(plan) = self.feed(id).map(|f| f.plan.clone()) else { return Ok(Some(Vec::new())) };
         let Some(operators) = self.materialized_mut(id).and_then(|m| m.operators.as_mut()) else {
-            let between = |c: &Changed| feed::between(&plan, c.key.clone(), c.sent.as_ref(), c.now.clone());
+            let between = |c: &Changed| feed::between(&plan, c.key.clone(), c.sent.clone(), c.now.clone());
             let changes = changed.iter().filter_map(between).collect();
             self.note_sent(id, changed);
             return Ok(Some(changes));

@@ -86,6 +86,10 @@ pub struct Request {
     pub observed: bool,
     /// At most one delta in so many microseconds; 0 for one per transaction.
     pub every: Micros,
+    /// What of the result the client wants.
+    pub wants: Wants,
+    /// Whether it wants rows that were replaced or removed as they were, too.
+    pub was: bool,
     /// Where the result stands that the client still has.
     pub resume: Option<Box<Resume>>,
     /// Who is charged for it; `None`: nobody.
@@ -94,6 +98,18 @@ pub struct Request {
     pub compiled: Option<Box<Compiled>>,
     /// Rules to try instead of those in force. The result must not leave the instance.
     pub under: Option<Arc<RuleSet>>,
+}
+
+/// What of a result a client wants.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Wants {
+    /// The whole result, and what changes in it.
+    #[default]
+    Result,
+    /// What changes in it.
+    Changes,
+    /// That it has changed.
+    Signal,
 }
 
 /// What a request was compiled to, and under which tables and rules.

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use super::io::ResyncReason;
+use super::moments::Moments;
 use crate::audience::SubId;
 use crate::operator::Operators;
 use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
@@ -101,6 +102,8 @@ pub(super) struct Materialized {
     pub(super) held: Option<Held>,
     /// Bytes of the rows of the current fetch, about.
     pub(super) fetched_bytes: usize,
+    /// When the condition changes next on its rows, where that happens as time passes.
+    pub(super) moments: Moments,
 }
 
 /// When changes are due that wait for their time.

@@ -19,6 +19,7 @@ use std::sync::Arc;
 use super::io::{Limits, Output, Refusal, ResyncReason};
 use super::materialized::{Commit, Entry, Materialized, MissingRows, shows_less};
 use super::memory::Memory;
+use super::moments::Moments;
 use super::subquery_sets::SubquerySets;
 use super::{Engine, Feed, Joining, Turn};
 use crate::audience::SubId;
@@ -43,7 +44,7 @@ impl Engine {
         maintains: Option<Arc<Subquery>>,
     ) -> Memory {
         let depends_on = plan.subqueries();
-        if depends_on.is_empty() && maintains.is_none() && !plan.projects_late {
+        if maintains.is_none() && !plan.is_held() {
             return Memory::Stateless;
         }
         let mut level = 0;
@@ -70,6 +71,7 @@ impl Engine {
             operator_bytes: 0,
             held: None,
             fetched_bytes: 0,
+            moments: Moments::default(),
         }))
     }
 
@@ -131,6 +133,8 @@ impl Engine {
         // Whether the query fails on a row that may be seen is known only when all of the transaction is.
         let fails = matches!(seen, Some(Err(_)));
         let seen = seen.and_then(|seen| seen.unwrap_or(None));
+        let is_coming = |row: &Row| feed.plan.next_change(row, subquery_sets).is_some();
+        let stays = seen.is_some() || fails || new.as_ref().is_some_and(is_coming);
         let sent = materialized.entries.get(&key).and_then(|e| e.sent.as_ref());
         // What its rules do not admit any more is not to be sent any more either. Whether it is they who let a row go is
         // known, if they ask other tables, only at the end of the transaction, when the row is not at hand any more.
@@ -142,8 +146,8 @@ impl Engine {
             }
             _ => false,
         };
-        if seen.is_some() || fails || materialized.entries.contains_key(&key) {
-            self.put(id, key, |entry| entry.now = new.filter(|_| seen.is_some() || fails));
+        if stays || materialized.entries.contains_key(&key) {
+            self.put(id, key, |entry| entry.now = new.filter(|_| stays));
         }
         if outrun {
             self.retake_snapshot(id);
@@ -158,15 +162,19 @@ impl Engine {
 
     /// Changes an entry, drops it if nothing is left of it, and keeps count of the memory.
     pub(super) fn put(&mut self, id: FeedId, key: Key, change: impl FnOnce(&mut Entry)) {
-        let Engine { feeds, tables, materialized_bytes, .. } = self;
+        let Engine { feeds, tables, subquery_sets, materialized_bytes, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let Some(materialized) = feed.memory.materialized_mut() else { return };
+        let timed = feed.plan.depends_on_time;
         let fresh = !materialized.entries.contains_key(&key);
         let entry = materialized.entries.entry(key.clone()).or_default();
-        let before = if fresh { 0 } else { entry.size() };
+        let before = if fresh { 0 } else { entry.size() } + materialized.moments.size();
         change(entry);
+        if timed {
+            materialized.moments.note(&feed.plan, &key, entry.now.as_ref(), subquery_sets);
+        }
         let gone = entry.now.is_none() && entry.sent.is_none();
-        let after = if gone { 0 } else { entry.size() };
+        let after = if gone { 0 } else { entry.size() } + materialized.moments.size();
         materialized.bytes = materialized.bytes + after - before;
         *materialized_bytes = *materialized_bytes + after - before;
         materialized.dirty.insert(key.clone());
@@ -177,6 +185,9 @@ impl Engine {
         // Without old values a row that leaves is found only by its key.
         if !feed.plan.table().old_values && fresh != gone {
             tables.entry(feed.plan.table().name.clone()).or_default().note(id, &key, !gone);
+        }
+        if timed {
+            self.wake_at_next_moment(id);
         }
     }
 
@@ -226,7 +237,7 @@ impl Engine {
         for row in std::mem::take(&mut materialized.fetched) {
             let Some(feed) = self.feed(id) else { return };
             let key = feed.plan.key_of(&row);
-            if !changed_since.contains(&key) && feed.plan.sees(&row, &self.subquery_sets) {
+            if !changed_since.contains(&key) && feed.plan.sees_at_any_time(&row, &self.subquery_sets) {
                 self.put(id, key, |entry| entry.now = Some(row));
             }
         }
@@ -365,7 +376,7 @@ impl Feed {
         match (&mut self.memory, &mut self.joining) {
             (Memory::Materialized(materialized), _) => {
                 // What is found later in other tables is fetched then.
-                for row in rows.into_iter().filter(|row| self.plan.sees(row, subquery_sets)) {
+                for row in rows.into_iter().filter(|row| self.plan.sees_at_any_time(row, subquery_sets)) {
                     materialized.fetched_bytes += row.iter().map(Value::size).sum::<usize>();
                     materialized.fetched.push(row);
                 }

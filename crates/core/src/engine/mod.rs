@@ -11,7 +11,7 @@
 //! seam, at whose end the result is replaced as a whole.
 //!
 //! This file has the engine's state and its queries; [`subscriptions`], [`snapshots`] and [`changes`] handle the inputs,
-//! [`materializing`], [`differences`] and [`subqueries`] what is different for feeds that hold their rows. [`audit`] compares feeds with the
+//! [`materializing`], [`differences`], [`moments`] and [`subqueries`] what is different for feeds that hold their rows. [`audit`] compares feeds with the
 //! database. What a feed remembers is in [`memory`].
 
 mod audit;
@@ -22,6 +22,7 @@ pub(crate) mod io;
 mod materialized;
 mod materializing;
 mod memory;
+mod moments;
 mod recycling;
 mod shared;
 mod snapshots;
@@ -49,7 +50,7 @@ use crate::schema::{Catalog, Key, Table, TableName};
 use crate::seam::SnapshotMerge;
 use crate::what_if::{Trial, Tried};
 use audit::{Audit, Digest};
-pub use io::{Compiled, Delta, Input, Limits, Output, Refusal, Request, Resume, ResyncReason, SnapshotId};
+pub use io::{Compiled, Delta, Input, Limits, Output, Refusal, Request, Resume, ResyncReason, SnapshotId, Wants};
 use memory::Memory;
 use recycling::Recycled;
 use shared::SharedFeeds;
@@ -213,7 +214,17 @@ impl Compiler {
         let query = parse(&request.query, &permitted, &request.params)?;
         let query = query.bind(&request.params, &request.claims.facts)?;
         let standing = rules.standing(&query.table, &request.claims, &self.catalog);
-        Ok(rule::fold(query, &standing))
+        let plan = rule::fold(query, &standing);
+        if request.wants == Wants::Changes && plan.is_ordered() {
+            return Err(QueryError::Parameter(
+                "initial: false does not suit ORDER BY: places are those of a whole result".into(),
+            ));
+        }
+        if request.was && !plan.knows_what_was() {
+            let text = "was: changes of this table do not carry the row as it was; it needs REPLICA IDENTITY FULL";
+            return Err(QueryError::Parameter(text.into()));
+        }
+        Ok(plan)
     }
 
     /// The generation of its tables and rules.
@@ -279,6 +290,9 @@ pub struct Engine {
     materialized_bytes: usize,
     /// Feeds of which something waits for its time, soonest first.
     paced: BTreeSet<(Timestamp, FeedId)>,
+    /// Feeds whose results change as time passes, by when they do next.
+    timed: BTreeSet<(Timestamp, FeedId)>,
+    clock_was_set_back: bool,
     /// When a table was last reset: earlier changes cannot be sent as deltas.
     resets: HashMap<TableName, Position>,
     clock: Timestamp,
@@ -317,12 +331,14 @@ impl Engine {
             window: VecDeque::new(),
             window_changes: 0,
             touched: Vec::new(),
-            subquery_sets: SubquerySets::default(),
+            subquery_sets: SubquerySets { moment: Timestamp::MIN, ..SubquerySets::default() },
             unsettled: BTreeSet::new(),
             fresh: Vec::new(),
             cleanups: VecDeque::new(),
             materialized_bytes: 0,
             paced: BTreeSet::new(),
+            timed: BTreeSet::new(),
+            clock_was_set_back: false,
             resets: HashMap::new(),
             clock: 0,
             order_key: [0; 2],
@@ -340,20 +356,17 @@ impl Engine {
         self.generation += 1;
     }
 
-    /// Tells the time, at which the inputs that follow happen.
-    pub fn set_clock(&mut self, now: Timestamp) {
-        self.clock = now;
-    }
-
     /// When [`Input::Tick`] is wanted, if it is before long.
     pub fn next_due(&self) -> Option<Timestamp> {
         // In the middle of a transaction nothing is due before its end.
         let between = self.sources.values().all(|s| s.unfinished.is_none());
-        self.paced.first().filter(|_| between).map(|(due, _)| *due)
+        let paced = self.paced.first().map(|(due, _)| *due);
+        paced.into_iter().chain(self.next_moment()).min().filter(|_| between)
     }
 
     /// Takes one input and returns what is to be done, in order.
     pub fn handle(&mut self, input: Input) -> Vec<Output> {
+        self.pass_time();
         match input {
             Input::Interval(i) => self.interval(i),
             Input::Forget(source) => self.forget_source(&source),
@@ -562,7 +575,12 @@ impl Engine {
             then: self.compile(&Request { under: Some(rules.clone()), ..r.clone() }).map(Arc::new),
         };
         let asked = asked.iter().map(tried).collect();
-        let mut trial = Trial { asked, transactions: VecDeque::new(), subquery_results: BTreeMap::new() };
+        let mut trial = Trial {
+            asked,
+            transactions: VecDeque::new(),
+            subquery_results: BTreeMap::new(),
+            moment: self.subquery_sets.moment,
+        };
         for subquery in trial.subqueries() {
             if let Some(values) = self.subquery_values(&subquery) {
                 trial.subquery_results.insert(subquery.clone(), values.clone());

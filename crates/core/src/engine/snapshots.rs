@@ -62,7 +62,9 @@ impl Engine {
         let Some(joining) = self.stop_joining(id) else { return };
         for (sub, _) in joining.waiting {
             self.observed.retain(|s| *s != sub);
-            self.subs.remove(&sub);
+            if let Some(gone) = self.subs.remove(&sub) {
+                self.budget.release(gone.owner.as_deref(), gone.cost);
+            }
             self.out.push(Output::Closed(sub, refusal.clone()));
         }
         if self.feed(id).is_some_and(|f| f.live.is_empty()) {
@@ -170,9 +172,8 @@ impl Engine {
     }
 
     pub(super) fn tick(&mut self) {
-        while self.next_due().is_some_and(|due| due <= self.clock)
-            && let Some((due, id)) = self.paced.first().copied()
-        {
+        let between = self.sources.values().all(|s| s.unfinished.is_none());
+        while let Some((due, id)) = self.paced.first().copied().filter(|(due, _)| between && *due <= self.clock) {
             if self.materialized(id).is_some_and(|m| m.held.is_some_and(|held| held.due == due)) {
                 self.paced.remove(&(due, id));
                 self.settle_later(id);

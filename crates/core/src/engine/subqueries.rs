@@ -22,18 +22,18 @@ impl Engine {
 
     /// The values of a sub-select, once they are complete.
     pub(super) fn subquery_values(&self, subquery: &Subquery) -> Option<&ValueSet> {
-        self.subquery_sets.0.get(subquery).filter(|a| self.is_settled(a.feed)).map(|a| &a.values)
+        self.subquery_sets.sets.get(subquery).filter(|a| self.is_settled(a.feed)).map(|a| &a.values)
     }
 
     /// The feed of a sub-select that another feed depends on; created for the first that does.
     pub(super) fn read_subquery(&mut self, subquery: &Arc<Subquery>, by: FeedId) -> FeedId {
-        if let Some(maintained) = self.subquery_sets.0.get_mut(subquery) {
+        if let Some(maintained) = self.subquery_sets.sets.get_mut(subquery) {
             maintained.dependents.push(by);
             return maintained.feed;
         }
         let id = self.new_feed(Arc::new(EffectivePlan::of_subquery(subquery)), 0, Some(subquery.clone()));
         let maintained = MaintainedSet { values: ValueSet::default(), feed: id, dependents: vec![by] };
-        self.subquery_sets.0.insert(subquery.clone(), maintained);
+        self.subquery_sets.sets.insert(subquery.clone(), maintained);
         self.settle_later(id);
         id
     }
@@ -42,10 +42,10 @@ impl Engine {
     pub(super) fn release_subqueries(&mut self, id: FeedId, materialized: &Materialized) {
         self.materialized_bytes -= materialized.bytes + materialized.operator_bytes;
         if let Some(subquery) = &materialized.maintains {
-            self.subquery_sets.0.remove(subquery);
+            self.subquery_sets.sets.remove(subquery);
         }
         for subquery in materialized.depends_on.keys() {
-            let Some(maintained) = self.subquery_sets.0.get_mut(subquery) else { continue };
+            let Some(maintained) = self.subquery_sets.sets.get_mut(subquery) else { continue };
             maintained.dependents.retain(|f| *f != id);
             if maintained.dependents.is_empty() {
                 let feed = maintained.feed;
@@ -61,7 +61,7 @@ impl Engine {
         let mut all: Vec<SubId> = feed.live.as_slice().to_vec();
         all.extend(feed.waiting().iter().map(|(s, _)| *s));
         if let Some(maintained) =
-            feed.memory.materialized().and_then(|k| k.maintains.as_ref()).and_then(|l| self.subquery_sets.0.get(l))
+            feed.memory.materialized().and_then(|k| k.maintains.as_ref()).and_then(|l| self.subquery_sets.sets.get(l))
         {
             all.extend(maintained.dependents.iter().flat_map(|f| self.dependents(*f)));
         }
@@ -69,14 +69,14 @@ impl Engine {
     }
 
     pub(super) fn subqueries_are_settled(&self, materialized: &Materialized) -> bool {
-        materialized.depends_on.keys().all(|l| self.subquery_sets.0.get(l).is_some_and(|a| self.is_settled(a.feed)))
+        materialized.depends_on.keys().all(|l| self.subquery_sets.sets.get(l).is_some_and(|a| self.is_settled(a.feed)))
     }
 
     /// Discards what is unsent of a feed and of those that depend on it.
     pub(super) fn revoke_unsent(&mut self, id: FeedId) {
         let Some(feed) = self.feed(id) else { return };
         let Some(materialized) = feed.memory.materialized() else { return };
-        let maintained = materialized.maintains.as_ref().and_then(|l| self.subquery_sets.0.get(l));
+        let maintained = materialized.maintains.as_ref().and_then(|l| self.subquery_sets.sets.get(l));
         let by = maintained.map(|a| a.dependents.clone()).unwrap_or_default();
         if !feed.live.is_empty() {
             self.out.push(Output::Revoke(feed.live.clone()));
@@ -103,7 +103,7 @@ impl Engine {
             changes.push((entry.sent.as_ref().map(found), now.as_ref().map(found)));
             now_sent.push((key, now));
         }
-        let Some(maintained) = subquery_sets.0.get_mut(&subquery) else { return };
+        let Some(maintained) = subquery_sets.sets.get_mut(&subquery) else { return };
         let crossed = maintained.values.apply(changes);
         for (key, sent) in now_sent {
             self.put(id, key, |entry| entry.sent = sent);
@@ -111,7 +111,7 @@ impl Engine {
         if let Some(materialized) = self.materialized_mut(id) {
             materialized.dirty.clear();
         }
-        let by = self.subquery_sets.0.get(&subquery).map(|a| a.dependents.clone()).unwrap_or_default();
+        let by = self.subquery_sets.sets.get(&subquery).map(|a| a.dependents.clone()).unwrap_or_default();
         for feed in by {
             if !crossed.is_empty() {
                 self.set_changed(feed, &subquery, &crossed);

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use serde_json::{Map, Value as Json};
 
-use super::io::Request;
+use super::io::{Request, Wants};
 use crate::budget::{Cost, Owner};
 use crate::index::FeedId;
 use crate::position::Micros;
@@ -32,6 +32,8 @@ pub(super) struct SharedRequest {
     /// `None` where there are none.
     params: Option<Box<Map<String, Json>>>,
     every: Micros,
+    wants: Wants,
+    was: bool,
     under: Option<Arc<RuleSet>>,
     trusted: bool,
     observed: bool,
@@ -45,6 +47,8 @@ impl SharedRequest {
             query: std::mem::take(&mut request.query).into(),
             params: (!params.is_empty()).then(|| Box::new(params)),
             every: request.every,
+            wants: request.wants,
+            was: request.was,
             under: request.under.take(),
             trusted: request.trusted,
             observed: request.observed,
@@ -59,7 +63,7 @@ impl SharedRequest {
 impl Subscription {
     /// The request again, without where to resume.
     pub(super) fn request(&self) -> Request {
-        let SharedRequest { query, params, every, under, trusted, observed } = &*self.shared_request;
+        let SharedRequest { query, params, every, wants, was, under, trusted, observed } = &*self.shared_request;
         Request {
             query: query.to_string(),
             params: params.as_deref().cloned().unwrap_or_default(),
@@ -67,6 +71,8 @@ impl Subscription {
             trusted: *trusted,
             observed: *observed,
             every: *every,
+            wants: *wants,
+            was: *was,
             resume: None,
             owner: self.owner.clone(),
             compiled: None,

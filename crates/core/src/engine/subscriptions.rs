@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use serde_json::Value as Json;
 
-use super::io::{Delta, Output, Refusal, Request, Resume, ResyncReason};
+use super::io::{Delta, Output, Refusal, Request, Resume, ResyncReason, Wants};
 use super::memory::Memory;
 use super::subscription::{SharedRequest, Subscription};
 use super::{Cleanup, Engine, Feed, Joining, OnTable, Turn};
@@ -15,7 +15,7 @@ use crate::coalesce::Pending;
 use crate::feed::{self, Change, ChangeError};
 use crate::index::FeedId;
 use crate::plan::{AccessPath, EffectivePlan};
-use crate::position::{Micros, Position, Timestamp};
+use crate::position::{Micros, Position, Progress, Timestamp};
 use crate::query::Subquery;
 use crate::rule::Claims;
 use crate::seam::SnapshotMerge;
@@ -48,7 +48,7 @@ impl Engine {
                     let text = format!("keys remembered for tables without old values, at most {budget} bytes");
                     return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
                 }
-                if self.materialized_bytes > budget && (plan.projects_late || !plan.subqueries().is_empty()) {
+                if self.materialized_bytes > budget && plan.is_held() {
                     return self.out.push(Output::Closed(sub, self.limits.keeps_too_much()));
                 }
                 if request.observed {
@@ -76,7 +76,7 @@ impl Engine {
     fn attach(&mut self, sub: SubId, mut request: Box<Request>, plan: Arc<EffectivePlan>, why: ResyncReason) {
         let cost = self.cost(&request, &plan);
         self.budget.force(request.owner.as_deref(), cost);
-        let resume = request.resume.take();
+        let (resume, wants) = (request.resume.take(), request.wants);
         let shared = self.shared.find((&plan, request.every), |id| self.feed(id).map(Feed::shared_by));
         let feed = shared.unwrap_or_else(|| self.new_feed(plan, request.every, None));
         let first = self.feed(feed).and_then(|f| f.subscribers().next()).and_then(|sub| self.subs.get(&sub));
@@ -84,10 +84,32 @@ impl Engine {
         self.subs
             .insert(sub, Subscription { shared_request, claims: request.claims, owner: request.owner, feed, cost });
         match resume.map(|r| self.resume(sub, feed, &r)) {
+            None if wants != Wants::Result && self.begin_with_changes(sub, feed, why) => {}
             None => self.join(feed, vec![(sub, why)]),
             Some(Ok(())) => {}
             Some(Err(why)) => self.join(feed, vec![(sub, why)]),
         }
+    }
+
+    /// Lets a client that does not want the result begin with what comes next, if that can be said without the result. Nothing
+    /// is read for it.
+    fn begin_with_changes(&mut self, sub: SubId, id: FeedId, why: ResyncReason) -> bool {
+        let Some(feed) = self.feed(id) else { return false };
+        let plan = feed.plan.clone();
+        let Some(source) = self.sources.get(&plan.table().source) else { return false };
+        let Progress { at: Some(position), lost: false, .. } = source.progress else { return false };
+        let stands = !source.healing && source.unfinished.is_none();
+        if !stands || !plan.table().old_values || feed.memory.materialized().is_some() {
+            return false;
+        }
+        let term = source.progress.term();
+        self.flush_pending(id);
+        let (to, rows) = (vec![(sub, why)], Arc::default());
+        self.out.push(Output::Result { to, feed: plan, rows, term, position });
+        if let Some(feed) = self.feed_mut(id) {
+            feed.live.extend([sub]);
+        }
+        true
     }
 
     /// What a plan's result has missed since a position, by transaction.
@@ -455,8 +477,9 @@ impl Engine {
             }
         }
         let mut memory = feed.memory;
-        if let Some(held) = memory.materialized().and_then(|m| m.held) {
-            self.paced.remove(&(held.due, id));
+        if let Some(materialized) = memory.materialized() {
+            self.forget_moments(id, &materialized.moments);
+            materialized.held.map(|held| self.paced.remove(&(held.due, id)));
         }
         if let Some(materialized) = memory.materialized_mut().filter(|_| !feed.plan.table().old_values) {
             let keys = Box::new(std::mem::take(&mut materialized.entries).into_keys());

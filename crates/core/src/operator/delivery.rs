@@ -135,9 +135,10 @@ impl Delivery {
     ) -> Option<Change> {
         let before = self.rows.get(&key);
         let stands_still = before.is_some_and(|shown| shown.place.as_ref() == place);
-        let mut change = feed::between(plan, key.clone(), before.map(|shown| &shown.row), now.clone());
-        if let (None, Some(row), Some(_), false) = (&change, &now, before, stands_still) {
-            change = Some(Change::Replace { key: key.clone(), row: row.clone(), changed: Vec::new(), place: None });
+        let mut change = feed::between(plan, key.clone(), before.map(|shown| shown.row.clone()), now.clone());
+        if let (None, Some(row), Some(before), false) = (&change, &now, before, stands_still) {
+            let (key, row, was) = (key.clone(), row.clone(), Some(before.row.clone()));
+            change = Some(Change::Replace { key, row, changed: Vec::new(), place: None, was });
         }
         match &mut change {
             Some(Change::Add { place, .. }) => *place = rank,

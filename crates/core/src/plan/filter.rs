@@ -2,6 +2,7 @@
 
 use super::Admitted;
 use crate::canonical::{Canonical, Encoder};
+use crate::position::Timestamp;
 use crate::query::function::EvalError;
 use crate::query::{Expr, Masked};
 
@@ -25,12 +26,20 @@ impl Filter {
         self.0.is_const(true)
     }
 
-    /// Whether a row passes: the condition is true on it, neither false nor unknown.
+    /// Whether it compares something with `NOW()`.
+    pub fn depends_on_time(&self) -> bool {
+        let mut found = false;
+        self.0.for_each_moment(&mut |_, _| found = true);
+        found
+    }
+
+    /// Whether a row passes: the condition is true on it, neither false nor unknown. `now` is what `NOW()` is, in microseconds
+    /// since 2000.
     ///
     /// # Errors
     /// The condition has no value on this row.
-    pub fn passes(&self, admitted: &Admitted<'_>) -> Result<bool, EvalError> {
-        self.0.holds(&Masked { row: &admitted.row, visible: &admitted.columns })
+    pub fn passes(&self, admitted: &Admitted<'_>, now: Timestamp) -> Result<bool, EvalError> {
+        self.0.holds(&Masked { row: &admitted.row, visible: &admitted.columns, now })
     }
 }
 

@@ -19,6 +19,7 @@ mod arrange;
 mod filter;
 mod group;
 mod live_query;
+mod moments;
 mod project;
 mod scan;
 mod snapshot;
@@ -58,6 +59,8 @@ pub struct EffectivePlan {
     pub project: Project,
     /// Whether the feed of the plan keeps rows as the scan admits them, and computes those of the result from these.
     pub projects_late: bool,
+    /// Whether rows come into the result, or leave it, as time passes.
+    pub depends_on_time: bool,
     /// A short hash of the plan, the same on every instance.
     pub fingerprint: u64,
 }
@@ -89,7 +92,9 @@ impl EffectivePlan {
         project.encode(&mut identity);
         let computes = matches!(project, Project::Items(_));
         let projects_late = arrange.is_some() || computes && !scan.subqueries().is_empty();
-        EffectivePlan { scan, filter, arrange, project, projects_late, fingerprint: identity.short_digest() }
+        let depends_on_time = filter.depends_on_time();
+        let fingerprint = identity.short_digest();
+        EffectivePlan { scan, filter, arrange, project, projects_late, depends_on_time, fingerprint }
     }
 
     /// The same without what it makes of its rows: what becomes of each row, before it is arranged and computed of.
@@ -152,6 +157,16 @@ impl EffectivePlan {
         found
     }
 
+    /// Whether a row that is replaced or removed is known as it was: its changes carry it, or its feed holds it.
+    pub fn knows_what_was(&self) -> bool {
+        self.table().old_values || self.is_held()
+    }
+
+    /// Whether its feed holds the rows: its result does not follow from the changes of its table's rows alone.
+    pub fn is_held(&self) -> bool {
+        self.projects_late || self.depends_on_time || !self.subqueries().is_empty()
+    }
+
     /// Whether its rows are computed, and not the table's own.
     pub fn computes(&self) -> bool {
         matches!(self.project, Project::Items(_))
@@ -180,7 +195,7 @@ impl EffectivePlan {
     /// The query fails on this row, which the reader may see. A row that the rules withhold never causes an error.
     pub fn see(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> Result<Option<VisibleRow>, EvalError> {
         let Some(admitted) = self.scan.admit(row, subquery_results) else { return Ok(None) };
-        if !self.filter.passes(&admitted)? {
+        if !self.filter.passes(&admitted, subquery_results.now())? {
             return Ok(None);
         }
         if self.projects_late {
@@ -191,7 +206,8 @@ impl EffectivePlan {
 
     /// Whether the row is in the result, or the query fails on it; cheaper than [`EffectivePlan::see`].
     pub fn sees(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> bool {
-        self.scan.admit(row, subquery_results).is_some_and(|admitted| self.filter.passes(&admitted) != Ok(false))
+        let passes = |admitted| self.filter.passes(&admitted, subquery_results.now()) != Ok(false);
+        self.scan.admit(row, subquery_results).is_some_and(passes)
     }
 
     /// What a change of the table does to the result. `old` is `None` also where the change does not carry the old row.

@@ -46,7 +46,7 @@ pub enum QueryError {
         /// A similar name that the client may see.
         similar: Option<String>,
     },
-    /// A parameter is missing, not named in the query, or of the wrong type.
+    /// A parameter is missing, not named in the query, or of the wrong type; or one of the call does not suit the query.
     Parameter(String),
 }
 

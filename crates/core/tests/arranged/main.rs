@@ -445,7 +445,7 @@ impl Run<'_> {
         let found = |world: &World, row: &Row| {
             let shown = admitted(world, row)?;
             let row = Admitted { row: Cow::Borrowed(row), columns: Cow::Borrowed(&shown) };
-            (plan.filter.passes(&row) == Ok(true)).then(|| shown.clone())
+            (plan.filter.passes(&row, 0) == Ok(true)).then(|| shown.clone())
         };
         before.rows.iter().any(|(id, old)| {
             let same = known.since.get(id) == before.since.get(id);
@@ -497,8 +497,13 @@ fn apply(
             return Err(format!("{:?} twice in one delta", change.key()));
         }
         let known = rows.iter().position(|(key, _)| key == change.key());
+        if let Some(was) = change.was()
+            && known.is_none_or(|at| !plan.shown(was).eq(plan.shown(&rows[at].1)))
+        {
+            return Err(format!("{change:?} is not what was"));
+        }
         match (change, known) {
-            (Change::Remove { key }, None) => return Err(format!("{key:?} goes and was not there")),
+            (Change::Remove { key, .. }, None) => return Err(format!("{key:?} goes and was not there")),
             (Change::Replace { key, .. }, None) => return Err(format!("{key:?} changes and was not there")),
             (Change::Add { key, instead, .. }, known) if *instead != known.is_some() => {
                 return Err(format!("{key:?} comes and was there, or is replaced and was not"));

@@ -141,6 +141,9 @@ impl Cluster {
                         before.is_some() || matches!(change, Change::Add { .. }),
                         "{change:?} of what was not there"
                     );
+                    if let Some(was) = change.was() {
+                        assert_eq!(Some(project(&delta.feed, was)), before, "{change:?} says what was");
+                    }
                     if let (Change::Replace { changed, .. }, Some(before), Some(after)) = (change, &before, &after) {
                         let told: Vec<&str> = changed.iter().map(|i| name_of(&delta.feed, *i)).collect();
                         let differs = |c: &&&str| before.get(**c) != after.get(**c);
@@ -216,6 +219,7 @@ impl Cluster {
             commit: p.commit,
             index: p.index,
             query,
+            moment: 0,
         });
         if self.rng.random_bool(0.1) {
             c.person = Person::random(&mut self.rng, 0);

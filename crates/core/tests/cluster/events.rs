@@ -413,7 +413,15 @@ impl Cluster {
         let (source, what) = ([TOPIC_SOURCE, TOPIC_SOURCE, SYSTEM_SCHEMA][l.what], l.what);
         let run = self.nodes[l.engine].events.epoch;
         let cursor = |epoch, p: Position, query| {
-            Some(Cursor { source: source.into(), epoch, timeline: 0, commit: p.commit, index: p.index, query })
+            Some(Cursor {
+                source: source.into(),
+                epoch,
+                timeline: 0,
+                commit: p.commit,
+                index: p.index,
+                query,
+                moment: 0,
+            })
         };
         let Some(message) = l.queue.pop() else {
             let (engine, lagging) = (l.engine, l.queue.take_lagging());
@@ -456,7 +464,7 @@ impl Cluster {
                             assert!(l.shown.contains_key(key), "replaced what was not there");
                             put(l, key, row.row.clone(), false);
                         }
-                        Change::Remove { key } => assert!(l.shown.remove(key).is_some(), "removed twice"),
+                        Change::Remove { key, .. } => assert!(l.shown.remove(key).is_some(), "removed twice"),
                     }
                 }
                 // What `radio` told is more than what it keeps.

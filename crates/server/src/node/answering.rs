@@ -123,7 +123,7 @@ impl Node {
             call: Json::Null,
             answered: AtomicBool::new(false),
             observed: None,
-            style: Style { batch: usize::MAX, only_changed: false },
+            style: Style::default(),
         });
         let (operator, text) = (request.claims.operator, request.query.clone());
         self.subs.insert(id, Sub { subscription, target, operator, text });

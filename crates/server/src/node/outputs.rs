@@ -12,6 +12,7 @@ use gossip_core::plan::{EffectivePlan, SnapshotRequest};
 use gossip_core::position::{Micros, Position, SnapshotPoint};
 use gossip_core::schema::TOPIC_SOURCE;
 use gossip_core::wire::{self, Wording};
+use gossip_protocol::call::Send;
 use gossip_protocol::message;
 use serde_json::json;
 
@@ -22,7 +23,7 @@ use super::refusal::refused;
 use super::state::{Node, Sub, Target};
 use crate::audit_log::Caller;
 use crate::now;
-use crate::outbox::{self, Receipt, Then, WholeResult};
+use crate::outbox::{self, Receipt, Style, Then, WholeResult};
 use crate::reading::HEARTBEAT;
 
 /// Shortest time between two audits, and what each row of one adds to it: about 1 % of the time that reading it takes.
@@ -35,11 +36,11 @@ impl Node {
             Output::FetchSnapshot { id, plan, request } => self.fetch(id, plan, request, inputs),
             Output::CancelSnapshot(id) => self.start.snapshots.cancel(id),
             Output::Result { to, feed, rows, term, position } => {
-                let cursor = wire::cursor(&feed, term, position, &self.start.sealer).into();
+                let cursor = wire::cursor(&feed, term, position, 0, &self.start.sealer).into();
                 self.show(&to, &OneResult { feed, rows, cursor }, inputs);
             }
             Output::Resumed { sub, feed, term, position } => {
-                let cursor = wire::cursor(&feed, term, position, &self.start.sealer);
+                let cursor = wire::cursor(&feed, term, position, 0, &self.start.sealer);
                 self.resumed(sub, &feed, &cursor);
             }
             Output::Delta(delta, subscribers) => self.deliver(&delta, subscribers.as_slice()),
@@ -56,7 +57,7 @@ impl Node {
                     && let Some(s) = self.subs.get(&sub)
                 {
                     let matched = self.engine.plan(sub).filter(|_| verdict == Verdict::Matched);
-                    let cursor = matched.map(|e| wire::cursor(&e, term, position, &self.start.sealer));
+                    let cursor = matched.map(|e| wire::cursor(&e, term, position, 0, &self.start.sealer));
                     let subscription = s.subscription.clone();
                     let passed = Passing { tally, at: now(), cursor };
                     self.record_verdict(&subscription, format!("{source}:{position}"), verdict.word(), passed);
@@ -179,7 +180,7 @@ impl Node {
 
     pub(super) fn deliver(&mut self, delta: &Arc<Delta>, subscribers: &[SubId]) {
         let sealer = &self.start.sealer;
-        let cursor = wire::cursor(&delta.feed, delta.term, delta.position, sealer);
+        let cursor = wire::cursor(&delta.feed, delta.term, delta.position, delta.at, sealer);
         let mut bodies: FastMap<Wording, String> = FastMap::default();
         // Most clients' subscriptions have the same few numbers; then even the head is the same.
         let mut frames: FastMap<(u64, Wording), Bytes> = FastMap::default();
@@ -188,7 +189,12 @@ impl Node {
             let Some(Sub { subscription, target: Target::Client(client), operator, .. }) = self.subs.get(id) else {
                 continue;
             };
-            let wording = Wording { position: *operator, only_changed: subscription.style.only_changed };
+            let Style { send, was, .. } = subscription.style;
+            let is_signal = send == Send::Signal;
+            if is_signal && delta.more {
+                continue;
+            }
+            let wording = Wording { position: *operator, send, was };
             let which = (subscription.number, wording);
             let frame = match &last {
                 Some((of, frame)) if *of == which => frame.clone(),
@@ -211,7 +217,11 @@ impl Node {
                     position: delta.position,
                 })),
             };
-            client.outbox.offer(*id, frame, delta.revokes, then);
+            if is_signal {
+                client.outbox.offer_signal(*id, frame, then);
+            } else {
+                client.outbox.offer(*id, frame, delta.revokes, then);
+            }
             self.writers.due(client);
         }
         if !delta.feed.table().name.is_system() {

@@ -21,6 +21,7 @@ mod restored;
 mod revoking;
 mod rights;
 mod schema;
+mod sending;
 mod topics;
 mod what_if;
 mod wrapped;

@@ -108,7 +108,7 @@ impl Listener {
             claims["exp"] = exp.into();
         }
         let mut session = c.connect(0, &[role], claims).await;
-        let params = json!({"query": shown.query(), "every_ms": every_ms});
+        let params = json!({"query": shown.query(), "every_ms": every_ms, "was": true});
         let answer = session.call("subscribe", params).await.unwrap();
         let live = ResultSet::new(serde_json::from_value(answer).unwrap());
         assert_eq!(live.rows["[5]"]["note"], "first", "{name}, {end:?}");

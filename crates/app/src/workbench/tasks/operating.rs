@@ -125,14 +125,14 @@ fn understood(i: usize, tables: &HashMap<u64, &str>, told: Notification) -> Vec<
             let Some(table) = tables.get(&subscription) else { return vec![] };
             let row = |c: ChangeEntry| match c {
                 ChangeEntry::Add { row, .. } | ChangeEntry::Replace { row, .. } => Some(about(i, table, &row)),
-                ChangeEntry::Remove { key } if *table == "tables" => {
+                ChangeEntry::Remove { key, .. } if *table == "tables" => {
                     Some(Message::Table(key[0].as_str().unwrap_or("").to_string(), None))
                 }
-                ChangeEntry::Remove { key } if *table == "rules" => Some(Message::Rule(key[0].as_u64()?, None)),
-                ChangeEntry::Remove { key } if *table == "instances" => {
+                ChangeEntry::Remove { key, .. } if *table == "rules" => Some(Message::Rule(key[0].as_u64()?, None)),
+                ChangeEntry::Remove { key, .. } if *table == "instances" => {
                     Some(Message::Member(i, key[0].as_str().unwrap_or("").to_string(), None))
                 }
-                ChangeEntry::Remove { key } if *table == "links" => {
+                ChangeEntry::Remove { key, .. } if *table == "links" => {
                     Some(Message::RelayLink(key[0].as_str().unwrap_or("").to_string(), None))
                 }
                 ChangeEntry::Remove { .. } => None,

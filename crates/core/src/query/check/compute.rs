@@ -1,7 +1,7 @@
 //! What is computed: arithmetic, functions, `CASE` and the like, with the types that PostgreSQL gives them.
 
 use super::types::ordered;
-use super::{Checker, MAX_FUNCTIONS, Result, Size, Typed, aggregate};
+use super::{Checker, MAX_FUNCTIONS, Result, Size, Typed, aggregate, moment, time};
 use crate::query::expr::{CmpOp, Computed, Expr};
 use crate::query::function::{Arithmetic, Function, Side, can_cast, is_held_alike};
 use crate::query::syntax::{Ast, Call, Ident, Location, invalid};
@@ -23,10 +23,12 @@ enum Named {
     NullIf,
     /// `GREATEST`, or else `LEAST`.
     Extreme(bool),
+    Extract,
+    Truncate,
 }
 
 /// The functions that are called by a name, with the least and the most arguments that they take.
-const FUNCTIONS: [(&str, usize, usize, Named); 23] = [
+const FUNCTIONS: [(&str, usize, usize, Named); 25] = [
     ("abs", 1, 1, Named::Number(Function::Abs)),
     ("btrim", 1, 2, Named::Text(Function::Trim(Side::Both))),
     ("ceil", 1, 1, Named::Whole(Function::Ceil)),
@@ -34,6 +36,8 @@ const FUNCTIONS: [(&str, usize, usize, Named); 23] = [
     ("char_length", 1, 1, Named::Text(Function::Length)),
     ("character_length", 1, 1, Named::Text(Function::Length)),
     ("coalesce", 1, MAX_FUNCTIONS, Named::Coalesce),
+    ("date_trunc", 2, 2, Named::Truncate),
+    ("extract", 2, 2, Named::Extract),
     ("floor", 1, 1, Named::Whole(Function::Floor)),
     ("greatest", 1, MAX_FUNCTIONS, Named::Extreme(true)),
     ("least", 1, MAX_FUNCTIONS, Named::Extreme(false)),
@@ -58,7 +62,7 @@ impl Checker<'_> {
     }
 
     /// A function of arguments that have its types.
-    fn function(&self, function: Function, args: Vec<Typed>, at: Location) -> Result<Typed> {
+    pub(super) fn function(&self, function: Function, args: Vec<Typed>, at: Location) -> Result<Typed> {
         if self.catalog.is_some() && !function.is_total() {
             return Err(invalid(at, "this can fail on a row", "in a rule, only what has a value on every row"));
         }
@@ -72,7 +76,7 @@ impl Checker<'_> {
     }
 
     /// An expression as one of another type, to which PostgreSQL converts it by itself.
-    fn converted(&self, e: Typed, ty: Type) -> Result<Typed> {
+    pub(super) fn converted(&self, e: Typed, ty: Type) -> Result<Typed> {
         let Some(from) = e.ty else {
             let (at, size) = (e.at, e.size);
             return Ok(Typed { expr: self.of_type(e.expr, None, ty, at)?, ty: Some(ty), at, size });
@@ -86,11 +90,20 @@ impl Checker<'_> {
 
     pub(super) fn arithmetic(&mut self, op: Arithmetic, left: Ast, right: Ast) -> Result<Typed> {
         let at = left.at;
+        if let Some(interval) = moment::interval(&right)? {
+            return self.shifted(op, left, interval, at);
+        }
+        if let Some(interval) = moment::interval(&left)? {
+            return self.shifted(op, right, interval, at);
+        }
         let (left, right) = (self.expression(left)?, self.expression(right)?);
         self.arithmetic_of(op, left, right, at)
     }
 
     fn arithmetic_of(&self, op: Arithmetic, left: Typed, right: Typed, at: Location) -> Result<Typed> {
+        if let Some(function) = time::of_dates(op, left.ty, right.ty) {
+            return self.function(function, vec![left, right], at);
+        }
         for side in [&left, &right] {
             number(side, "a number")?;
         }
@@ -228,6 +241,9 @@ impl Checker<'_> {
     /// A function that is called by its name.
     fn named(&mut self, name: &Ident, args: Vec<Ast>) -> Result<Typed> {
         let at = name.at;
+        if moment::is_now(&name.name) {
+            return Err(moment::misplaced(at));
+        }
         let word = if name.quoted { name.name.clone() } else { name.name.to_ascii_lowercase() };
         let names = || FUNCTIONS.iter().map(|(name, ..)| *name);
         let Some((name, least, most, named)) = FUNCTIONS.iter().find(|(name, ..)| *name == word) else {
@@ -258,6 +274,8 @@ impl Checker<'_> {
             Named::NullIf => self.null_if(args, at),
             Named::Coalesce => self.coalesce(args, at),
             Named::Extreme(greatest) => self.extreme(greatest, args, at),
+            Named::Extract => self.extract(args, at),
+            Named::Truncate => self.truncate(args, at),
         }
     }
 
@@ -358,7 +376,7 @@ impl Typed {
 }
 
 /// As many arguments as a function takes.
-fn exactly<const N: usize>(args: Vec<Typed>, at: Location) -> Result<[Typed; N]> {
+pub(super) fn exactly<const N: usize>(args: Vec<Typed>, at: Location) -> Result<[Typed; N]> {
     args.try_into().map_err(|_| invalid(at, "another number of arguments", format!("{N} arguments")))
 }
 

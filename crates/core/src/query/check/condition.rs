@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::types::ordered;
-use super::{Checker, Result, Size, Typed};
+use super::{Checker, Result, Size, Typed, moment};
 use crate::query::expr::{CmpOp, Computed, Expr, Placeholder};
 use crate::query::function::Function;
 use crate::query::like::LikePattern;
@@ -69,6 +69,14 @@ impl Checker<'_> {
 
     fn comparison(&mut self, op: CmpOp, left: Ast, right: Ast) -> Result<Typed> {
         let at = left.at;
+        if let Some(offset) = moment::offset(&right)? {
+            let left = self.expression(left)?;
+            return self.compared_with_now(op, left, offset, right.at);
+        }
+        if let Some(offset) = moment::offset(&left)? {
+            let right = self.expression(right)?;
+            return self.compared_with_now(op.flipped(), right, offset, at);
+        }
         let (left, right) = (self.expression(left)?, self.expression(right)?);
         if !matches!(op, CmpOp::Eq | CmpOp::Ne) {
             ordered(&left)?;
@@ -100,6 +108,9 @@ impl Checker<'_> {
     }
 
     fn between(&mut self, value: Ast, low: Ast, high: Ast) -> Result<Typed> {
+        if moment::offset(&low)?.is_some() || moment::offset(&high)?.is_some() {
+            return self.between_moments(value, low, high);
+        }
         let (value, low, high) = (self.expression(value)?, self.expression(low)?, self.expression(high)?);
         let at = value.at;
         ordered(&value)?;

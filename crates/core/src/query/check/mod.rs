@@ -5,10 +5,12 @@ mod aggregate;
 mod compute;
 mod condition;
 mod mask;
+mod moment;
 mod names;
 mod scope;
 mod select;
 mod subquery;
+mod time;
 mod types;
 
 use std::collections::BTreeSet;
@@ -117,6 +119,8 @@ struct Checker<'a> {
     params: BTreeSet<String>,
     /// The aggregates that were named; `None` where there may be none.
     aggregates: Option<Vec<Aggregate>>,
+    /// Whether `NOW()` may be compared with something here.
+    knows_now: bool,
 }
 
 impl<'a> Checker<'a> {

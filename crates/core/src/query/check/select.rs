@@ -54,7 +54,9 @@ impl Checker<'_> {
         let wanted = unique.or_else(|| first_of(&select.distinct, &select.tail));
         let mut parts = self.parts(select.distinct, select.tail, &selected)?;
         let aggregates = self.aggregates.take().unwrap_or_default();
+        self.knows_now = true;
         let condition = self.filter(select.condition)?.0;
+        self.knows_now = false;
         self.scopes.pop();
         if let Some(at) = unique {
             if !parts.keys.is_empty() || !aggregates.is_empty() || parts.having.is_some() {

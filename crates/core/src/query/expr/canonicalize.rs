@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::evaluate::as_truth;
-use super::{CmpOp, Computed, Expr};
+use super::{Computed, Expr};
 use crate::query::values::ValueList;
 use crate::value::Value;
 
@@ -25,12 +25,10 @@ impl Expr {
             Expr::Cmp(op, a, b) => {
                 let (a, b) = (a.canonicalize(), b.canonicalize());
                 // `1 = x` is `x = 1`, `1 < x` is `x > 1`.
-                let (op, a, b) = match (&a, op) {
-                    (Expr::Const(_), CmpOp::Lt) => (CmpOp::Gt, b, a),
-                    (Expr::Const(_), CmpOp::Le) => (CmpOp::Ge, b, a),
-                    (Expr::Const(_), CmpOp::Gt) => (CmpOp::Lt, b, a),
-                    (Expr::Const(_), CmpOp::Ge) => (CmpOp::Le, b, a),
-                    (Expr::Const(_), CmpOp::Eq | CmpOp::Ne) => (op, b, a),
+                // What is compared with NOW() stands on the left already.
+                let is_now = |e: &Expr| matches!(e, Expr::Computed(c) if matches!(**c, Computed::Now(_)));
+                let (op, a, b) = match &a {
+                    Expr::Const(_) if !is_now(&b) => (op.flipped(), b, a),
                     _ => (op, a, b),
                 };
                 fold(Expr::Cmp(op, Box::new(a), Box::new(b)))
@@ -118,6 +116,8 @@ fn fold(e: Expr) -> Expr {
             es.iter().for_each(check);
         }
         Expr::IsNull(a) | Expr::Like(a, _) | Expr::InValues(a, _) => check(a),
+        // It is another value every second.
+        Expr::Computed(computed) if matches!(**computed, Computed::Now(_)) => open = true,
         Expr::Computed(computed) => computed.parts().for_each(check),
         _ => open = true,
     }

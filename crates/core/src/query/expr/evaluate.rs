@@ -5,6 +5,7 @@ use std::borrow::Cow;
 use std::cmp::Ordering;
 
 use super::{CmpOp, Computed, Expr};
+use crate::position::Timestamp;
 use crate::query::function::EvalError;
 use crate::schema::ColumnSet;
 use crate::subquery::SubqueryResults;
@@ -18,6 +19,11 @@ pub trait Cells {
     /// The results of sub-selects, where they are known.
     fn subquery_results(&self) -> &dyn SubqueryResults {
         &()
+    }
+
+    /// What `NOW()` is, in microseconds since 2000; only where a condition may name it.
+    fn now(&self) -> Timestamp {
+        0
     }
 }
 
@@ -33,11 +39,17 @@ pub struct Masked<'a> {
     pub row: &'a [Value],
     /// The visible columns.
     pub visible: &'a ColumnSet,
+    /// What `NOW()` is, in microseconds since 2000.
+    pub now: Timestamp,
 }
 
 impl Cells for Masked<'_> {
     fn cell(&self, i: usize) -> &Value {
         if self.visible.contains(i) { &self.row[i] } else { &NULL }
+    }
+
+    fn now(&self) -> Timestamp {
+        self.now
     }
 }
 
@@ -218,6 +230,7 @@ impl Computed {
                 };
                 Ok(Cow::Owned(Value::Bool(!same)))
             }
+            Computed::Now(offset) => Ok(Cow::Owned(Value::Timestamptz(row.now().saturating_add(*offset)))),
         }
     }
 }

@@ -141,6 +141,10 @@ impl Canonical for Computed {
                 a.encode(to);
                 b.encode(to);
             }
+            Computed::Now(offset) => {
+                to.tag(6);
+                to.number(offset.cast_unsigned());
+            }
         }
     }
 }

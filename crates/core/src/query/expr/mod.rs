@@ -15,6 +15,7 @@ use super::function::Function;
 use super::like::LikePattern;
 use super::values::ValueList;
 use crate::canonical::{Canonical as _, Encoder};
+use crate::position::Micros;
 use crate::schema::Table;
 use crate::value::{Type, Value};
 pub use bind::{MAX_LIST, PlaceholderError};
@@ -36,6 +37,19 @@ pub enum CmpOp {
     Gt,
     /// `>=`
     Ge,
+}
+
+impl CmpOp {
+    /// The same with its sides exchanged: `a < b` is `b > a`.
+    pub fn flipped(self) -> CmpOp {
+        match self {
+            CmpOp::Eq | CmpOp::Ne => self,
+            CmpOp::Lt => CmpOp::Gt,
+            CmpOp::Le => CmpOp::Ge,
+            CmpOp::Gt => CmpOp::Lt,
+            CmpOp::Ge => CmpOp::Le,
+        }
+    }
 }
 
 /// A value that is not known when the text is parsed. Parameters and claims are nodes of their own
@@ -127,6 +141,8 @@ pub enum Computed {
     },
     /// `IS DISTINCT FROM`: like `<>`, with `NULL` equal to itself.
     Distinct(Expr, Expr),
+    /// `NOW()`, and so many microseconds.
+    Now(Micros),
 }
 
 impl Computed {
@@ -138,6 +154,7 @@ impl Computed {
                 Box::new(arms.iter().flat_map(|(condition, value)| [condition, value]).chain([otherwise]))
             }
             Computed::Distinct(a, b) => Box::new([a, b].into_iter()),
+            Computed::Now(_) => Box::new(std::iter::empty()),
         }
     }
 
@@ -156,6 +173,7 @@ impl Computed {
                 Computed::Case { arms: arms.collect::<Result<_, E>>()?, otherwise: f(otherwise)? }
             }
             Computed::Distinct(a, b) => Computed::Distinct(f(a)?, f(b)?),
+            Computed::Now(offset) => Computed::Now(*offset),
         })
     }
 
@@ -288,6 +306,18 @@ impl Expr {
             }
         });
         total
+    }
+
+    /// Calls `f` on every comparison of something with `NOW()`: what is compared, and how much is added to `NOW()`.
+    pub fn for_each_moment(&self, f: &mut impl FnMut(&Expr, Micros)) {
+        self.for_each(&mut |e| {
+            if let Expr::Cmp(_, of, now) = e
+                && let Expr::Computed(now) = &**now
+                && let Computed::Now(offset) = **now
+            {
+                f(of, offset);
+            }
+        });
     }
 
     /// Calls `f` on every claim in it, also in sub-selects.

@@ -4,7 +4,7 @@ use std::fmt;
 
 use super::evaluate::Cells;
 use super::{CmpOp, Computed, Expr, Placeholder, Subquery};
-use crate::query::function::Function;
+use crate::query::function::{Function, interval};
 use crate::schema::Table;
 
 /// Most values shown of a long list.
@@ -87,6 +87,22 @@ impl Shown<'_> {
                 }
                 e => write!(f, "CAST({} AS {ty})", self.inner(e, 0)),
             }),
+            Computed::Function(
+                function @ (Function::Extract(_) | Function::Truncate(..) | Function::Shift(..)),
+                of,
+            ) => of.iter().try_for_each(|e| match function {
+                Function::Extract(field) => write!(f, "EXTRACT({} FROM {})", field.word(), self.inner(e, 0)),
+                Function::Truncate(unit, _) => write!(f, "date_trunc('{}', {})", unit.word(), self.inner(e, 0)),
+                Function::Shift(_, interval) => write!(f, "({} + interval '{interval}')", operand(e)),
+                _ => Ok(()),
+            }),
+            Computed::Function(days @ (Function::AddDays | Function::SubtractDays | Function::DaysBetween), of) => {
+                let sign = if *days == Function::AddDays { '+' } else { '-' };
+                match &**of {
+                    [a, b] => write!(f, "({} {sign} {})", operand(a), operand(b)),
+                    _ => Ok(()),
+                }
+            }
             Computed::Function(Function::Concat, of) => {
                 f.write_str("(")?;
                 for (i, e) in of.iter().enumerate() {
@@ -105,6 +121,11 @@ impl Shown<'_> {
                 write!(f, " ELSE {} END", self.inner(otherwise, 0))
             }
             Computed::Distinct(a, b) => write!(f, "{} IS DISTINCT FROM {}", operand(a), operand(b)),
+            Computed::Now(0) => f.write_str("now()"),
+            Computed::Now(offset) => {
+                let sign = if *offset < 0 { '-' } else { '+' };
+                write!(f, "now() {sign} interval '{}'", interval::text(offset.unsigned_abs()))
+            }
         }
     }
 

@@ -7,16 +7,20 @@ mod cast;
 mod decimal;
 mod error;
 mod float;
+pub mod interval;
 mod number;
 mod operator;
 mod text;
+mod time;
 
 use crate::canonical::{Canonical, Encoder};
 use crate::value::{Type, Value};
 pub use cast::{exists as can_cast, is_held_alike, is_total};
 pub use error::EvalError;
+use interval::Interval;
 pub use operator::{Arithmetic, Side};
 pub use text::lower;
+pub use time::Field;
 
 /// A function or operator, for arguments of certain types.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -53,6 +57,18 @@ pub enum Function {
     Trim(Side),
     /// `CAST(x AS type)`: from the first type to the second.
     Cast(Type, Type),
+    /// `EXTRACT(field FROM x)` of a date or moment.
+    Extract(Field),
+    /// `DATE_TRUNC('unit', x)` of a moment, of this type.
+    Truncate(Field, Type),
+    /// A moment of this type and an interval.
+    Shift(Type, Interval),
+    /// A date and so many days.
+    AddDays,
+    /// A date and so many days before it.
+    SubtractDays,
+    /// The days from the second date to the first.
+    DaysBetween,
 }
 
 impl Function {
@@ -87,6 +103,14 @@ impl Function {
             (Function::Trim(side), [Value::Text(s), Value::Text(characters)]) => {
                 Ok(text::trim(side, s, characters).into())
             }
+            (Function::Extract(field), [a]) => Ok(time::extract(field, a)),
+            (Function::Truncate(unit, ty), [a]) => time::truncate(unit, ty, a),
+            (Function::Shift(ty, interval), [a]) => time::shift(interval, ty, a),
+            (Function::AddDays, [Value::Date(date), Value::Int(days)]) => time::shift_days(*date, *days),
+            (Function::SubtractDays, [Value::Date(date), Value::Int(days)]) => {
+                time::shift_days(*date, days.checked_neg().unwrap_or(i64::MAX))
+            }
+            (Function::DaysBetween, [Value::Date(a), Value::Date(b)]) => time::days_between(*a, *b),
             // A stored value that does not fit its column's declared type.
             _ => Ok(Value::Null),
         }
@@ -96,7 +120,8 @@ impl Function {
     pub fn is_total(self) -> bool {
         match self {
             Function::Arithmetic(..) | Function::Negate(_) | Function::RoundTo | Function::Concat => false,
-            Function::Substring => false,
+            Function::Substring | Function::Shift(..) | Function::Truncate(..) => false,
+            Function::AddDays | Function::SubtractDays | Function::DaysBetween => false,
             Function::Abs(ty) => !ty.is_integer(),
             Function::Cast(from, to) => cast::is_total(from, to),
             _ => true,
@@ -112,9 +137,12 @@ impl Function {
             | Function::Floor(ty)
             | Function::Ceil(ty)
             | Function::Round(ty)
-            | Function::Cast(_, ty) => ty,
-            Function::RoundTo => Type::Numeric,
-            Function::Length => Type::Int4,
+            | Function::Cast(_, ty)
+            | Function::Truncate(_, ty)
+            | Function::Shift(ty, _) => ty,
+            Function::RoundTo | Function::Extract(_) => Type::Numeric,
+            Function::Length | Function::DaysBetween => Type::Int4,
+            Function::AddDays | Function::SubtractDays => Type::Date,
             _ => Type::Text,
         }
     }
@@ -135,7 +163,10 @@ impl Function {
             Function::Trim(Side::Both) => "btrim",
             Function::Trim(Side::Leading) => "ltrim",
             Function::Trim(Side::Trailing) => "rtrim",
+            // Written in a way of their own.
             Function::Arithmetic(..) | Function::Negate(_) | Function::Concat | Function::Cast(..) => "",
+            Function::Extract(_) | Function::Truncate(..) | Function::Shift(..) => "",
+            Function::AddDays | Function::SubtractDays | Function::DaysBetween => "",
         }
     }
 }
@@ -159,6 +190,25 @@ impl Canonical for Function {
             Function::Right => (16, None),
             Function::Substring => (17, None),
             Function::Trim(side) => (18 + side as u8, None),
+            Function::AddDays => (22, None),
+            Function::SubtractDays => (23, None),
+            Function::DaysBetween => (24, None),
+            Function::Extract(field) => {
+                to.tag(25);
+                return to.tag(field as u8);
+            }
+            Function::Truncate(unit, ty) => {
+                to.tag(26);
+                to.tag(unit as u8);
+                return ty.encode(to);
+            }
+            Function::Shift(ty, Interval { months, days, micros }) => {
+                to.tag(27);
+                ty.encode(to);
+                return [months.into(), days.into(), micros]
+                    .into_iter()
+                    .for_each(|n: i64| to.number(n.cast_unsigned()));
+            }
             Function::Cast(from, ty) => {
                 to.tag(21);
                 from.encode(to);

@@ -338,6 +338,7 @@ impl Parser<'_> {
             return self.filtered(Call { name, args: Some(Vec::new()), distinct, filter: None }, depth, at);
         }
         let args = match name.name.to_ascii_lowercase().as_str() {
+            "extract" => self.deeper(depth, Self::extracted)?,
             "substring" => self.deeper(depth, Self::substring)?,
             "trim" => {
                 name.name = match self.keyword() {
@@ -364,6 +365,22 @@ impl Parser<'_> {
             self.need(&Token::RParen, ")")?;
         }
         Ast::new(at, Node::Call(Box::new(call)))
+    }
+
+    /// `field FROM value)`: the field as a text.
+    fn extracted(&mut self, depth: usize) -> Result<Vec<Ast>> {
+        let at = self.at();
+        let field = match self.peek().clone() {
+            Token::Text(s) => {
+                self.next += 1;
+                s
+            }
+            _ => self.word("year, month, day or another field")?.name,
+        };
+        self.need_keyword(Keyword::From, "FROM and a date or timestamp")?;
+        let mut args = vec![Ast::new(at, Node::Text(field))?];
+        args.extend(self.list(depth)?);
+        Ok(args)
     }
 
     /// `text FROM start FOR length)`, or arguments with commas.

@@ -83,11 +83,11 @@ fn word(s: &State) -> String {
     line[start..].to_string()
 }
 
-const KEYWORDS: [&str; 42] = [
+const KEYWORDS: [&str; 45] = [
     "SELECT", "FROM", "WHERE", "AND", "OR", "NOT", "IN", "BETWEEN", "LIKE", "IS", "NULL", "TRUE", "FALSE", "ILIKE",
     "CASE", "WHEN", "THEN", "ELSE", "END", "CAST", "AS", "DISTINCT", "UNKNOWN", "GROUP", "BY", "HAVING", "ORDER",
     "ASC", "DESC", "NULLS", "FIRST", "LAST", "LIMIT", "OFFSET", "ON", "FILTER", "COUNT", "SUM", "AVG", "MIN", "MAX",
-    "COALESCE",
+    "COALESCE", "NOW", "INTERVAL", "EXTRACT",
 ];
 
 /// Whether a word is a keyword.

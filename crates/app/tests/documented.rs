@@ -31,7 +31,8 @@ async fn every_documented_query_runs_on_the_demo() {
         let answer = session.subscribe(query).await.unwrap_or_else(|e| panic!("{query}: {e}"));
         let ordered = query.contains("ORDER BY");
         assert_eq!(answer.shape == Shape::Ordered, ordered, "{query}");
-        assert!(ResultSet::new(answer).in_order().next().is_some(), "{query} finds nothing");
+        let begins_empty = answer.shape == Shape::Stream;
+        assert!(begins_empty || ResultSet::new(answer).in_order().next().is_some(), "{query} finds nothing");
     }
     for name in scene.config.queries.keys() {
         let answer = session.call("subscribe", json!({ "name": name })).await;

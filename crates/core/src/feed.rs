@@ -289,7 +289,8 @@ pub fn conceals(plan: &EffectivePlan, row: &RowChange, subquery_results: &dyn Su
     !plan.concealable().is_empty() && shows_less(plan, row, subquery_results)
 }
 
-fn shows_less(plan: &EffectivePlan, row: &RowChange, subquery_results: &dyn SubqueryResults) -> bool {
+/// Whether less may be seen of a row than before.
+pub fn shows_less(plan: &EffectivePlan, row: &RowChange, subquery_results: &dyn SubqueryResults) -> bool {
     let Some(new) = &row.new else { return false };
     let before = match &row.old {
         Old::Known(Some(old)) => plan.scan.admitted(old, subquery_results),

@@ -17,6 +17,7 @@ use serde_json::{Map, Value as Json};
 use crate::canonical::{Canonical, Encoder};
 use crate::plan::{EffectivePlan, Grant, LiveQuery, Masks};
 use crate::query::{Beside, Expr, Placeholder, PlaceholderError, QueryError, Visible, parse_condition, parse_mask};
+use crate::row_changes;
 use crate::schema::{Catalog, ColumnSet, Table, TableName};
 use crate::subquery::subqueries_of;
 use crate::value::Value;
@@ -194,9 +195,11 @@ impl RuleSet {
     /// The rules on `table` for one of the client's roles. A rule that does not fit the table grants
     /// nothing.
     pub fn standing(&self, table: &Arc<Table>, claims: &Claims, catalog: &Catalog) -> Vec<Standing> {
-        let own = claims.operator && table.name.is_system();
+        let everybody = table.name == *row_changes::name();
+        let own = everybody || claims.operator && table.name.is_system();
+        let role = if everybody { "everybody" } else { "operators" };
         let operators = own.then(|| Rule {
-            text: RuleText { role: "operators".into(), table: table.name.clone(), ..RuleText::default() },
+            text: RuleText { role: role.into(), table: table.name.clone(), ..RuleText::default() },
             condition: Expr::always(),
             columns: table.all_columns(),
             masks: Vec::new(),

@@ -61,12 +61,7 @@ fn write_key(out: &mut String, e: &EffectivePlan, key: &Key, sealer: &Sealer) {
     if !e.open_key() {
         return write_str(out, &sealer.opaque_key(&e.table().name, key));
     }
-    out.push('[');
-    for (i, v) in key.iter().enumerate() {
-        out.push_str(if i > 0 { "," } else { "" });
-        write_value(out, v);
-    }
-    out.push(']');
+    write_open_key(out, key);
 }
 
 fn write_columns<'a>(out: &mut String, e: &EffectivePlan, values: impl Iterator<Item = (usize, &'a Value)>) {
@@ -78,6 +73,29 @@ fn write_columns<'a>(out: &mut String, e: &EffectivePlan, values: impl Iterator<
         write_value(out, v);
     }
     out.push('}');
+}
+
+/// The visible columns of a row as a JSON object.
+pub(crate) fn row_json(e: &EffectivePlan, seen: &VisibleRow) -> String {
+    let mut out = String::new();
+    write_columns(&mut out, e, e.shown(seen));
+    out
+}
+
+/// The values of a key as a JSON array.
+pub(crate) fn key_json(key: &Key) -> String {
+    let mut out = String::new();
+    write_open_key(&mut out, key);
+    out
+}
+
+fn write_open_key(out: &mut String, key: &Key) {
+    out.push('[');
+    for (i, v) in key.iter().enumerate() {
+        out.push_str(if i > 0 { "," } else { "" });
+        write_value(out, v);
+    }
+    out.push(']');
 }
 
 /// Rows of a result as a JSON array, from the start of `rows`, up to about `bytes` bytes or `most` rows; returns how many

@@ -3,8 +3,8 @@
 
 use std::sync::Arc;
 
-use gossip_core::budget::Owner;
-use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SubId};
+use gossip_core::budget::{Cost, Owner, Shares};
+use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SnapshotId, SubId};
 use gossip_core::position::{Interval, Position, SnapshotPoint};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Column, Row, Table, TableName};
@@ -121,4 +121,35 @@ fn the_largest_result_of_whoever_holds_the_most_is_closed() {
         closed.extend(outputs.iter().filter_map(|o| if let Output::Closed(sub, _) = o { Some(*sub) } else { None }));
     }
     assert_eq!((closed, engine.feeds().count()), (vec![3], 3), "the neighbour's is the largest of all");
+}
+
+/// Whoever asks for too much, again and again, has in the end what everybody may have.
+#[test]
+fn what_is_given_up_is_not_charged() {
+    let rule = RuleText { role: "pilot".into(), table: TableName::plain("calls"), ..RuleText::default() };
+    let share = Cost { bytes: 8_000, scanned: 50 };
+    let shares = Shares { subject: share, ..Shares::default() };
+    let limits = Limits { result_rows: 10, attempts: 1, shares, ..Limits::default() };
+    let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), limits);
+    engine.handle(Input::Table(table("calls")));
+    engine.handle(Input::Interval(first_interval()));
+    let claims = Arc::new(Claims { roles: vec!["pilot".into()], ..Claims::default() });
+    let owner = Some(Arc::new(Owner { subject: Some("eager".into()), ..Owner::default() }));
+    let ask = |engine: &mut Engine, sub: SubId, end: &dyn Fn(SnapshotId) -> Vec<Input>| {
+        let (claims, owner) = (claims.clone(), owner.clone());
+        let request = Request { query: "SELECT * FROM calls".into(), claims, owner, ..Request::default() };
+        let mut outputs = engine.handle(Input::Subscribe(sub, Box::new(request)));
+        let fetch =
+            outputs.iter().find_map(|o| if let Output::FetchSnapshot { id, .. } = o { Some(*id) } else { None });
+        end(fetch.unwrap()).into_iter().for_each(|input| outputs.extend(engine.handle(input)));
+        outputs.iter().any(|o| matches!(o, Output::Result { .. }))
+    };
+    let row = |n| -> Row { [Value::Int(n), Value::Int(n), "x".into()].into() };
+    for sub in 0..60 {
+        let too_many = |id| vec![Input::SnapshotRows(id, (0..11).map(row).collect())];
+        let fails = |id| vec![Input::SnapshotFailed(id, "no".into())];
+        assert!(!ask(&mut engine, 2 * sub, &too_many) && !ask(&mut engine, 2 * sub + 1, &fails), "{sub}");
+    }
+    let done = |id| vec![Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(1)))];
+    assert!(ask(&mut engine, 1_000, &done));
 }

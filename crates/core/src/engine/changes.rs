@@ -6,12 +6,14 @@ use std::sync::Arc;
 use super::audit::Digest;
 use super::io::{Delta, Output, Refusal, ResyncReason};
 use super::materialized::Commit;
-use super::{Engine, Feed, Tables};
+use super::{Engine, Feed, Tables, row_events};
 use crate::audience::SubId;
 use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change, ChangeError};
 use crate::index::FeedId;
-use crate::position::{Continues, Interval, Old, Position, Progress, Reset, ResetReason, RowChange, Term, Transaction};
+use crate::position::{
+    Continues, Interval, Old, Position, Progress, Reset, ResetReason, RowChange, Term, Timestamp, Transaction,
+};
 use crate::query::function::EvalError;
 use crate::schema::{Table, TableName};
 
@@ -103,7 +105,8 @@ impl Engine {
     /// Takes what all tables of a source are like. One that is not among them does not stream any more.
     pub(super) fn described(&mut self, source: &Arc<str>, tables: Vec<Arc<Table>>) {
         let at = self.progress(source).at.unwrap_or_default();
-        let known = self.catalog.iter().filter(|t| t.source == *source).map(|t| t.name.clone());
+        let own = |t: &&Arc<Table>| t.source == *source && !t.name.is_system();
+        let known = self.catalog.iter().filter(own).map(|t| t.name.clone());
         let gone: BTreeSet<TableName> = known.filter(|name| !tables.iter().any(|t| t.name == *name)).collect();
         for table in tables {
             self.reset(&Reset { name: table.name.clone(), table: Some(table), why: ResetReason::Described }, at);
@@ -157,6 +160,7 @@ impl Engine {
         for r in resets {
             self.reset(r, interval.to);
         }
+        self.send_emptied(interval.to);
         let mut joining: Vec<FeedId> = self
             .tables
             .values()
@@ -187,6 +191,7 @@ impl Engine {
                 self.generation += 1;
             }
         }
+        self.tell_streams(reset);
         let why = match reset.why {
             ResetReason::SchemaChanged | ResetReason::Described => ResyncReason::SchemaChanged,
             ResetReason::Truncated => ResyncReason::Truncated,
@@ -261,11 +266,15 @@ impl Engine {
         touched: &mut Vec<(FeedId, u32)>,
     ) -> BTreeSet<&'a TableName> {
         let mut otherwise = BTreeSet::new();
+        let streams = self.row_change_feeds();
+        // They hear of a transaction that emptied a table, whatever else it did.
+        touched.extend(self.emptied.iter().map(|(id, _)| (*id, u32::MAX)));
         for (i, change) in t.changes.iter().enumerate() {
-            let Some(on_table) = self.tables.get(&change.table) else { continue };
             if in_whole.contains(&&change.table) {
                 continue;
             }
+            touched.extend(streams.iter().map(|f| (*f, i as u32)));
+            let Some(on_table) = self.tables.get(&change.table) else { continue };
             if change.description != on_table.description {
                 // Its rows have another shape than the feeds: a value would pass for that of another column.
                 otherwise.insert(&change.table);
@@ -385,10 +394,16 @@ impl Engine {
             if feed.live.is_empty() {
                 continue;
             }
-            let rows = group.iter().map(|(_, i)| &t.changes[*i as usize]);
+            let rows = group.iter().filter_map(|(_, i)| t.changes.get(*i as usize));
             let digest = self.digests.get_mut(&id);
             let mut changes = self.recycled.changes();
-            let revokes = match feed.changes(id, rows, digest, &mut self.tables, &mut changes) {
+            let outcome = if feed.plan.row_changes.is_some() {
+                changes.extend(self.emptied.extract_if(.., |(of, _)| *of == id).map(|(_, change)| change));
+                feed.events(rows, t.committed.to, &mut changes)
+            } else {
+                feed.changes(id, rows, digest, &mut self.tables, &mut changes)
+            };
+            let revokes = match outcome {
                 Ok(revokes) => revokes,
                 Err(error) => {
                     evaluated.underived.push((id, error));
@@ -486,6 +501,22 @@ impl Engine {
 }
 
 impl Feed {
+    /// What changes of rows add to the stream of row changes, into `changes`, and whether that takes anything back.
+    fn events<'a>(
+        &self,
+        rows: impl Iterator<Item = &'a RowChange>,
+        at: Timestamp,
+        changes: &mut Vec<Change>,
+    ) -> Result<bool, ChangeError> {
+        let mut revokes = false;
+        for row in rows {
+            let (change, takes_back) = row_events::change(&self.plan, row, at)?;
+            revokes |= takes_back;
+            changes.extend(change);
+        }
+        Ok(revokes)
+    }
+
     /// What changes of rows do to the result, into `changes`, and whether that takes anything back; brings up to date what
     /// is remembered of it.
     #[inline]

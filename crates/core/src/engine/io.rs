@@ -100,6 +100,24 @@ pub struct Request {
     pub under: Option<Arc<RuleSet>>,
 }
 
+impl Request {
+    /// Whether what it asks of the result can be had of this plan.
+    ///
+    /// # Errors
+    /// What does not suit the query.
+    pub(super) fn suits(&self, plan: &EffectivePlan) -> Result<(), QueryError> {
+        if self.wants == Wants::Changes && plan.is_ordered() {
+            let text = "initial: false does not suit ORDER BY: places are those of a whole result";
+            return Err(QueryError::Parameter(text.into()));
+        }
+        if self.was && !plan.knows_what_was() {
+            let text = "was: changes of this table do not carry the row as it was; it needs REPLICA IDENTITY FULL";
+            return Err(QueryError::Parameter(text.into()));
+        }
+        Ok(())
+    }
+}
+
 /// What of a result a client wants.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Wants {

@@ -11,7 +11,7 @@
 //! seam, at whose end the result is replaced as a whole.
 //!
 //! This file has the engine's state and its queries; [`subscriptions`], [`snapshots`] and [`changes`] handle the inputs,
-//! [`materializing`], [`differences`], [`moments`] and [`subqueries`] what is different for feeds that hold their rows. [`audit`] compares feeds with the
+//! [`materializing`], [`differences`], [`moments`], [`subqueries`] and [`row_events`] what is different for feeds that hold their rows. [`audit`] compares feeds with the
 //! database. What a feed remembers is in [`memory`].
 
 mod audit;
@@ -24,6 +24,7 @@ mod materializing;
 mod memory;
 mod moments;
 mod recycling;
+mod row_events;
 mod shared;
 mod snapshots;
 mod subqueries;
@@ -41,10 +42,12 @@ use crate::audience::Audience;
 pub use crate::audience::SubId;
 use crate::budget::Budget;
 use crate::coalesce::Pending;
+use crate::feed::Change;
 use crate::index::{FeedId, TableIndex};
 use crate::plan::{EffectivePlan, SnapshotRequest};
 use crate::position::{Interval, Position, Progress, RowChange, Timestamp, Transaction, Visibility};
 use crate::query::{QueryError, parse_query, parse_trusted_query};
+use crate::row_changes::{self, RowChanges};
 use crate::rule::{self, Permitted, RuleSet, Standing};
 use crate::schema::{Catalog, Key, Table, TableName};
 use crate::seam::SnapshotMerge;
@@ -214,17 +217,12 @@ impl Compiler {
         let query = parse(&request.query, &permitted, &request.params)?;
         let query = query.bind(&request.params, &request.claims.facts)?;
         let standing = rules.standing(&query.table, &request.claims, &self.catalog);
+        let source = query.table.source.clone();
         let plan = rule::fold(query, &standing);
-        if request.wants == Wants::Changes && plan.is_ordered() {
-            return Err(QueryError::Parameter(
-                "initial: false does not suit ORDER BY: places are those of a whole result".into(),
-            ));
+        if plan.table().name != *row_changes::name() {
+            return Ok(plan);
         }
-        if request.was && !plan.knows_what_was() {
-            let text = "was: changes of this table do not carry the row as it was; it needs REPLICA IDENTITY FULL";
-            return Err(QueryError::Parameter(text.into()));
-        }
-        Ok(plan)
+        Ok(plan.of_row_changes(RowChanges::of(&source, &request.claims, rules, &self.catalog)))
     }
 
     /// The generation of its tables and rules.
@@ -293,6 +291,8 @@ pub struct Engine {
     /// Feeds whose results change as time passes, by when they do next.
     timed: BTreeSet<(Timestamp, FeedId)>,
     clock_was_set_back: bool,
+    /// Events that say that a table was emptied, for the transaction that did it.
+    emptied: Vec<(FeedId, Change)>,
     /// When a table was last reset: earlier changes cannot be sent as deltas.
     resets: HashMap<TableName, Position>,
     clock: Timestamp,
@@ -339,6 +339,7 @@ impl Engine {
             paced: BTreeSet::new(),
             timed: BTreeSet::new(),
             clock_was_set_back: false,
+            emptied: Vec::new(),
             resets: HashMap::new(),
             clock: 0,
             order_key: [0; 2],
@@ -594,7 +595,12 @@ impl Engine {
     /// Enters a table, or another description of it.
     fn put_table(&mut self, table: Arc<Table>) {
         let name = table.name.clone();
-        Arc::make_mut(&mut self.catalog).put(table);
+        let is_database = !name.is_system() && !table.is_topic();
+        let catalog = Arc::make_mut(&mut self.catalog);
+        if is_database && catalog.get(row_changes::name()).is_none() {
+            catalog.put(Arc::new(row_changes::table(&table.source)));
+        }
+        catalog.put(table);
         self.generation += 1;
         if let (Some(on_table), Some(identity)) = (self.tables.get_mut(&name), self.catalog.identity(&name)) {
             on_table.description = identity;

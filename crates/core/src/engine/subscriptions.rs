@@ -8,7 +8,7 @@ use serde_json::Value as Json;
 use super::io::{Delta, Output, Refusal, Request, Resume, ResyncReason, Wants};
 use super::memory::Memory;
 use super::subscription::{SharedRequest, Subscription};
-use super::{Cleanup, Engine, Feed, Joining, OnTable, Turn};
+use super::{Cleanup, Engine, Feed, Joining, OnTable, Turn, row_events};
 use crate::audience::{Audience, SubId};
 use crate::budget::Cost;
 use crate::coalesce::Pending;
@@ -34,7 +34,7 @@ impl Engine {
             Some(compiled) => compiled.outcome,
             None => self.compile(&request).map(Arc::new),
         };
-        match compiled {
+        match compiled.and_then(|plan| request.suits(&plan).map(|()| plan)) {
             Err(e) => self.out.push(Output::Closed(sub, Refusal::Query(e))),
             Ok(plan) => {
                 let cost = self.cost(&request, &plan);
@@ -68,8 +68,14 @@ impl Engine {
         /// Bytes that every subscription takes.
         const EACH: usize = 1_024;
         let params = request.params.iter().map(|(name, v)| name.len() + json_size(v)).sum::<usize>();
-        let (bytes, nodes) = plan.size();
-        let scanned = if AccessPath::of(plan, &self.subquery_sets).is_scan() { nodes } else { 0 };
+        /// Parts of a condition that an event of the stream of row changes costs as much as.
+        const OF_AN_EVENT: usize = 16;
+        let (mut bytes, mut nodes) = plan.size();
+        if let Some((of_tables, of_rules)) = plan.row_changes.as_ref().map(|r| r.size()) {
+            bytes += of_tables;
+            nodes += of_rules + OF_AN_EVENT;
+        }
+        let scanned = if AccessPath::of(plan, &self.subquery_sets).is_broad() { nodes } else { 0 };
         Cost { bytes: EACH + request.query.len() + params + bytes, scanned }
     }
 
@@ -126,6 +132,13 @@ impl Engine {
             }
             at = t.position;
             let mut changes = Vec::new();
+            for c in t.changes.iter().filter(|_| plan.row_changes.is_some()) {
+                match row_events::change(plan, c, t.committed.to) {
+                    Ok((change, false)) => changes.extend(change),
+                    Ok((_, true)) => return Err(ResyncReason::RightsChanged),
+                    Err(_) => return Err(ResyncReason::ResumedTooLate),
+                }
+            }
             for c in t.changes.iter().filter(|c| plan.is_about(c)) {
                 let change = match feed::change(plan, c, &(), None) {
                     Ok(Some(change)) => change,
@@ -154,13 +167,15 @@ impl Engine {
         let (table, position) = (plan.table(), cursor.position());
         let state = self.sources.get(&table.source).ok_or(ResyncReason::ResumedTooLate)?;
         let progress = state.progress;
-        let reset = self.resets.get(&table.name).copied().unwrap_or_default();
+        let of_stream = plan.row_changes.iter().flat_map(|r| r.tables());
+        let resets = of_stream.chain([&table.name]).filter_map(|name| self.resets.get(name));
+        let reset = resets.max().copied().unwrap_or_default();
         let resumable = state.floor.max(state.remembered).max(reset)..=progress.at.unwrap_or_default();
         // Positions of system tables restart with the instance, and those of topics are local to an instance. What was sent of
         // tables without old values is not remembered for clients that left, nor are the values of sub-selects at that time.
         let possible = table.old_values
             && self.materialized(id).is_none()
-            && !table.name.is_system()
+            && (!table.name.is_system() || plan.row_changes.is_some())
             && (!table.is_topic() || cursor.epoch == progress.epoch)
             && !progress.lost
             && cursor.timeline == progress.timeline
@@ -239,6 +254,9 @@ impl Engine {
 
     /// Adds subscriptions to those waiting for the feed's next snapshot, and requests one if none is under way.
     fn join(&mut self, id: FeedId, who: Vec<(SubId, ResyncReason)>) {
+        if self.feed(id).is_some_and(|f| f.plan.row_changes.is_some()) {
+            return self.begin_stream(id, who);
+        }
         let next = self.next_snapshot;
         let (since, settled) = self.source_position(id);
         let Some(feed) = self.feed_mut(id) else { return };
@@ -520,7 +538,7 @@ impl Engine {
     pub(super) fn recompile(&mut self, sub: SubId, why: ResyncReason) {
         let Some(s) = self.subs.get(&sub) else { return };
         let request = s.request();
-        match self.compile(&request) {
+        match self.compile(&request).and_then(|plan| request.suits(&plan).map(|()| plan)) {
             Ok(plan) if self.feed(s.feed).is_some_and(|f| *f.plan == plan) => {}
             Ok(plan) => {
                 if self.detach(sub).is_some() {

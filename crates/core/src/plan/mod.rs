@@ -34,10 +34,11 @@ use crate::canonical::{Canonical as _, Encoder};
 use crate::position::{Old, RowChange};
 use crate::query::function::EvalError;
 use crate::query::{Expr, Subquery};
+use crate::row_changes::RowChanges;
 use crate::schema::{ColumnSet, Key, Row, Table, TableName};
 use crate::subquery::{SubqueryResults, subqueries_of};
 use crate::value::Value;
-pub use access::{AccessPath, EqPredicate, RowFilter};
+pub use access::{AccessPath, Anchor, RowFilter};
 pub use arrange::{Arrange, MAX_WINDOW, SortTerm};
 pub use filter::Filter;
 pub use group::{Aggregate, AggregateFunction, Group};
@@ -61,6 +62,8 @@ pub struct EffectivePlan {
     pub projects_late: bool,
     /// Whether rows come into the result, or leave it, as time passes.
     pub depends_on_time: bool,
+    /// What the reader may see of each table, if it is the stream of row changes that is read.
+    pub row_changes: Option<Arc<RowChanges>>,
     /// A short hash of the plan, the same on every instance.
     pub fingerprint: u64,
 }
@@ -94,7 +97,15 @@ impl EffectivePlan {
         let projects_late = arrange.is_some() || computes && !scan.subqueries().is_empty();
         let depends_on_time = filter.depends_on_time();
         let fingerprint = identity.short_digest();
-        EffectivePlan { scan, filter, arrange, project, projects_late, depends_on_time, fingerprint }
+        EffectivePlan { scan, filter, arrange, project, projects_late, depends_on_time, row_changes: None, fingerprint }
+    }
+
+    /// The same, of the changes of these tables.
+    pub fn of_row_changes(self, row_changes: RowChanges) -> EffectivePlan {
+        let mut identity = Encoder::new("row changes");
+        identity.number(self.fingerprint);
+        row_changes.encode(&mut identity);
+        EffectivePlan { row_changes: Some(Arc::new(row_changes)), fingerprint: identity.short_digest(), ..self }
     }
 
     /// The same without what it makes of its rows: what becomes of each row, before it is arranged and computed of.

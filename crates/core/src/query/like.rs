@@ -119,6 +119,12 @@ pub struct LikePattern {
 }
 
 impl LikePattern {
+    /// What every text that matches begins with; empty if that may be anything.
+    pub fn prefix(&self) -> String {
+        let literal = |part: &Part| if let Part::Exactly(c) = part { Some(*c) } else { None };
+        self.parts[..self.head].iter().map_while(literal).collect()
+    }
+
     /// Compiles a pattern. `escape` is `None` if escaping was switched off by `ESCAPE ''`.
     ///
     /// # Errors

@@ -20,6 +20,7 @@ mod load;
 mod restored;
 mod revoking;
 mod rights;
+mod row_changes;
 mod schema;
 mod sending;
 mod topics;

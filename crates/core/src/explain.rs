@@ -1,15 +1,16 @@
 //! Why a change reached a subscription, or why not: its steps, as data.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
 use crate::feed::{self, Change, ChangeError};
-use crate::plan::EffectivePlan;
+use crate::plan::{EffectivePlan, PlansOfTables};
 use crate::position::{Old, RowChange, Transaction};
 use crate::query::{Beside, Expr, Masked, expr::write_name};
+use crate::row_changes;
 use crate::rule::Standing;
-use crate::schema::{Row, Table};
+use crate::schema::{Row, Table, TableName};
 use crate::subquery::SubqueryResults;
 
 /// The verdict of one transaction for one subscription.
@@ -142,6 +143,33 @@ fn both(c: &RowChange) -> Vec<&Row> {
     c.new.iter().chain(old).collect()
 }
 
+/// The steps of a transaction into the stream of row changes: what each of its tables adds.
+fn of_stream(plan: &EffectivePlan, plans: &PlansOfTables, transaction: &Transaction) -> Vec<Step> {
+    let mut tables: BTreeMap<&TableName, (usize, usize)> = BTreeMap::new();
+    for change in &transaction.changes {
+        let (events, heard) = tables.entry(&change.table).or_default();
+        if let Ok(Some((event, _))) = row_changes::event(plans, change, transaction.committed.to) {
+            *events += 1;
+            *heard += usize::from(plan.sees(&event, &()));
+        }
+    }
+    let step = |(table, (events, heard)): (&TableName, (usize, usize))| match (plans.contains_key(table), events, heard)
+    {
+        (false, ..) => {
+            let why = "it may not be read, its rules ask other tables, or its changes do not carry the row as it was";
+            Step::new("stream", Passed::No, format!("{table}: not among the tables of this reader"), vec![why.into()])
+        }
+        (_, 0, _) => {
+            Step::new("stream", Passed::No, format!("{table}: nothing that this reader may see changed"), vec![])
+        }
+        (_, events, 0) => {
+            Step::new("query", Passed::No, format!("{table}: none of {events} events is asked for"), vec![])
+        }
+        (_, events, heard) => Step::new("query", Passed::Yes, format!("{table}: {heard} of {events} events"), vec![]),
+    };
+    tables.into_iter().map(step).collect()
+}
+
 /// The steps of a transaction through an effective plan. `standing` are the client's rules on the
 /// table. Of several rows, the one that came furthest is explained.
 pub fn explain(
@@ -150,6 +178,9 @@ pub fn explain(
     transaction: &Transaction,
     subquery_results: &dyn SubqueryResults,
 ) -> Vec<Step> {
+    if let Some(plans) = &plan.row_changes {
+        return of_stream(plan, plans, transaction);
+    }
     let arranged = plan.arrange.is_some();
     let plan = &*plan.of_rows();
     let table = plan.table();
@@ -183,19 +214,28 @@ pub fn explain(
         () => Passed::Yes,
     };
     let condition = plan.filter.condition();
-    let passes_all = plan.filter.passes_all();
+    let (passes_all, now) = (plan.filter.passes_all(), subquery_results.now());
     let query = if passes_all { "all rows".into() } else { condition.show(table, None).to_string() };
     let values = both(row)
         .into_iter()
         .filter(|_| !passes_all)
         .filter_map(|r| plan.scan.admit(r, subquery_results))
-        .map(|a| {
-            let now = subquery_results.now();
-            condition.show(table, Some(&Masked { row: &a.row, visible: &a.columns, now })).to_string()
-        })
+        .map(|a| condition.show(table, Some(&Masked { row: &a.row, visible: &a.columns, now })).to_string())
         .collect();
     steps.push(Step::new("query", reached(Verdict::Outside), query, values));
 
+    steps.push(change_step(plan, row, (subquery_results, arranged), reached(Verdict::Unchanged)));
+    steps
+}
+
+/// What a change does to the rows of a plan; whether those are arranged.
+fn change_step(
+    plan: &EffectivePlan,
+    row: &RowChange,
+    (subquery_results, arranged): (&dyn SubqueryResults, bool),
+    passed: Passed,
+) -> Step {
+    let table = plan.table();
     let changed = changed_columns(table, row);
     let text = match feed::change(plan, row, subquery_results, None) {
         Ok(Some(Change::Add { .. })) if arranged => {
@@ -214,8 +254,7 @@ pub fn explain(
         Ok(None) => "nothing that is selected and visible changed".to_string(),
     };
     let values = if changed.is_empty() { vec![] } else { vec![format!("changed in the row: {changed}")] };
-    steps.push(Step::new("change", reached(Verdict::Unchanged), text, values));
-    steps
+    Step::new("change", passed, text, values)
 }
 
 /// The steps if no row of the transaction is of the plan's table.

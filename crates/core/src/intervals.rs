@@ -1,4 +1,4 @@
-//! Finds the intervals that contain a value: of feeds whose rows have a column within bounds.
+//! Finds the intervals that contain a value: of feeds, by their numbers, whose rows have a column within bounds.
 //!
 //! A treap by lower end, in which each node knows the highest upper end below it: finding costs the logarithm of how many
 //! there are, and what is found. Ends are compared coarsely ([`Coarse`]) and belong to their interval, so that too much may be
@@ -8,7 +8,6 @@ use std::cmp::Ordering;
 use std::sync::Arc;
 
 use crate::datetime::DAY;
-use crate::index::FeedId;
 use crate::value::Value;
 
 /// A value, as far as its place among others of its kind is concerned. If SQL has one value below another or equal to it, then
@@ -115,7 +114,7 @@ const NIL: u32 = u32::MAX;
 #[derive(Debug)]
 struct Node {
     bounds: Bounds,
-    feed: FeedId,
+    feed: u32,
     priority: u32,
     left: u32,
     right: u32,
@@ -152,7 +151,7 @@ impl Intervals {
     }
 
     /// Adds the bounds of a feed.
-    pub fn insert(&mut self, bounds: Bounds, feed: FeedId) {
+    pub fn insert(&mut self, bounds: Bounds, feed: u32) {
         let priority = spread(u64::from(feed) << 32 | self.nodes.len() as u64);
         let node = Node { bounds, feed, priority, left: NIL, right: NIL, highest: NIL };
         let id = match self.free.pop() {
@@ -172,7 +171,7 @@ impl Intervals {
     }
 
     /// Removes the bounds of a feed, if they are there.
-    pub fn remove(&mut self, bounds: &Bounds, feed: FeedId) {
+    pub fn remove(&mut self, bounds: &Bounds, feed: u32) {
         let (root, gone) = self.without(self.root, bounds, feed);
         self.root = root;
         if let Some(id) = gone {
@@ -182,11 +181,11 @@ impl Intervals {
     }
 
     /// Calls `found` for every feed whose bounds a value lies in.
-    pub fn containing(&self, v: &Coarse, found: &mut impl FnMut(FeedId)) {
+    pub fn containing(&self, v: &Coarse, found: &mut impl FnMut(u32)) {
         self.search(self.root, v, found);
     }
 
-    fn search(&self, id: u32, v: &Coarse, found: &mut impl FnMut(FeedId)) {
+    fn search(&self, id: u32, v: &Coarse, found: &mut impl FnMut(u32)) {
         let Some(node) = self.nodes.get(id as usize) else { return };
         if self.high(node.highest).is_some_and(|highest| highest < v) {
             return;
@@ -222,7 +221,7 @@ impl Intervals {
         self.nodes[id as usize].highest = highest;
     }
 
-    fn order(&self, a: u32, bounds: &Bounds, feed: FeedId) -> Ordering {
+    fn order(&self, a: u32, bounds: &Bounds, feed: u32) -> Ordering {
         let a = &self.nodes[a as usize];
         a.bounds.cmp(bounds).then(a.feed.cmp(&feed))
     }
@@ -264,7 +263,7 @@ impl Intervals {
     }
 
     /// A tree without the bounds of a feed, and the node that had them.
-    fn without(&mut self, tree: u32, bounds: &Bounds, feed: FeedId) -> (u32, Option<u32>) {
+    fn without(&mut self, tree: u32, bounds: &Bounds, feed: u32) -> (u32, Option<u32>) {
         if tree == NIL {
             return (NIL, None);
         }
@@ -327,7 +326,7 @@ mod tests {
                     let mut found = Vec::new();
                     tree.containing(&v, &mut |feed| found.push(feed));
                     found.sort_unstable();
-                    let mut expected: Vec<FeedId> =
+                    let mut expected: Vec<u32> =
                         all.iter().filter(|(bounds, _)| bounds.contains(&v)).map(|(_, feed)| *feed).collect();
                     expected.sort_unstable();
                     prop_assert_eq!(found, expected);

@@ -97,6 +97,7 @@ pub mod explain;
 pub mod feed;
 pub mod index;
 mod intervals;
+mod json;
 pub mod local_source;
 pub mod mask;
 pub mod operator;

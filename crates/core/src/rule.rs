@@ -17,7 +17,6 @@ use serde_json::{Map, Value as Json};
 use crate::canonical::{Canonical, Encoder};
 use crate::plan::{EffectivePlan, Grant, LiveQuery, Masks};
 use crate::query::{Beside, Expr, Placeholder, PlaceholderError, QueryError, Visible, parse_condition, parse_mask};
-use crate::row_changes;
 use crate::schema::{Catalog, ColumnSet, Table, TableName};
 use crate::subquery::subqueries_of;
 use crate::value::Value;
@@ -195,7 +194,7 @@ impl RuleSet {
     /// The rules on `table` for one of the client's roles. A rule that does not fit the table grants
     /// nothing.
     pub fn standing(&self, table: &Arc<Table>, claims: &Claims, catalog: &Catalog) -> Vec<Standing> {
-        let everybody = table.name == *row_changes::name();
+        let everybody = table.name.is_row_changes();
         let own = everybody || claims.operator && table.name.is_system();
         let role = if everybody { "everybody" } else { "operators" };
         let operators = own.then(|| Rule {

@@ -21,6 +21,9 @@ pub const SYSTEM_SCHEMA: &str = gossip_protocol::system::SCHEMA;
 /// Gossip's own table of who is present where.
 pub const PRESENCE: &str = PresenceRow::SHAPE.name;
 
+/// The stream of row changes, which everybody may read.
+pub const ROW_CHANGES: &str = "row_changes";
+
 /// The source that topics belong to. Its positions are local to each instance: events have no global order.
 pub const TOPIC_SOURCE: &str = "topics";
 
@@ -50,6 +53,11 @@ impl TableName {
     /// One of Gossip's own tables.
     pub fn system(name: &str) -> TableName {
         TableName { schema: SYSTEM_SCHEMA.into(), name: name.into() }
+    }
+
+    /// Whether this is the stream of row changes.
+    pub fn is_row_changes(&self) -> bool {
+        self.is_system() && &*self.name == ROW_CHANGES
     }
 
     /// Whether this is one of Gossip's own tables.

@@ -7,11 +7,11 @@ use gossip_protocol::{ColumnInfo, Shape};
 
 use crate::engine::{Delta, ResyncReason};
 use crate::feed::Change;
+use crate::json::{write_columns, write_list, write_str};
 use crate::plan::{EffectivePlan, VisibleRow};
 use crate::position::{Position, Term, Timestamp};
 use crate::schema::Key;
 use crate::seal::{Cursor, Sealer};
-use crate::value::Value;
 
 /// The protocol's word for the reason of a snapshot.
 pub fn why_word(why: ResyncReason) -> &'static str {
@@ -40,62 +40,11 @@ pub fn shape(e: &EffectivePlan) -> Shape {
     }
 }
 
-fn write_str(out: &mut String, s: &str) {
-    // Writing a string as JSON cannot fail.
-    out.push_str(&serde_json::to_string(s).unwrap_or_default());
-}
-
-fn write_value(out: &mut String, v: &Value) {
-    use std::fmt::Write;
-    match v {
-        Value::Null => out.push_str("null"),
-        Value::Bool(b) => out.push_str(if *b { "true" } else { "false" }),
-        Value::Text(s) => write_str(out, s),
-        Value::Int(i) if i.unsigned_abs() < 1 << 53 => drop(write!(out, "{i}")),
-        Value::Json(text) => out.push_str(text),
-        other => out.push_str(&other.to_json().to_string()),
-    }
-}
-
 fn write_key(out: &mut String, e: &EffectivePlan, key: &Key, sealer: &Sealer) {
     if !e.open_key() {
         return write_str(out, &sealer.opaque_key(&e.table().name, key));
     }
-    write_open_key(out, key);
-}
-
-fn write_columns<'a>(out: &mut String, e: &EffectivePlan, values: impl Iterator<Item = (usize, &'a Value)>) {
-    out.push('{');
-    for (n, (i, v)) in values.enumerate() {
-        out.push_str(if n > 0 { "," } else { "" });
-        write_str(out, e.project.name(i, e.table()));
-        out.push(':');
-        write_value(out, v);
-    }
-    out.push('}');
-}
-
-/// The visible columns of a row as a JSON object.
-pub(crate) fn row_json(e: &EffectivePlan, seen: &VisibleRow) -> String {
-    let mut out = String::new();
-    write_columns(&mut out, e, e.shown(seen));
-    out
-}
-
-/// The values of a key as a JSON array.
-pub(crate) fn key_json(key: &Key) -> String {
-    let mut out = String::new();
-    write_open_key(&mut out, key);
-    out
-}
-
-fn write_open_key(out: &mut String, key: &Key) {
-    out.push('[');
-    for (i, v) in key.iter().enumerate() {
-        out.push_str(if i > 0 { "," } else { "" });
-        write_value(out, v);
-    }
-    out.push(']');
+    write_list(out, key);
 }
 
 /// Rows of a result as a JSON array, from the start of `rows`, up to about `bytes` bytes or `most` rows; returns how many

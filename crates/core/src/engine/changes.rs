@@ -11,9 +11,7 @@ use crate::audience::SubId;
 use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change, ChangeError};
 use crate::index::FeedId;
-use crate::position::{
-    Continues, Interval, Old, Position, Progress, Reset, ResetReason, RowChange, Term, Timestamp, Transaction,
-};
+use crate::position::{Continues, Interval, Old, Position, Progress, Reset, ResetReason, RowChange, Term, Transaction};
 use crate::query::function::EvalError;
 use crate::schema::{Table, TableName};
 
@@ -394,16 +392,9 @@ impl Engine {
             if feed.live.is_empty() {
                 continue;
             }
-            let rows = group.iter().filter_map(|(_, i)| t.changes.get(*i as usize));
-            let digest = self.digests.get_mut(&id);
             let mut changes = self.recycled.changes();
-            let outcome = if feed.plan.row_changes.is_some() {
-                changes.extend(self.emptied.extract_if(.., |(of, _)| *of == id).map(|(_, change)| change));
-                feed.events(rows, t.committed.to, &mut changes)
-            } else {
-                feed.changes(id, rows, digest, &mut self.tables, &mut changes)
-            };
-            let revokes = match outcome {
+            let beside = (self.digests.get_mut(&id), &mut self.tables, &mut self.emptied);
+            let revokes = match feed.take_changes(id, group, t, beside, &mut changes) {
                 Ok(revokes) => revokes,
                 Err(error) => {
                     evaluated.underived.push((id, error));
@@ -500,17 +491,41 @@ impl Engine {
     }
 }
 
+/// What evaluating a feed brings up to date beside it: its digest, what the table knows of it, which tables were emptied.
+type Beside<'a> = (Option<&'a mut Digest>, &'a mut Tables, &'a mut Vec<(FeedId, Change)>);
+
 impl Feed {
-    /// What changes of rows add to the stream of row changes, into `changes`, and whether that takes anything back.
-    fn events<'a>(
-        &self,
-        rows: impl Iterator<Item = &'a RowChange>,
-        at: Timestamp,
+    /// What a transaction does to the result or adds to the stream, into `changes`, and whether that takes anything back.
+    #[inline]
+    fn take_changes(
+        &mut self,
+        id: FeedId,
+        touched: &[(FeedId, u32)],
+        t: &Transaction,
+        (digest, tables, emptied): Beside<'_>,
         changes: &mut Vec<Change>,
     ) -> Result<bool, ChangeError> {
+        if self.plan.row_changes.is_some() {
+            return self.events(id, touched, t, emptied, changes);
+        }
+        let rows = touched.iter().map(|(_, i)| &t.changes[*i as usize]);
+        self.changes(id, rows, digest, tables, changes)
+    }
+
+    /// What a transaction adds to the stream of row changes, into `changes`, and whether that takes anything back. `emptied` are
+    /// the tables that it emptied, which come first.
+    fn events(
+        &self,
+        id: FeedId,
+        touched: &[(FeedId, u32)],
+        t: &Transaction,
+        emptied: &mut Vec<(FeedId, Change)>,
+        changes: &mut Vec<Change>,
+    ) -> Result<bool, ChangeError> {
+        changes.extend(emptied.extract_if(.., |(of, _)| *of == id).map(|(_, change)| change));
         let mut revokes = false;
-        for row in rows {
-            let (change, takes_back) = row_events::change(&self.plan, row, at)?;
+        for row in touched.iter().filter_map(|(_, i)| t.changes.get(*i as usize)) {
+            let (change, takes_back) = row_events::change(&self.plan, row, t.committed.to)?;
             revokes |= takes_back;
             changes.extend(change);
         }

@@ -11,12 +11,13 @@
 //! seam, at whose end the result is replaced as a whole.
 //!
 //! This file has the engine's state and its queries; [`subscriptions`], [`snapshots`] and [`changes`] handle the inputs,
-//! [`materializing`], [`differences`], [`moments`], [`subqueries`] and [`row_events`] what is different for feeds that hold their rows. [`audit`] compares feeds with the
+//! [`materializing`], [`differences`], [`clock`], [`subqueries`] and [`row_events`] what is different for feeds that hold their rows. [`audit`] compares feeds with the
 //! database. What a feed remembers is in [`memory`].
 
 mod audit;
 mod auditing;
 mod changes;
+mod clock;
 mod differences;
 pub(crate) mod io;
 mod materialized;
@@ -47,7 +48,7 @@ use crate::index::{FeedId, TableIndex};
 use crate::plan::{EffectivePlan, SnapshotRequest};
 use crate::position::{Interval, Position, Progress, RowChange, Timestamp, Transaction, Visibility};
 use crate::query::{QueryError, parse_query, parse_trusted_query};
-use crate::row_changes::{self, RowChanges};
+use crate::row_changes;
 use crate::rule::{self, Permitted, RuleSet, Standing};
 use crate::schema::{Catalog, Key, Table, TableName};
 use crate::seam::SnapshotMerge;
@@ -219,10 +220,10 @@ impl Compiler {
         let standing = rules.standing(&query.table, &request.claims, &self.catalog);
         let source = query.table.source.clone();
         let plan = rule::fold(query, &standing);
-        if plan.table().name != *row_changes::name() {
+        if !plan.table().name.is_row_changes() {
             return Ok(plan);
         }
-        Ok(plan.of_row_changes(RowChanges::of(&source, &request.claims, rules, &self.catalog)))
+        Ok(plan.of_row_changes(row_changes::plans_of(&source, &request.claims, rules, &self.catalog)))
     }
 
     /// The generation of its tables and rules.
@@ -597,8 +598,9 @@ impl Engine {
         let name = table.name.clone();
         let is_database = !name.is_system() && !table.is_topic();
         let catalog = Arc::make_mut(&mut self.catalog);
-        if is_database && catalog.get(row_changes::name()).is_none() {
-            catalog.put(Arc::new(row_changes::table(&table.source)));
+        let of_changes = row_changes::table(&table.source);
+        if is_database && catalog.get(&of_changes.name).is_none() {
+            catalog.put(Arc::new(of_changes));
         }
         catalog.put(table);
         self.generation += 1;

@@ -1,7 +1,7 @@
 //! Feeds of the stream of row changes: they have no result, so that they begin where the stream stands, and what was lost is
 //! said and not made up for.
 
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 
 use super::Engine;
 use super::io::{Delta, Output, Refusal, ResyncReason};
@@ -11,7 +11,10 @@ use crate::index::FeedId;
 use crate::plan::EffectivePlan;
 use crate::position::{Position, Reset, ResetReason, RowChange, Timestamp};
 use crate::row_changes;
-use crate::schema::Row;
+use crate::schema::{ROW_CHANGES, Row, TableName};
+
+/// The stream's table.
+static ROW_CHANGES_TABLE: LazyLock<TableName> = LazyLock::new(|| TableName::system(ROW_CHANGES));
 
 /// What an event adds to a feed's stream, if it is wanted.
 fn added(plan: &EffectivePlan, event: &Row) -> Result<Option<Change>, ChangeError> {
@@ -28,15 +31,15 @@ pub(super) fn change(
     change: &RowChange,
     at: Timestamp,
 ) -> Result<(Option<Change>, bool), ChangeError> {
-    let Some(row_changes) = &plan.row_changes else { return Ok((None, false)) };
-    let Some((event, revokes)) = row_changes.event(change, at)? else { return Ok((None, false)) };
+    let Some(plans) = &plan.row_changes else { return Ok((None, false)) };
+    let Some((event, revokes)) = row_changes::event(plans, change, at)? else { return Ok((None, false)) };
     Ok((added(plan, &event)?, revokes))
 }
 
 impl Engine {
     /// The feeds of the stream of row changes, in an order that a seed repeats.
     pub(super) fn row_change_feeds(&self) -> Vec<FeedId> {
-        let on_table = self.tables.get(row_changes::name());
+        let on_table = self.tables.get(&*ROW_CHANGES_TABLE);
         let mut feeds: Vec<FeedId> = on_table.into_iter().flat_map(|t| t.feeds.iter().copied()).collect();
         feeds.sort_unstable();
         feeds
@@ -74,14 +77,15 @@ impl Engine {
             subscribers.into_iter().for_each(|sub| self.recompile(sub, why));
             // Whoever reads another table from here on knows by that.
             let stays = self.feed(id).is_some_and(|f| Arc::ptr_eq(&f.plan, &plan));
-            let reads = plan.row_changes.as_ref().is_some_and(|r| r.tables().any(|t| *t == reset.name));
+            let reads = plan.row_changes.as_ref().is_some_and(|plans| plans.contains_key(&reset.name));
             if stays && reads && !is_truncated {
                 self.renew(id, ResyncReason::Gap);
             }
         }
         for id in self.row_change_feeds() {
             let Some(plan) = self.feed(id).map(|f| f.plan.clone()).filter(|_| is_truncated) else { continue };
-            let event = plan.row_changes.as_ref().and_then(|r| r.truncated(&reset.name, self.clock));
+            let event =
+                plan.row_changes.as_ref().and_then(|plans| row_changes::truncated(plans, &reset.name, self.clock));
             match event.map(|event| added(&plan, &event)) {
                 Some(Ok(Some(change))) => self.emptied.push((id, change)),
                 Some(Err(ChangeError::Failed(error))) => self.fail(id, error),

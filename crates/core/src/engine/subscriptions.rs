@@ -70,11 +70,8 @@ impl Engine {
         let params = request.params.iter().map(|(name, v)| name.len() + json_size(v)).sum::<usize>();
         /// Parts of a condition that an event of the stream of row changes costs as much as.
         const OF_AN_EVENT: usize = 16;
-        let (mut bytes, mut nodes) = plan.size();
-        if let Some((of_tables, of_rules)) = plan.row_changes.as_ref().map(|r| r.size()) {
-            bytes += of_tables;
-            nodes += of_rules + OF_AN_EVENT;
-        }
+        let (bytes, mut nodes) = plan.size();
+        nodes += plan.row_changes.as_ref().map_or(0, |_| OF_AN_EVENT);
         let scanned = if AccessPath::of(plan, &self.subquery_sets).is_broad() { nodes } else { 0 };
         Cost { bytes: EACH + request.query.len() + params + bytes, scanned }
     }
@@ -167,7 +164,7 @@ impl Engine {
         let (table, position) = (plan.table(), cursor.position());
         let state = self.sources.get(&table.source).ok_or(ResyncReason::ResumedTooLate)?;
         let progress = state.progress;
-        let of_stream = plan.row_changes.iter().flat_map(|r| r.tables());
+        let of_stream = plan.row_changes.iter().flat_map(|plans| plans.keys());
         let resets = of_stream.chain([&table.name]).filter_map(|name| self.resets.get(name));
         let reset = resets.max().copied().unwrap_or_default();
         let resumable = state.floor.max(state.remembered).max(reset)..=progress.at.unwrap_or_default();

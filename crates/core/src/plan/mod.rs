@@ -34,7 +34,6 @@ use crate::canonical::{Canonical as _, Encoder};
 use crate::position::{Old, RowChange};
 use crate::query::function::EvalError;
 use crate::query::{Expr, Subquery};
-use crate::row_changes::RowChanges;
 use crate::schema::{ColumnSet, Key, Row, Table, TableName};
 use crate::subquery::{SubqueryResults, subqueries_of};
 use crate::value::Value;
@@ -63,7 +62,7 @@ pub struct EffectivePlan {
     /// Whether rows come into the result, or leave it, as time passes.
     pub depends_on_time: bool,
     /// What the reader may see of each table, if it is the stream of row changes that is read.
-    pub row_changes: Option<Arc<RowChanges>>,
+    pub row_changes: Option<Arc<PlansOfTables>>,
     /// A short hash of the plan, the same on every instance.
     pub fingerprint: u64,
 }
@@ -73,6 +72,9 @@ impl Hash for EffectivePlan {
         self.fingerprint.hash(state);
     }
 }
+
+/// What one reader may see of the tables of a source: a plan of all rows and columns for each.
+pub type PlansOfTables = BTreeMap<TableName, EffectivePlan>;
 
 /// What a change of one row does to an operator's output: at most one row less and one row more, under one key.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -101,10 +103,14 @@ impl EffectivePlan {
     }
 
     /// The same, of the changes of these tables.
-    pub fn of_row_changes(self, row_changes: RowChanges) -> EffectivePlan {
+    pub fn of_row_changes(self, row_changes: PlansOfTables) -> EffectivePlan {
         let mut identity = Encoder::new("row changes");
         identity.number(self.fingerprint);
-        row_changes.encode(&mut identity);
+        identity.number(row_changes.len() as u64);
+        for (name, plan) in &row_changes {
+            name.encode(&mut identity);
+            identity.number(plan.fingerprint);
+        }
         EffectivePlan { row_changes: Some(Arc::new(row_changes)), fingerprint: identity.short_digest(), ..self }
     }
 
@@ -252,6 +258,11 @@ impl EffectivePlan {
     /// Approximate bytes of its conditions, and their number of nodes.
     pub fn size(&self) -> (usize, usize) {
         let (mut bytes, mut nodes) = (0, 0);
+        for plan in self.row_changes.iter().flat_map(|plans| plans.values()) {
+            let (of_bytes, of_nodes) = plan.size();
+            bytes += of_bytes + size_of::<EffectivePlan>();
+            nodes = nodes.max(of_nodes);
+        }
         let conditions = self.scan.grants().iter().map(|g| &g.condition).chain([self.filter.condition()]);
         let arranged = self.arrange.iter().flat_map(|a| a.exprs());
         for e in conditions.chain(arranged).chain(self.project.exprs()) {

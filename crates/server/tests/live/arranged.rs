@@ -30,12 +30,12 @@ fn texts<'a>(cells: impl Iterator<Item = &'a Json>) -> Vec<String> {
     cells.map(|v| v.as_str().map_or_else(|| v.to_string(), String::from)).collect()
 }
 
-fn held(live: &ResultSet) -> Vec<Vec<String>> {
+pub fn held(live: &ResultSet) -> Vec<Vec<String>> {
     let row = |row: &serde_json::Map<String, Json>| texts(live.columns.iter().map(|c| &row[&c.name]));
     live.in_order().map(row).collect()
 }
 
-fn wanted(db: &rusqlite::Connection, sql: &str) -> Vec<Vec<String>> {
+pub fn wanted(db: &rusqlite::Connection, sql: &str) -> Vec<Vec<String>> {
     let mut query = db.prepare(sql).unwrap();
     let count = query.column_count();
     let cell = |v: rusqlite::types::Value| match v {
@@ -48,7 +48,7 @@ fn wanted(db: &rusqlite::Connection, sql: &str) -> Vec<Vec<String>> {
     rows.map(Result::unwrap).collect()
 }
 
-async fn until_it_is(session: &mut Session, live: &mut ResultSet, wanted: &[Vec<String>], sql: &str) {
+pub async fn until_it_is(session: &mut Session, live: &mut ResultSet, wanted: &[Vec<String>], sql: &str) {
     let same = |live: &ResultSet| {
         let mut held = held(live);
         if live.shape != Shape::Ordered {

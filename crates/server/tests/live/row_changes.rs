@@ -101,12 +101,12 @@ async fn each_reader_hears_what_each_change_is_to_them() {
     let was = row;
     let now = json!({"id": 3, "agency": "fen", "status": "moored"});
     let update = json!({"table": "calls", "op": "update", "key": [3], "row": now, "was": was});
-    assert_eq!(fen_all.hears().await, [update.clone()]);
+    assert_eq!(fen_all.hears().await, [update]);
     assert_eq!(control.hears().await[0]["was"]["note"], "n3");
     control.hears().await;
     c.db.execute_batch("UPDATE calls SET agency = 'moor' WHERE id = 3").unwrap();
     let gone = json!({"table": "calls", "op": "delete", "key": [3], "row": null, "was": null});
-    assert_eq!(fen_all.hears().await, [gone.clone()]);
+    assert_eq!(fen_all.hears().await, [gone]);
     assert_eq!(few.hears().await, [json!({"op": "delete", "key": [3]})]);
     let come = moor.hears().await;
     assert_eq!(

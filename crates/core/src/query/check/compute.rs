@@ -1,6 +1,6 @@
 //! What is computed: arithmetic, functions, `CASE` and the like, with the types that PostgreSQL gives them.
 
-use super::types::ordered;
+use super::types::{exactly, ordered};
 use super::{Checker, MAX_FUNCTIONS, Result, Size, Typed, aggregate, moment, time};
 use crate::query::expr::{CmpOp, Computed, Expr};
 use crate::query::function::{Arithmetic, Function, Side, can_cast, is_held_alike};
@@ -373,11 +373,6 @@ impl Typed {
     pub(super) fn copy(&self) -> Typed {
         Typed { expr: self.expr.clone(), ..*self }
     }
-}
-
-/// As many arguments as a function takes.
-pub(super) fn exactly<const N: usize>(args: Vec<Typed>, at: Location) -> Result<[Typed; N]> {
-    args.try_into().map_err(|_| invalid(at, "another number of arguments", format!("{N} arguments")))
 }
 
 fn number(side: &Typed, expected: &str) -> Result<()> {

@@ -1,6 +1,6 @@
 //! What is computed of dates and moments.
 
-use super::compute::exactly;
+use super::types::exactly;
 use super::{Checker, Result, Typed};
 use crate::query::expr::Expr;
 use crate::query::function::interval::Interval;

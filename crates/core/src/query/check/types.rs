@@ -134,3 +134,8 @@ pub(super) fn ordered(side: &Typed) -> Result<()> {
         None => Ok(()),
     }
 }
+
+/// As many arguments as a function takes.
+pub(super) fn exactly<const N: usize>(args: Vec<Typed>, at: Location) -> Result<[Typed; N]> {
+    args.try_into().map_err(|_| invalid(at, "another number of arguments", format!("{N} arguments")))
+}

@@ -114,7 +114,8 @@ fn clock(word: &str) -> Option<i64> {
 /// Microseconds as PostgreSQL reads an interval, in the largest unit that fits.
 pub fn text(micros: u64) -> String {
     let units = [(HOUR, "hours"), (MINUTE, "minutes"), (SECOND, "seconds"), (1, "microseconds")];
-    let (unit, name) = units.into_iter().find(|(u, _)| micros % u.unsigned_abs() == 0).unwrap_or((1, "microseconds"));
+    let (unit, name) =
+        units.into_iter().find(|(u, _)| micros.is_multiple_of(u.unsigned_abs())).unwrap_or((1, "microseconds"));
     format!("{} {name}", micros / unit.unsigned_abs())
 }
 

@@ -5,6 +5,7 @@
 //! is taken must mean the same when it is written out and read again.
 #![warn(missing_docs)]
 
+pub mod arranged;
 pub mod calls;
 pub mod configuration;
 pub mod cursors;

@@ -5,7 +5,8 @@ use std::path::Path;
 
 type Target = (&'static str, fn(&[u8]));
 
-const TARGETS: [Target; 6] = [
+const TARGETS: [Target; 7] = [
+    ("arranged", gossip_fuzz::arranged::run),
     ("query", gossip_fuzz::query::run),
     ("calls", gossip_fuzz::calls::run),
     ("relay", gossip_fuzz::relay::run),

@@ -180,6 +180,8 @@ impl World {
                     self.handle(Input::Tick);
                 }
                 self.now = until;
+                // Nor does it sleep for long.
+                self.handle(Input::Tick);
             }
             Step::Set(seconds) => {
                 self.now += seconds * SECOND;
@@ -201,7 +203,7 @@ impl World {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 400, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 3_000, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
     fn a_result_is_at_every_second_what_its_rows_say(

@@ -11,7 +11,19 @@ use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 use serde_json::Map;
 
-const COLUMNS: [(&str, Type, &str); 14] = [
+fn columns() -> Vec<(&'static str, Type, &'static str)> {
+    let mut columns = SCALARS.to_vec();
+    columns.extend([
+        ("j", Type::Json, "json"),
+        ("k", Type::Jsonb, "jsonb"),
+        ("a", Type::array(Type::Int4), "int4[]"),
+        ("e", Type::array(Type::Int4), "int4[]"),
+        ("w", Type::array(Type::Text), "text[]"),
+    ]);
+    columns
+}
+
+const SCALARS: [(&str, Type, &str); 14] = [
     ("id", Type::Int8, "int8 PRIMARY KEY"),
     ("s", Type::Int2, "int2"),
     ("i", Type::Int4, "int4"),
@@ -28,8 +40,8 @@ const COLUMNS: [(&str, Type, &str); 14] = [
     ("z", Type::Timestamptz, "timestamptz"),
 ];
 
-/// Values of the columns after the first, as PostgreSQL reads them; an empty list of one is `NULL`.
-const VALUES: [&[Option<&str>]; 13] = [
+/// Values of the columns after the first, as PostgreSQL reads them, but for arrays, which are lists in JSON; an empty list of one is `NULL`.
+const VALUES: [&[Option<&str>]; 18] = [
     &[None, Some("0"), Some("1"), Some("-3"), Some("32767"), Some("-32768")],
     &[None, Some("0"), Some("2"), Some("-7"), Some("2147483647"), Some("-2147483648")],
     &[None, Some("0"), Some("5"), Some("-11"), Some("9223372036854775807"), Some("-9223372036854775808")],
@@ -88,6 +100,24 @@ const VALUES: [&[Option<&str>]; 13] = [
         Some("4713-12-01 00:00:00+00 BC"),
         Some("infinity"),
     ],
+    &[
+        None,
+        Some(r#"{"a": "x", "b": [1, 2.50, {"c": null}], "a": " y\\u0041 "}"#),
+        Some("[ 10 , [20], null ]"),
+        Some("\"text\""),
+        Some("null"),
+        Some(r#"{"b": {"0": "zero", "1": true}}"#),
+    ],
+    &[
+        None,
+        Some(r#"{"a": 1.50, "b": ["p", {"c": "q"}, -3]}"#),
+        Some(r#"{"a": null, "b": {"1": 1000}}"#),
+        Some("[1, 2, 3]"),
+        Some("7"),
+    ],
+    &[None, Some("[]"), Some("[1,2,3]"), Some("[0,null]"), Some("[[1,-7],[2,2]]"), Some("[null]")],
+    &[None, Some("[2]"), Some("[3,1,1]"), Some("[]"), Some("[null,2]"), Some("[5]")],
+    &[None, Some(r#"["a","aB c"]"#), Some("[]"), Some(r#"["",null,"42"]"#)],
 ];
 
 fn pick(of: &'static [&'static str]) -> impl Strategy<Value = String> {
@@ -160,6 +190,21 @@ fn expressions() -> (BoxedStrategy<String>, BoxedStrategy<String>, BoxedStrategy
             1 => (t.clone(), count(), count()).prop_map(|(a, k, l)| format!("SUBSTRING({a} FROM {k} FOR {l})")),
             1 => (t.clone(), t.clone()).prop_map(|(a, b)| format!("({a} || {b})")),
             1 => (t.clone(), n.clone()).prop_map(|(a, b)| format!("({a} || {b} || '.')")),
+            3 => pick(&[
+                "(j ->> 'a')",
+                "(k ->> 'a')",
+                "(k -> 'b' ->> 0)",
+                "(j -> 'b' ->> -1)",
+                "(k #>> '{b,1}')",
+                "(j #>> '{b,2,c}')",
+                "(k #>> '{b,1,c}')",
+                "(j ->> 1)",
+                "(k -> -1 ->> 0)",
+                "CAST(j -> 'b' AS text)",
+                "(j -> 'b' -> 1 ->> 0)",
+                "(j ->> t)",
+                "(k ->> i)",
+            ]),
             1 => n.clone().prop_map(|a| format!("CAST({a} AS text)")),
             1 => (b.clone(), t.clone(), t.clone()).prop_map(|(b, x, y)| format!("CASE WHEN {b} THEN {x} ELSE {y} END")),
             1 => (pick(&["coalesce", "nullif", "greatest", "least"]), t.clone(), t.clone()).prop_map(|(f, a, b)| format!("{f}({a}, {b})")),
@@ -174,6 +219,8 @@ fn expressions() -> (BoxedStrategy<String>, BoxedStrategy<String>, BoxedStrategy
             1 => (b.clone(), pick(&["TRUE", "FALSE", "UNKNOWN", "NOT TRUE", "NOT FALSE", "NOT UNKNOWN"]))
                 .prop_map(|(a, w)| format!("(({a}) IS {w})")),
             1 => (b.clone(), pick(&["AND", "OR"]), b.clone()).prop_map(|(a, o, b)| format!("(({a}) {o} ({b}))")),
+            2 => (pick(&["i", "s", "n", "length(t)"]), pick(&["a", "e"])).prop_map(|(v, a)| format!("({v} = ANY ({a}))")),
+            1 => pick(&["(t = ANY (w))", "(a @> e)", "(e @> a)", "(a && e)", "(w @> w)", "(k ->> 'a' = ANY (w))"]),
             1 => b.prop_map(|a| format!("(NOT ({a}))")),
             1 => (pick(&["m", "m", "d"]), pick(&["<", ">=", "="]), intervals())
                 .prop_map(|(a, o, i)| format!("({a} {o} d + {i})")),
@@ -225,12 +272,17 @@ fn expressions_are_what_postgresql_makes_of_them() {
     let server = testbed::Postgres::start();
     let mut pg = postgres::Client::connect(&server.url(), postgres::NoTls).unwrap();
     pg.batch_execute("SET TimeZone = 'UTC'").unwrap();
-    let declared: Vec<String> = COLUMNS.iter().map(|(name, _, ty)| format!("{name} {ty}")).collect();
+    let columns = columns();
+    let declared: Vec<String> = columns.iter().map(|(name, _, ty)| format!("{name} {ty}")).collect();
     pg.batch_execute(&format!("CREATE TABLE t ({})", declared.join(", "))).unwrap();
     let mut table_rows = Vec::new();
     for (id, row) in rows().into_iter().enumerate() {
-        let sql = |v: &Option<&str>| v.map_or("NULL".to_string(), |text| format!("'{text}'"));
-        let texts: Vec<String> = row.iter().map(sql).collect();
+        let sql = |(v, (_, ty, _)): (&Option<&str>, &(&str, Type, &str))| match (v, ty) {
+            (None, _) => "NULL".to_string(),
+            (Some(list), Type::Array(_)) => format!("'{}'", list.replace('[', "{").replace(']', "}")),
+            (Some(text), _) => format!("'{text}'"),
+        };
+        let texts: Vec<String> = row.iter().zip(&columns[1..]).map(sql).collect();
         pg.batch_execute(&format!("INSERT INTO t VALUES ({id}, {})", texts.join(", "))).unwrap();
         let value = |(v, (_, ty, _)): (&Option<&str>, &(&str, Type, &str))| match v {
             None => Value::Null,
@@ -240,14 +292,14 @@ fn expressions_are_what_postgresql_makes_of_them() {
             Some(text) => Value::from_text(text, *ty).unwrap(),
         };
         let mut values = vec![Value::Int(id as i64)];
-        values.extend(row.iter().zip(&COLUMNS[1..]).map(value));
+        values.extend(row.iter().zip(&columns[1..]).map(value));
         table_rows.push(values);
     }
     let mut catalog = Catalog::default();
     catalog.put(Arc::new(Table {
         name: TableName::plain("t"),
         source: "s".into(),
-        columns: COLUMNS.iter().map(|(name, ty, _)| Column { name: (*name).into(), ty: *ty }).collect(),
+        columns: columns.iter().map(|(name, ty, _)| Column { name: (*name).into(), ty: *ty }).collect(),
         key: vec![0],
         old_values: true,
         incarnation: 0,

@@ -53,6 +53,7 @@ impl Checker<'_> {
                 self.cast(Typed { at, ..value }, &ty)
             }
             Node::Concat(parts) => self.concatenated(parts),
+            Node::Infix(infix, left, right) => self.infix(infix, *left, *right),
             Node::Call(call) => self.called(*call),
         }
     }
@@ -89,9 +90,12 @@ impl Checker<'_> {
     /// `= ANY (list)`, where the list is one value of the client's.
     fn any_of(&mut self, value: Ast, list: Ast) -> Result<Typed> {
         let (value, list) = (self.expression(value)?, self.expression(list)?);
+        if let Some(Type::Array(_)) = list.ty {
+            return self.element_of(value, list);
+        }
         let Expr::Placeholder(kind, name, _) = list.expr else {
             let expected = if self.catalog.is_some() { "claim.name" } else { ":parameter" };
-            return Err(invalid(list.at, "this is not a list", expected));
+            return Err(invalid(list.at, "this is not a list", format!("{expected}, or an array")));
         };
         let ty = value.ty.unwrap_or(Type::Text);
         let of = self.of_type(value.expr, value.ty, ty, value.at)?;

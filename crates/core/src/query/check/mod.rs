@@ -4,6 +4,7 @@
 mod aggregate;
 mod compute;
 mod condition;
+mod document;
 mod mask;
 mod moment;
 mod names;

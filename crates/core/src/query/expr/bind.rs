@@ -11,6 +11,9 @@ use crate::value::{Type, Value};
 /// Most values in all lists of one query's parameters.
 pub const MAX_LIST: usize = 10_000;
 
+/// Most values in a list that is compared with an array: it is gone through for every row.
+pub const MAX_ARRAY: usize = 256;
+
 /// Why a placeholder could not be bound.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PlaceholderError {
@@ -69,7 +72,15 @@ fn value_of(
     facts: &Map<String, Json>,
 ) -> Result<Value, PlaceholderError> {
     let fail = |problem| PlaceholderError { placeholder, name: name.to_string(), problem };
-    Value::from_json(fact(placeholder, name, facts)?, ty).map_err(fail)
+    let json = fact(placeholder, name, facts)?;
+    if let Type::Array(element) = ty {
+        let Json::Array(list) = json else { return Err(fail("is not a list".into())) };
+        if list.len() > MAX_ARRAY {
+            return Err(fail(format!("is a list of {} values; here at most {MAX_ARRAY}", list.len())));
+        }
+        list.iter().try_for_each(|v| Value::from_json(v, element.ty()).map(drop)).map_err(fail)?;
+    }
+    Value::from_json(json, ty).map_err(fail)
 }
 
 /// The kind of placeholder, their values, and how many more values lists may have.

@@ -76,41 +76,7 @@ impl Shown<'_> {
     fn computed(&self, f: &mut fmt::Formatter<'_>, computed: &Computed) -> fmt::Result {
         let operand = |e| self.inner(e, 3);
         match computed {
-            Computed::Function(Function::Arithmetic(op, _), of) => match &**of {
-                [a, b] => write!(f, "({} {op} {})", operand(a), operand(b)),
-                _ => Ok(()),
-            },
-            Computed::Function(Function::Negate(_), of) => of.iter().try_for_each(|e| write!(f, "(- {})", operand(e))),
-            Computed::Function(Function::Cast(_, ty), of) => of.iter().try_for_each(|e| match e {
-                Expr::Column(_) | Expr::Placeholder(..) | Expr::Computed(_) if self.cells.is_none() => {
-                    write!(f, "{}::{ty}", operand(e))
-                }
-                e => write!(f, "CAST({} AS {ty})", self.inner(e, 0)),
-            }),
-            Computed::Function(
-                function @ (Function::Extract(_) | Function::Truncate(..) | Function::Shift(..)),
-                of,
-            ) => of.iter().try_for_each(|e| match function {
-                Function::Extract(field) => write!(f, "EXTRACT({} FROM {})", field.word(), self.inner(e, 0)),
-                Function::Truncate(unit, _) => write!(f, "date_trunc('{}', {})", unit.word(), self.inner(e, 0)),
-                Function::Shift(_, interval) => write!(f, "({} + interval '{interval}')", operand(e)),
-                _ => Ok(()),
-            }),
-            Computed::Function(days @ (Function::AddDays | Function::SubtractDays | Function::DaysBetween), of) => {
-                let sign = if *days == Function::AddDays { '+' } else { '-' };
-                match &**of {
-                    [a, b] => write!(f, "({} {sign} {})", operand(a), operand(b)),
-                    _ => Ok(()),
-                }
-            }
-            Computed::Function(Function::Concat, of) => {
-                f.write_str("(")?;
-                for (i, e) in of.iter().enumerate() {
-                    write!(f, "{}{}", if i > 0 { " || " } else { "" }, operand(e))?;
-                }
-                f.write_str(")")
-            }
-            Computed::Function(function, of) => self.arguments(f, function.name(), of),
+            Computed::Function(function, of) => self.function(f, *function, of),
             Computed::Coalesce(of) => self.arguments(f, "coalesce", of),
             Computed::Extreme { greatest, of } => self.arguments(f, if *greatest { "greatest" } else { "least" }, of),
             Computed::Case { arms, otherwise } => {
@@ -126,6 +92,35 @@ impl Shown<'_> {
                 let sign = if *offset < 0 { '-' } else { '+' };
                 write!(f, "now() {sign} interval '{}'", interval::text(offset.unsigned_abs()))
             }
+        }
+    }
+
+    /// A function as it is called, or as the operator that it is.
+    fn function(&self, f: &mut fmt::Formatter<'_>, function: Function, of: &[Expr]) -> fmt::Result {
+        let operand = |e| self.inner(e, 3);
+        match (function, of) {
+            (Function::Concat, of) => {
+                f.write_str("(")?;
+                for (i, e) in of.iter().enumerate() {
+                    write!(f, "{}{}", if i > 0 { " || " } else { "" }, operand(e))?;
+                }
+                f.write_str(")")
+            }
+            (Function::ElementOf(_), [a, b]) => write!(f, "{} = ANY ({})", operand(a), self.inner(b, 0)),
+            (_, [a, b]) if function.sign().is_some() => {
+                write!(f, "({} {} {})", operand(a), function.sign().unwrap_or_default(), operand(b))
+            }
+            (Function::Negate(_), [a]) => write!(f, "(- {})", operand(a)),
+            (Function::Extract(field), [a]) => write!(f, "EXTRACT({} FROM {})", field.word(), self.inner(a, 0)),
+            (Function::Truncate(unit, _), [a]) => write!(f, "date_trunc('{}', {})", unit.word(), self.inner(a, 0)),
+            (Function::Shift(_, interval), [a]) => write!(f, "({} + interval '{interval}')", operand(a)),
+            (Function::Cast(_, ty), [e]) => match e {
+                Expr::Column(_) | Expr::Placeholder(..) | Expr::Computed(_) if self.cells.is_none() => {
+                    write!(f, "{}::{ty}", operand(e))
+                }
+                e => write!(f, "CAST({} AS {ty})", self.inner(e, 0)),
+            },
+            (function, of) => self.arguments(f, function.name(), of),
         }
     }
 

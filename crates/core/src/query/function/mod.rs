@@ -5,6 +5,7 @@
 
 mod cast;
 mod decimal;
+mod document;
 mod error;
 mod float;
 pub mod interval;
@@ -16,6 +17,7 @@ mod time;
 use crate::canonical::{Canonical, Encoder};
 use crate::value::{Type, Value};
 pub use cast::{exists as can_cast, is_held_alike, is_total};
+pub use document::path as json_path;
 pub use error::EvalError;
 use interval::Interval;
 pub use operator::{Arithmetic, Side};
@@ -69,6 +71,26 @@ pub enum Function {
     SubtractDays,
     /// The days from the second date to the first.
     DaysBetween,
+    /// `->` of json of this type: the part under a key, or at a place; or `->>`, as text.
+    Part {
+        /// The type.
+        of: Type,
+        /// Whether it is `->>`.
+        as_text: bool,
+    },
+    /// `#>` of json of this type, along a path that is a list; or `#>>`, as text.
+    Path {
+        /// The type.
+        of: Type,
+        /// Whether it is `#>>`.
+        as_text: bool,
+    },
+    /// `value = ANY (array)`, of elements of this type.
+    ElementOf(Type),
+    /// `@>` of arrays with elements of this type.
+    Contains(Type),
+    /// `&&` of arrays with elements of this type.
+    Overlaps(Type),
 }
 
 impl Function {
@@ -77,10 +99,25 @@ impl Function {
     /// # Errors
     /// It has none for these.
     pub fn value(self, args: &[Value]) -> Result<Value, EvalError> {
+        if let (Function::ElementOf(ty), [value, array]) = (self, args) {
+            // In an empty array nothing is, not even what is not known.
+            return Ok(document::is_element(ty, value, array));
+        }
         if args.iter().any(Value::is_null) {
             return Ok(Value::Null);
         }
         match (self, args) {
+            (Function::Part { as_text, .. }, [Value::Json(json), Value::Text(key)]) => {
+                Ok(document::of_key(json, key, as_text))
+            }
+            (Function::Part { of, as_text }, [Value::Json(json), Value::Int(place)]) => {
+                Ok(document::at_place(of, json, *place, as_text))
+            }
+            (Function::Path { as_text, .. }, [Value::Json(json), Value::Json(path)]) => {
+                Ok(document::along(json, path, as_text))
+            }
+            (Function::Contains(ty), [a, b]) => Ok(document::contains(ty, a, b)),
+            (Function::Overlaps(ty), [a, b]) => Ok(document::overlaps(ty, a, b)),
             (Function::Arithmetic(op, ty), [a, b]) => number::arithmetic(op, ty, a, b),
             (Function::Negate(ty), [a]) => number::arithmetic(Arithmetic::Subtract, ty, &number::zero(ty), a),
             (Function::Abs(ty), [a]) => number::abs(ty, a),
@@ -143,8 +180,26 @@ impl Function {
             Function::RoundTo | Function::Extract(_) => Type::Numeric,
             Function::Length | Function::DaysBetween => Type::Int4,
             Function::AddDays | Function::SubtractDays => Type::Date,
+            Function::Part { of, as_text: false } | Function::Path { of, as_text: false } => of,
+            Function::ElementOf(_) | Function::Contains(_) | Function::Overlaps(_) => Type::Bool,
             _ => Type::Text,
         }
+    }
+
+    /// The operator that it is between its two arguments.
+    pub fn sign(self) -> Option<&'static str> {
+        Some(match self {
+            Function::Arithmetic(op, _) => op.sign(),
+            Function::AddDays => "+",
+            Function::SubtractDays | Function::DaysBetween => "-",
+            Function::Part { as_text: false, .. } => "->",
+            Function::Part { .. } => "->>",
+            Function::Path { as_text: false, .. } => "#>",
+            Function::Path { .. } => "#>>",
+            Function::Contains(_) => "@>",
+            Function::Overlaps(_) => "&&",
+            _ => return None,
+        })
     }
 
     /// Its name in SQL, for those that are called by one.
@@ -167,6 +222,8 @@ impl Function {
             Function::Arithmetic(..) | Function::Negate(_) | Function::Concat | Function::Cast(..) => "",
             Function::Extract(_) | Function::Truncate(..) | Function::Shift(..) => "",
             Function::AddDays | Function::SubtractDays | Function::DaysBetween => "",
+            Function::Part { .. } | Function::Path { .. } => "",
+            Function::ElementOf(_) | Function::Contains(_) | Function::Overlaps(_) => "",
         }
     }
 }
@@ -193,6 +250,11 @@ impl Canonical for Function {
             Function::AddDays => (22, None),
             Function::SubtractDays => (23, None),
             Function::DaysBetween => (24, None),
+            Function::Part { of, as_text } => (if as_text { 29 } else { 28 }, Some(of)),
+            Function::Path { of, as_text } => (if as_text { 31 } else { 30 }, Some(of)),
+            Function::ElementOf(ty) => (32, Some(ty)),
+            Function::Contains(ty) => (33, Some(ty)),
+            Function::Overlaps(ty) => (34, Some(ty)),
             Function::Extract(field) => {
                 to.tag(25);
                 return to.tag(field as u8);

@@ -19,13 +19,13 @@ pub enum Arithmetic {
 
 impl Arithmetic {
     /// The operator in SQL.
-    pub fn sign(self) -> char {
+    pub fn sign(self) -> &'static str {
         match self {
-            Arithmetic::Add => '+',
-            Arithmetic::Subtract => '-',
-            Arithmetic::Multiply => '*',
-            Arithmetic::Divide => '/',
-            Arithmetic::Modulo => '%',
+            Arithmetic::Add => "+",
+            Arithmetic::Subtract => "-",
+            Arithmetic::Multiply => "*",
+            Arithmetic::Divide => "/",
+            Arithmetic::Modulo => "%",
         }
     }
 }

@@ -65,8 +65,23 @@ pub(crate) enum Node {
     Cast(Box<Ast>, TypeName),
     /// `a || b || …`
     Concat(Vec<Ast>),
+    /// An operator of json or arrays.
+    Infix(Infix, Box<Ast>, Box<Ast>),
     /// A function.
     Call(Box<Call>),
+}
+
+/// An operator of json or arrays.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Infix {
+    /// `->`, or `->>` as text.
+    Part { as_text: bool },
+    /// `#>`, or `#>>` as text.
+    Path { as_text: bool },
+    /// `@>`
+    Contains,
+    /// `&&`
+    Overlaps,
 }
 
 /// A function with its arguments.
@@ -183,9 +198,11 @@ impl Node {
             Node::Null | Node::Bool(_) | Node::Number(_) | Node::Text(_) | Node::Param(_) | Node::Name(_) => 0,
             Node::Not(a) | Node::IsNull(a) | Node::Cast(a, _) | Node::IsTruth(a, _) | Node::Negate(a) => a.depth,
             Node::And(all) | Node::Or(all) | Node::Concat(all) => of(all),
-            Node::Compare(_, a, b) | Node::AnyOf(a, b) | Node::Distinct(a, b) | Node::Arithmetic(_, a, b) => {
-                a.depth.max(b.depth)
-            }
+            Node::Compare(_, a, b)
+            | Node::AnyOf(a, b)
+            | Node::Distinct(a, b)
+            | Node::Arithmetic(_, a, b)
+            | Node::Infix(_, a, b) => a.depth.max(b.depth),
             Node::Case { operand, arms, otherwise } => {
                 let arms = arms.iter().flat_map(|(when, then)| [when.depth, then.depth]);
                 let ends = operand.iter().chain(otherwise).map(|e| e.depth);

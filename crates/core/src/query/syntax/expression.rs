@@ -1,6 +1,6 @@
 //! Expressions, from `OR` down to single values.
 
-use super::ast::{Ast, Call, Node, TypeName};
+use super::ast::{Ast, Call, Infix, Node, TypeName};
 use super::keyword::Keyword;
 use super::lexer::{Location, Token};
 use super::{OPERAND, Parser, Result};
@@ -170,18 +170,32 @@ impl Parser<'_> {
         Ok(Node::Like { value: Box::new(value), pattern, escape, ignores_case })
     }
 
-    /// Sums joined by `||`.
+    /// Sums joined by `||` and the operators of json and arrays, which bind alike, from left to right.
     pub(super) fn operand(&mut self, depth: usize) -> Result<Ast> {
-        let first = self.sum(depth)?;
-        if *self.peek() != Token::Concat {
-            return Ok(first);
+        let mut left = self.sum(depth)?;
+        loop {
+            let at = left.at;
+            let infix = match self.peek() {
+                Token::Concat => {
+                    let mut parts = vec![left];
+                    while self.take(&Token::Concat) {
+                        parts.push(self.sum(depth)?);
+                    }
+                    left = Ast::new(at, Node::Concat(parts))?;
+                    continue;
+                }
+                Token::Arrow => Infix::Part { as_text: false },
+                Token::ArrowText => Infix::Part { as_text: true },
+                Token::Path => Infix::Path { as_text: false },
+                Token::PathText => Infix::Path { as_text: true },
+                Token::Contains => Infix::Contains,
+                Token::Overlaps => Infix::Overlaps,
+                _ => return Ok(left),
+            };
+            self.next += 1;
+            let right = self.sum(depth)?;
+            left = Ast::new(at, Node::Infix(infix, Box::new(left), Box::new(right)))?;
         }
-        let at = first.at;
-        let mut parts = vec![first];
-        while self.take(&Token::Concat) {
-            parts.push(self.sum(depth)?);
-        }
-        Ast::new(at, Node::Concat(parts))
     }
 
     fn sum(&mut self, depth: usize) -> Result<Ast> {

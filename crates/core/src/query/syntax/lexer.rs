@@ -112,6 +112,18 @@ pub(super) enum Token {
     Percent,
     #[token("||")]
     Concat,
+    #[token("->")]
+    Arrow,
+    #[token("->>")]
+    ArrowText,
+    #[token("#>")]
+    Path,
+    #[token("#>>")]
+    PathText,
+    #[token("@>")]
+    Contains,
+    #[token("&&")]
+    Overlaps,
     /// An operator that no rule of the grammar knows.
     #[regex(r"[~!@#^&|`?\[\]{}\\]")]
     Other,
@@ -292,6 +304,7 @@ mod tests {
         assert_eq!(all("'it''s' '' '--'"), [Text("it's".into()), Text(String::new()), Text("--".into())]);
         assert_eq!(all("1 2.5 3. .5 1e-3"), ["1", "2.5", "3.", ".5", "1e-3"].map(|n| Number(n.into())));
         assert_eq!(all("a/* b /* c */ d */e -- f\n.g"), [word("a", false), word("e", false), Period, word("g", false)]);
+        assert_eq!(all("->->>#>#>>@>&&-"), [Arrow, ArrowText, Path, PathText, Contains, Overlaps, Minus]);
         assert_eq!(all("<>!=<=>=<>::||:"), [Ne, Ne, Le, Ge, Ne, DoubleColon, Concat, Colon]);
     }
 

@@ -1,0 +1,608 @@
+//! One table from one case: what happens to its rows, when its snapshots are read and arrive, and what clients are told.
+
+use std::borrow::Cow;
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use gossip_core::audience::SubId;
+use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SnapshotId};
+use gossip_core::feed::Change;
+use gossip_core::plan::{Admitted, EffectivePlan, VisibleRow};
+use gossip_core::position::{
+    CommitTime, Interval, Old, Position, Reset, ResetReason, RowChange, SnapshotPoint, Transaction,
+};
+use gossip_core::rule::{Claims, RuleSet, RuleText};
+use gossip_core::schema::{Column, ColumnSet, Identified, Key, Row, Table, TableName};
+use gossip_core::value::{Type, Value};
+use proptest::prelude::*;
+
+use super::naive;
+use super::queries::{self, KINDS, Query, Texts, query, texts};
+
+/// A change of one row.
+#[derive(Clone, Debug)]
+enum Step {
+    Write(i64, Texts),
+    Delete(i64),
+    /// Whether the rule that asks for it admits rows with this `g`.
+    Member(i64, bool),
+}
+
+/// The column whose values a database may leave out where they did not change.
+const LARGE: usize = 5;
+
+/// The row with another value in a column.
+fn with(row: &Row, column: usize, value: Value) -> Row {
+    row.iter().enumerate().map(|(i, own)| if i == column { value.clone() } else { own.clone() }).collect()
+}
+
+/// Who may see what.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Rights {
+    All,
+    /// Rows that are open.
+    Open,
+    /// `v`, `n` and `x` only where `b` is true.
+    Partly,
+    /// `s` only in part, and no keys.
+    Masked,
+    /// Rows whose `g` another table has.
+    Asked,
+}
+
+pub const RIGHTS: [Rights; 5] = [Rights::All, Rights::Open, Rights::Partly, Rights::Masked, Rights::Asked];
+
+/// A query, who asks it, and what happens meanwhile.
+#[derive(Clone, Debug)]
+pub struct Case {
+    query: Query,
+    rights: Rights,
+    old_values: bool,
+    /// Microseconds between two deltas.
+    every: i64,
+    transactions: Vec<Vec<Step>>,
+    /// When clients come, and when the first one is sent the whole result again.
+    comes: [usize; 2],
+    catches_up: usize,
+    truncated: Option<usize>,
+    /// How many transactions pass until a snapshot is read, and until it is handed over.
+    delays: Vec<(usize, usize)>,
+}
+
+fn step() -> impl Strategy<Value = Step> {
+    prop_oneof![
+        6 => (0..7_i64, texts()).prop_map(|(id, texts)| Step::Write(id, texts)),
+        2 => (0..7_i64).prop_map(Step::Delete),
+        1 => (1..4_i64, any::<bool>()).prop_map(|(g, is)| Step::Member(g, is)),
+    ]
+}
+
+/// Any case.
+pub fn case() -> impl Strategy<Value = Case> {
+    let query = prop::sample::select(KINDS.to_vec()).prop_flat_map(query);
+    let transactions = prop::collection::vec(prop::collection::vec(step(), 1..5), 1..14);
+    let delays = prop::collection::vec((0..3_usize, 0..3_usize), 6);
+    let when = (prop::array::uniform2(0..8_usize), 0..20_usize, prop::option::weighted(0.1, 0..12_usize));
+    let rights = prop::sample::select(RIGHTS.to_vec());
+    let feed = (any::<bool>(), prop_oneof![3 => Just(0), 1 => Just(2_500_i64)]);
+    (query, rights, feed, transactions, when, delays).prop_map(|(query, rights, feed, transactions, when, delays)| {
+        let ((old_values, every), (comes, catches_up, truncated)) = (feed, when);
+        Case { query, rights, old_values, every, transactions, comes, catches_up, truncated, delays }
+    })
+}
+
+fn rules(rights: Rights) -> RuleSet {
+    let rule = |rows: Option<&str>, columns: Option<&[&str]>, masks: &[(&str, &str)]| RuleText {
+        role: "anonymous".into(),
+        table: TableName::plain("t"),
+        rows: rows.map(String::from),
+        columns: columns.map(|c| c.iter().map(|c| (*c).to_string()).collect()),
+        masks: masks.iter().map(|(c, m)| ((*c).to_string(), (*m).to_string())).collect(),
+        ..RuleText::default()
+    };
+    RuleSet::new(match rights {
+        Rights::All => vec![rule(None, None, &[])],
+        Rights::Open => vec![rule(Some("open"), None, &[])],
+        Rights::Partly => vec![
+            rule(None, Some(&["id", "g", "s", "b", "open"]), &[]),
+            rule(Some("b"), Some(&["id", "v", "n", "x"]), &[]),
+        ],
+        Rights::Masked => vec![
+            rule(None, Some(&["g", "v", "n", "x", "s", "b"]), &[("s", "left(s, 1)")]),
+            rule(Some("open"), Some(&["id", "s"]), &[]),
+        ],
+        Rights::Asked => vec![rule(Some("g IN (SELECT id FROM members)"), None, &[])],
+    })
+}
+
+fn members() -> Arc<Table> {
+    let columns = vec![Column { name: "id".into(), ty: Type::Int4 }];
+    let name = TableName::plain("members");
+    Arc::new(Table { name, source: "s".into(), columns, key: vec![0], old_values: true, incarnation: 0 })
+}
+
+/// Both tables at one commit.
+#[derive(Clone, Debug, Default)]
+struct World {
+    rows: BTreeMap<i64, Row>,
+    /// With which commit each row came.
+    since: BTreeMap<i64, u64>,
+    members: BTreeSet<i64>,
+}
+
+impl World {
+    fn rows(&self) -> Vec<Row> {
+        self.rows.values().cloned().collect()
+    }
+
+    fn member_rows(&self) -> Vec<Row> {
+        self.members.iter().map(|g| [Value::Int(*g)].into()).collect()
+    }
+}
+
+/// A client, and where its result stands.
+#[derive(Debug, Default)]
+struct Client {
+    rows: Vec<(Key, VisibleRow)>,
+    at: Option<Position>,
+    closed: Option<Refusal>,
+}
+
+/// What cases have reached.
+#[derive(Default)]
+pub struct Reached(pub BTreeMap<String, usize>);
+
+impl Reached {
+    fn note(&mut self, what: String) {
+        *self.0.entry(what).or_default() += 1;
+    }
+}
+
+struct Run<'a> {
+    case: &'a Case,
+    engine: Engine,
+    table: Identified,
+    members: Identified,
+    world: World,
+    /// By the position of the commit.
+    history: BTreeMap<Position, World>,
+    plan: Option<Arc<EffectivePlan>>,
+    clients: BTreeMap<SubId, Client>,
+    /// Snapshots to be read, and read ones to be handed over, each after so many transactions.
+    to_read: Vec<(SnapshotId, bool, usize, usize)>,
+    to_hand_over: Vec<(SnapshotId, Vec<Row>, Position, usize)>,
+    fetched: usize,
+    at: u64,
+    /// When something was last taken back that may have been unsent.
+    taken_back: Position,
+    reached: &'a RefCell<Reached>,
+}
+
+impl Run<'_> {
+    fn fail<T>(&self, why: impl std::fmt::Display) -> Result<T, TestCaseError> {
+        Err(TestCaseError::fail(format!("{why}\n{}", self.case.query.text)))
+    }
+
+    fn note(&self, what: &str) {
+        self.reached.borrow_mut().note(format!("{:?}: {what}", self.case.query.kind));
+    }
+
+    /// The result at a commit. The rule that asks another table is the same as one that lists what is in it.
+    fn expected(&self, world: &World) -> Result<Vec<(Key, VisibleRow)>, gossip_core::query::function::EvalError> {
+        let plan = self.plan.as_ref().unwrap();
+        let rows: Vec<Row> = match self.case.rights {
+            Rights::Asked => {
+                let is_member = |row: &Row| matches!(row[1], Value::Int(g) if world.members.contains(&g));
+                world.rows().into_iter().filter(is_member).collect()
+            }
+            _ => world.rows(),
+        };
+        // Under this rule all rows that are left are admitted, and whole.
+        let free = matches!(self.case.rights, Rights::Asked).then(|| self.plan_without_rules());
+        let plan = free.as_ref().unwrap_or(plan);
+        naive::result(plan, &rows, &())
+    }
+
+    /// The query's plan where everything may be seen.
+    fn plan_without_rules(&self) -> Arc<EffectivePlan> {
+        let (query, claims) = (self.case.query.text.clone(), Arc::new(Claims::anonymous()));
+        let under = Some(Arc::new(rules(Rights::All)));
+        Arc::new(self.engine.compile(&Request { query, claims, under, ..Request::default() }).unwrap())
+    }
+
+    fn take(&mut self, outputs: Vec<Output>) -> Result<(), TestCaseError> {
+        for o in outputs {
+            match o {
+                Output::FetchSnapshot { id, request, .. } => {
+                    let (read, arrive) = self.case.delays[self.fetched % self.case.delays.len()];
+                    self.fetched += 1;
+                    self.to_read.push((id, *request.table.name.name == *"members", read, arrive));
+                }
+                Output::CancelSnapshot(id) => {
+                    self.to_read.retain(|(other, ..)| *other != id);
+                    self.to_hand_over.retain(|(other, ..)| *other != id);
+                }
+                Output::Result { to, feed, rows, position, .. } => {
+                    self.plan = Some(feed);
+                    for (sub, _) in to {
+                        let client = self.clients.get_mut(&sub).unwrap();
+                        client.rows = rows.to_vec();
+                        client.at = Some(position);
+                        self.check(sub)?;
+                    }
+                }
+                Output::Delta(delta, audience) => {
+                    for sub in audience.as_slice() {
+                        let client = self.clients.get_mut(sub).unwrap();
+                        prop_assert!(client.at.is_some_and(|at| at < delta.position), "back to {}", delta.position);
+                        if let Err(why) = apply(&mut client.rows, &delta.changes, &delta.feed, self.case.every > 0) {
+                            return self.fail(why);
+                        }
+                        client.at = Some(delta.position);
+                        self.note_delta(&delta.changes);
+                        self.check(*sub)?;
+                    }
+                }
+                Output::Discard(sub) => self.clients.get_mut(&sub).unwrap().at = None,
+                Output::Closed(sub, refusal) => {
+                    let client = self.clients.get_mut(&sub).unwrap();
+                    client.closed = Some(refusal.clone());
+                    if !matches!(refusal, Refusal::Failed(_)) {
+                        return self.fail(format!("{refusal:?}"));
+                    }
+                    self.note("fails");
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    fn note_delta(&self, changes: &[Change]) {
+        self.note(if self.case.old_values { "delta with old values" } else { "delta without old values" });
+        self.note(&format!("delta under {:?}", self.case.rights));
+        for c in changes {
+            match c {
+                Change::Add { .. } => self.note("add"),
+                Change::Remove { .. } => self.note("remove"),
+                Change::Replace { place: Some(_), .. } => self.note("move"),
+                Change::Replace { .. } => self.note("replace"),
+            }
+        }
+    }
+
+    /// A client's result is that at the commit that it was told of.
+    fn check(&self, sub: SubId) -> Result<(), TestCaseError> {
+        let client = &self.clients[&sub];
+        let at = client.at.unwrap();
+        let Some((_, world)) = self.history.range(..=at).next_back() else { return self.fail("before all") };
+        let plan = self.plan.as_ref().unwrap();
+        let expected = match self.expected(world) {
+            Ok(expected) => expected,
+            Err(error) => return self.fail(format!("told at {at} what fails: {error}")),
+        };
+        let shown = |rows: &[(Key, VisibleRow)]| -> Vec<(Key, Vec<Option<Value>>)> {
+            let cells =
+                |row: &VisibleRow| (0..plan.project.len()).map(|p| plan.project.value(p, row).cloned()).collect();
+            let mut shown: Vec<_> = rows.iter().map(|(key, row)| (key.clone(), cells(row))).collect();
+            if !plan.is_ordered() {
+                shown.sort();
+            }
+            shown
+        };
+        let (held, expected) = (shown(&client.rows), shown(&expected));
+        if held != expected {
+            return self.fail(format!("at {at} client {sub} holds\n{held:?}\nand not\n{expected:?}"));
+        }
+        Ok(())
+    }
+
+    /// Reads and hands over the snapshots whose time has come.
+    fn pass(&mut self, at_once: bool) -> Result<(), TestCaseError> {
+        for (id, of_members, read, arrive) in std::mem::take(&mut self.to_read) {
+            if read > 0 && !at_once {
+                self.to_read.push((id, of_members, read - 1, arrive));
+                continue;
+            }
+            let rows = if of_members { self.world.member_rows() } else { self.world.rows() };
+            self.to_hand_over.push((id, rows, Position::at(self.at), arrive));
+        }
+        for (id, rows, at, arrive) in std::mem::take(&mut self.to_hand_over) {
+            if arrive > 0 && !at_once {
+                self.to_hand_over.push((id, rows, at, arrive - 1));
+                continue;
+            }
+            let half = rows.len() / 2;
+            let outputs = self.engine.handle(Input::SnapshotRows(id, rows[..half].to_vec()));
+            self.take(outputs)?;
+            let outputs = self.engine.handle(Input::SnapshotRows(id, rows[half..].to_vec()));
+            self.take(outputs)?;
+            let outputs = self.engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(at)));
+            self.take(outputs)?;
+        }
+        Ok(())
+    }
+
+    fn subscribe(&mut self, sub: SubId) -> Result<(), TestCaseError> {
+        let (query, claims) = (self.case.query.text.clone(), Arc::new(Claims::anonymous()));
+        let request = Request { query, claims, every: self.case.every, ..Request::default() };
+        match self.engine.compile(&request) {
+            Ok(plan) => self.plan = Some(Arc::new(plan)),
+            Err(e) => return self.fail(e),
+        }
+        self.clients.insert(sub, Client::default());
+        let outputs = self.engine.handle(Input::Subscribe(sub, Box::new(request)));
+        self.take(outputs)
+    }
+
+    /// Commits a transaction, and perhaps empties the table before it.
+    fn commit(&mut self, steps: &[Step], truncates: bool) -> Result<(), TestCaseError> {
+        self.at += 1;
+        let mut changes = Vec::new();
+        if truncates {
+            self.world.rows.clear();
+        }
+        for step in steps {
+            match step {
+                Step::Write(id, texts) if !truncates => {
+                    let row: Row = queries::row(*id, texts).into();
+                    let old = self.world.rows.insert(*id, row.clone());
+                    if old.is_none() {
+                        self.world.since.insert(*id, self.at);
+                    }
+                    let same = old.as_ref().is_some_and(|old| old[LARGE] == row[LARGE]);
+                    let old = if self.case.old_values { Old::Known(old) } else { Old::Unknown };
+                    let mut change = RowChange::of(&self.table, [Value::Int(*id)].into(), old, Some(row));
+                    if same && !self.case.old_values {
+                        // A large value that is unchanged is not told again.
+                        change.omitted_columns = [LARGE].into_iter().collect();
+                        change.new = change.new.map(|row| with(&row, LARGE, Value::Null));
+                    }
+                    changes.push(change);
+                }
+                Step::Delete(id) if !truncates => {
+                    let Some(old) = self.world.rows.remove(id) else { continue };
+                    let old = if self.case.old_values { Old::Known(Some(old)) } else { Old::Unknown };
+                    changes.push(RowChange::of(&self.table, [Value::Int(*id)].into(), old, None));
+                }
+                Step::Member(g, is) => {
+                    let row = || -> Row { [Value::Int(*g)].into() };
+                    let was = self.world.members.contains(g);
+                    if was == *is {
+                        continue;
+                    }
+                    let _ = if *is { self.world.members.insert(*g) } else { self.world.members.remove(g) };
+                    let (old, new) = (was.then(row), is.then(row));
+                    changes.push(RowChange::of(&self.members, [Value::Int(*g)].into(), Old::Known(old), new));
+                }
+                _ => {}
+            }
+        }
+        // One change of each row.
+        let mut last: Vec<RowChange> = Vec::new();
+        for change in changes {
+            match last.iter_mut().find(|c| c.table == change.table && c.key == change.key) {
+                Some(before) => {
+                    let told = before.new.as_ref().filter(|_| !before.omitted_columns.contains(LARGE));
+                    let omits = change.omitted_columns.contains(LARGE);
+                    (before.new, before.omitted_columns) = match (omits, told) {
+                        (true, Some(told)) => {
+                            let value = told[LARGE].clone();
+                            (change.new.map(|row| with(&row, LARGE, value)), ColumnSet::default())
+                        }
+                        _ => (change.new, change.omitted_columns),
+                    };
+                }
+                None => last.push(change),
+            }
+        }
+        self.history.insert(Position::at(self.at), self.world.clone());
+        let table = Some(queries::table(self.case.old_values));
+        let reset = Reset { name: TableName::plain("t"), table, why: ResetReason::Truncated };
+        let resets = if truncates { vec![reset] } else { vec![] };
+        let before = self.history.get(&Position::at(self.at - 1)).cloned().unwrap_or_default();
+        let outputs = self.engine.handle(Input::Interval(interval(self.at, last, resets)));
+        // What was told before something was taken back is not unsent any more.
+        let told = |c: &Client| c.at.filter(|at| c.closed.is_none() && *at >= self.taken_back);
+        let told: Vec<Position> = self.clients.values().filter_map(told).collect();
+        let known = |at: &Position| self.history.range(..=*at).next_back().map(|(_, world)| world);
+        let withdrawn = told.iter().filter_map(known).any(|known| self.is_withdrawn(&before, known));
+        let takes_back = |o: &Output| match o {
+            Output::Delta(delta, _) => delta.revokes,
+            Output::Revoke(_) | Output::Discard(_) | Output::Closed(..) => true,
+            _ => false,
+        };
+        let taken_back = outputs.iter().any(takes_back);
+        if taken_back {
+            self.taken_back = Position::at(self.at);
+        }
+        if !truncates && withdrawn {
+            if !taken_back {
+                return self.fail("something was withdrawn, and what is unsent of it was not");
+            }
+            self.note("withdrawn");
+        }
+        self.take(outputs)
+    }
+
+    /// Whether less may be seen of a row now than before, of which the query shows or counts something. It was `known` to a
+    /// client, too.
+    fn is_withdrawn(&self, before: &World, known: &World) -> bool {
+        let Some(plan) = self.plan.as_ref().filter(|_| self.case.rights != Rights::Masked) else { return false };
+        let admitted = |world: &World, row: &Row| match self.case.rights {
+            Rights::Asked => {
+                let is = matches!(row[1], Value::Int(g) if world.members.contains(&g));
+                is.then(|| plan.table().all_columns())
+            }
+            _ => plan.scan.admitted(row, &()).map(|columns| columns.into_owned()),
+        };
+        let found = |world: &World, row: &Row| {
+            let shown = admitted(world, row)?;
+            let row = Admitted { row: Cow::Borrowed(row), columns: Cow::Borrowed(&shown) };
+            (plan.filter.passes(&row, 0) == Ok(true)).then(|| shown.clone())
+        };
+        before.rows.iter().any(|(id, old)| {
+            let same = known.since.get(id) == before.since.get(id);
+            let was_told = same && known.rows.get(id).is_some_and(|row| found(known, row).is_some());
+            let (Some(shown), Some(new)) = (admitted(before, old), self.world.rows.get(id)) else { return false };
+            let read = plan.read();
+            let lost = |now: &ColumnSet| shown.iter().any(|i| read.contains(i) && !now.contains(i));
+            was_told && found(before, old).is_some() && admitted(&self.world, new).is_none_or(|now| lost(&now))
+        })
+    }
+
+    fn tick(&mut self) -> Result<(), TestCaseError> {
+        self.engine.set_clock(self.at as i64 * 1_000);
+        let outputs = self.engine.handle(Input::Tick);
+        self.take(outputs)
+    }
+}
+
+fn interval(at: u64, changes: Vec<RowChange>, resets: Vec<Reset>) -> Arc<Interval> {
+    let (number, inexact_after) = (0, None);
+    let t =
+        Transaction { position: Position::at(at), committed: CommitTime::default(), number, inexact_after, changes };
+    Arc::new(Interval {
+        source: "s".into(),
+        epoch: 1,
+        from: Position::at(at - 1),
+        to: Position::at(at),
+        transactions: vec![Arc::new(t)],
+        resets,
+        settled: Position::at(at),
+        timeline: 1,
+        mark: 0,
+        reader: "one".into(),
+        read_at: 0,
+    })
+}
+
+/// As the protocol says: all that left or has a place is taken out, then what has a place is put in, the foremost first.
+fn apply(
+    rows: &mut Vec<(Key, VisibleRow)>,
+    changes: &[Change],
+    plan: &EffectivePlan,
+    paced: bool,
+) -> Result<(), String> {
+    let mut placed = BTreeMap::new();
+    let mut keys = BTreeSet::new();
+    for change in changes {
+        if !keys.insert(change.key().clone()) {
+            return Err(format!("{:?} twice in one delta", change.key()));
+        }
+        let known = rows.iter().position(|(key, _)| key == change.key());
+        if let Some(was) = change.was()
+            && known.is_none_or(|at| !plan.shown(was).eq(plan.shown(&rows[at].1)))
+        {
+            return Err(format!("{change:?} is not what was"));
+        }
+        match (change, known) {
+            (Change::Remove { key, .. }, None) => return Err(format!("{key:?} goes and was not there")),
+            (Change::Replace { key, .. }, None) => return Err(format!("{key:?} changes and was not there")),
+            (Change::Add { key, instead, .. }, known) if *instead != known.is_some() => {
+                return Err(format!("{key:?} comes and was there, or is replaced and was not"));
+            }
+            (Change::Remove { .. }, Some(at)) => drop(rows.remove(at)),
+            (Change::Add { key, row, place, .. } | Change::Replace { key, row, place, .. }, known) => {
+                if let Change::Replace { changed, .. } = change
+                    && let Some(at) = known
+                {
+                    let differs = |p: &usize| plan.project.value(*p, &rows[at].1) != plan.project.value(*p, row);
+                    // Between two deltas a value may have changed and changed back.
+                    let fits = |p: usize| changed.contains(&p) == differs(&p) || paced && changed.contains(&p);
+                    if !(0..plan.project.len()).all(fits) {
+                        return Err(format!("{changed:?} is not what changed"));
+                    }
+                }
+                match (place, known) {
+                    (Some(place), known) => {
+                        known.map(|at| rows.remove(at));
+                        placed.insert(*place, (key.clone(), row.clone()));
+                    }
+                    (None, Some(at)) => rows[at].1 = row.clone(),
+                    (None, None) if plan.is_ordered() => return Err(format!("{key:?} comes without a place")),
+                    (None, None) => rows.push((key.clone(), row.clone())),
+                }
+            }
+        }
+    }
+    for (place, entry) in placed {
+        if place > rows.len() {
+            return Err(format!("place {place} behind the end"));
+        }
+        rows.insert(place, entry);
+    }
+    Ok(())
+}
+
+/// Runs a case, and says where what a client was told is not what holds.
+pub fn run(case: &Case, reached: &RefCell<Reached>) -> Result<(), TestCaseError> {
+    let table = queries::table(case.old_values);
+    let mut engine = Engine::new(Arc::new(rules(case.rights)), Limits::default());
+    engine.handle(Input::Table(table.clone()));
+    engine.handle(Input::Table(members()));
+    let mut run = Run {
+        case,
+        engine,
+        table: Identified::new(table),
+        members: Identified::new(members()),
+        world: World::default(),
+        history: BTreeMap::new(),
+        plan: None,
+        clients: BTreeMap::new(),
+        to_read: Vec::new(),
+        to_hand_over: Vec::new(),
+        fetched: 0,
+        at: 0,
+        taken_back: Position::default(),
+        reached,
+    };
+    run.commit(&[Step::Member(1, true), Step::Member(2, true)], false)?;
+    for (i, steps) in case.transactions.iter().enumerate() {
+        for (n, comes) in case.comes.iter().enumerate() {
+            if *comes == i {
+                run.subscribe(n as SubId + 1)?;
+            }
+        }
+        if i == case.catches_up && run.clients.get(&1).is_some_and(|c| c.closed.is_none()) {
+            let outputs = run.engine.handle(Input::CatchUp(1));
+            run.take(outputs)?;
+        }
+        run.tick()?;
+        run.pass(false)?;
+        run.commit(steps, case.truncated == Some(i))?;
+    }
+    // In the end everything arrives.
+    for _ in 0..8 {
+        run.at += 1;
+        run.history.insert(Position::at(run.at), run.world.clone());
+        let outputs = run.engine.handle(Input::Interval(interval(run.at, vec![], vec![])));
+        run.take(outputs)?;
+        run.tick()?;
+        run.pass(true)?;
+    }
+    for (sub, client) in &run.clients {
+        match (&client.closed, run.expected(&run.world)) {
+            // A later change may have mended it.
+            (Some(_), _) => {
+                let failed = |world| run.expected(world).is_err();
+                prop_assert!(run.history.values().any(failed), "client {} was closed: {}", sub, case.query.text);
+            }
+            (None, Err(error)) => return run.fail(format!("{error}, and client {sub} was not closed")),
+            (None, Ok(now)) => {
+                prop_assert!(client.at.is_some(), "client {} has no result: {}", sub, case.query.text);
+                run.note("ends with a result");
+                // What was told last is what holds now, if nothing more was told.
+                let mut held: Vec<_> = client.rows.iter().map(|(key, _)| key.clone()).collect();
+                let mut wanted: Vec<_> = now.iter().map(|(key, _)| key.clone()).collect();
+                if !run.plan.as_ref().unwrap().is_ordered() {
+                    held.sort();
+                    wanted.sort();
+                }
+                prop_assert_eq!(held, wanted, "{}", case.query.text);
+            }
+        }
+    }
+    Ok(())
+}

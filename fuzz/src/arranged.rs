@@ -1,0 +1,31 @@
+//! A query that groups, orders or limits, its rows, and what happens to them: what clients are told is what the query means, as
+//! a second evaluation works it out from nothing.
+//!
+//! The bytes are what random numbers are taken from, so that whatever can happen has bytes for it.
+
+use std::cell::RefCell;
+
+use proptest::strategy::{Strategy as _, ValueTree as _};
+use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
+
+#[path = "../../crates/core/tests/arranged/naive.rs"]
+#[allow(clippy::unwrap_used, reason = "it is a test's, too")]
+mod naive;
+#[path = "../../crates/core/tests/arranged/queries.rs"]
+#[allow(dead_code, clippy::unwrap_used, reason = "it is a test's, too")]
+mod queries;
+#[path = "../../crates/core/tests/arranged/world.rs"]
+#[allow(dead_code, clippy::unwrap_used, reason = "it is a test's, too")]
+mod world;
+
+/// Runs the case that the bytes stand for.
+///
+/// # Panics
+/// A client is told something else than what holds.
+pub fn run(data: &[u8]) {
+    let rng = TestRng::from_seed(RngAlgorithm::PassThrough, data);
+    let mut runner = TestRunner::new_with_rng(Config { failure_persistence: None, ..Config::default() }, rng);
+    let Ok(case) = world::case().new_tree(&mut runner) else { return };
+    let outcome = world::run(&case.current(), &RefCell::default());
+    assert!(outcome.is_ok(), "{outcome:?}");
+}

@@ -48,6 +48,11 @@ impl Pending {
     /// Adds the changes of a delta. Returns when they are due: `every` after `now`, unless something earlier
     /// is waiting already.
     pub fn take_change(&mut self, delta: Arc<Delta>, now: Timestamp) -> Timestamp {
+        if delta.revokes {
+            // Without a key it is not known which of them show what is taken back.
+            self.skipped += self.keyless.len() as u64;
+            self.keyless.clear();
+        }
         for change in &delta.changes {
             if !delta.feed.is_keyed() {
                 if self.keyless.len() >= MAX_KEYLESS {
@@ -198,6 +203,18 @@ mod tests {
         assert!(!pending.is_urgent());
         pending.take_change(delta(MAX_KEYED as u64), 1);
         assert!(pending.is_urgent(), "told before its time");
+    }
+
+    /// What shows something that is taken back is not sent together with that.
+    #[test]
+    fn events_do_not_wait_for_what_takes_them_back() {
+        let (mut pending, delta) = (Pending::new(5), deltas(false));
+        pending.take_change(delta(1), 10);
+        pending.take_change(delta(2), 11);
+        pending.take_change(Arc::new(Delta { revokes: true, ..(*delta(3)).clone() }), 12);
+        assert!(pending.is_urgent());
+        let told = pending.take_out().unwrap();
+        assert_eq!((told.changes.len(), told.skipped, told.revokes), (1, 2, true));
     }
 
     /// A client that got a part of a transaction gets its end, whatever is sent in between, even if nothing is left of it.

@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use gossip_core::engine::{Limits, Refusal};
 use gossip_core::explain::{Passed, Step, explain};
-use gossip_core::plan::EffectivePlan;
+use gossip_core::plan::{AccessPath, EffectivePlan};
 use gossip_protocol::{RpcError, code};
 use serde_json::{Value as Json, json};
 
@@ -31,6 +31,7 @@ impl Node {
             "query": plan.to_sql(),
             "rows": plan.condition_sql(),
             "then": plan.arranged_sql(),
+            "found_by": AccessPath::of(&plan, self.engine.subquery_results()).text(plan.table()),
             "feed": feed,
             "cost_ns": self.cost_ns(&plan.of_rows()),
         });

@@ -208,8 +208,7 @@ fn describe(s: &State, pane: &Pane) -> Vec<(&'static str, String)> {
             // The effective condition is what differs between personas.
             let rows = about.rows.clone().unwrap_or_else(|| "all rows".into());
             let then = about.then.iter().map(|then| ("then", then.clone()));
-            let index = about.found_by.iter().map(|by| ("index", by.clone()));
-            [("deltas", deltas), ("feed", feed), ("where", rows)].into_iter().chain(then).chain(index).collect()
+            [("deltas", deltas), ("feed", feed), ("where", rows)].into_iter().chain(then).collect()
         }
         Some(Err(e)) => vec![("deltas", deltas), ("where", e.clone())],
         None => vec![("deltas", deltas)],

@@ -48,8 +48,6 @@ pub struct About {
     pub rows: Option<String>,
     /// What it makes of all of them together.
     pub then: Option<String>,
-    /// What leads a change to it.
-    pub found_by: Option<String>,
 }
 
 /// One persona's result.

@@ -36,9 +36,10 @@ const MORE: usize = 1 << 18;
 
 /// The bytes, and many more that follow from them.
 fn continued(data: &[u8]) -> Vec<u8> {
-    let mut state = data.iter().fold(0x9e37_79b9_7f4a_7c15_u64, |state, byte| {
-        (state ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3).rotate_left(23)
+    let hash = data.iter().fold(0x9e37_79b9_7f4a_7c15_u64, |hash, byte| {
+        (hash ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3).rotate_left(23)
     });
+    let mut state = hash | 1;
     let more = std::iter::repeat_with(|| {
         // Marsaglia's xorshift.
         state ^= state << 13;

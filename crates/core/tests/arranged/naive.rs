@@ -1,10 +1,9 @@
 //! What a plan's result is, worked out from nothing: every step as it is defined, over all rows, with lists and loops.
 
-use std::borrow::Cow;
 use std::cmp::Ordering;
 use std::hash::{Hash, Hasher};
 
-use gossip_core::plan::{Admitted, Aggregate, AggregateFunction, Arrange, EffectivePlan, Group, VisibleRow};
+use gossip_core::plan::{Aggregate, AggregateFunction, Arrange, EffectivePlan, Group, Project, VisibleRow};
 use gossip_core::query::function::{Arithmetic, EvalError, Function};
 use gossip_core::query::{Expr, Masked};
 use gossip_core::schema::{Key, Row};
@@ -42,11 +41,20 @@ pub fn result(plan: &EffectivePlan, table: &[Row], others: &dyn SubqueryResults)
         }
         rows = rows.into_iter().skip(arrange.offset()).take(arrange.limit().unwrap_or(usize::MAX)).collect();
     }
-    let shown = |(key, row): (Key, VisibleRow)| {
-        let row = plan.project.row(Admitted { row: Cow::Owned(row.row), columns: Cow::Owned(row.columns) })?;
-        Ok((key, row))
+    rows.into_iter().map(|(key, row)| Ok((key, shown(&plan.project, row)?))).collect()
+}
+
+/// What is selected of a row: a column as it is, hidden where it is, or what is computed of the others, for which a hidden one
+/// is NULL.
+fn shown(project: &Project, row: VisibleRow) -> Result<VisibleRow, EvalError> {
+    let Project::Items(items) = project else { return Ok(row) };
+    let values = items.iter().map(|item| of(&item.value, &row)).collect::<Result<Vec<Value>, EvalError>>()?;
+    let is_seen = |i: &usize| match items[*i].value {
+        Expr::Column(column) => row.columns.contains(column),
+        _ => true,
     };
-    rows.into_iter().map(shown).collect()
+    let columns = (0..items.len()).filter(is_seen).collect();
+    Ok(VisibleRow { row: values.into(), columns })
 }
 
 /// Equal in a group: NULL to NULL, too.

@@ -33,7 +33,7 @@ pub fn run(data: &[u8]) {
 
 /// A seed of as many bytes as it has to have, in which every byte counts.
 fn seed(data: &[u8]) -> [u8; 32] {
-    let mut seed = [0; 32];
+    let mut seed = [0_u8; 32];
     for (i, byte) in data.iter().enumerate() {
         let at = &mut seed[i % 32];
         *at = at.rotate_left(3) ^ byte;

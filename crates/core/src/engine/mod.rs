@@ -11,8 +11,8 @@
 //! seam, at whose end the result is replaced as a whole.
 //!
 //! This file has the engine's state and its queries; [`subscriptions`], [`snapshots`] and [`changes`] handle the inputs,
-//! [`materializing`], [`differences`], [`clock`], [`subqueries`] and [`row_events`] what is different for feeds that hold their rows. [`audit`] compares feeds with the
-//! database. What a feed remembers is in [`memory`].
+//! [`materializing`], [`differences`], [`clock`] and [`subqueries`] what is different for feeds that hold their rows,
+//! [`row_events`] the stream of row changes. [`audit`] compares feeds with the database. What a feed remembers is in [`memory`].
 
 mod audit;
 mod auditing;

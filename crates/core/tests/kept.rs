@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use gossip_core::budget::{Cost, Owner, Shares};
-use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SnapshotId, SubId};
+use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SnapshotId, SubId, Wants};
 use gossip_core::position::{Interval, Position, SnapshotPoint};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Column, Row, Table, TableName};
@@ -152,4 +152,53 @@ fn what_is_given_up_is_not_charged() {
     }
     let done = |id| vec![Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(1)))];
     assert!(ask(&mut engine, 1_000, &done));
+}
+
+/// Whoever wants only what changes begins again after a gap though the result has more rows than it may have; whoever then wants
+/// the result as well is refused.
+#[test]
+fn only_what_changes_needs_no_room_for_the_result() {
+    let rule = RuleText { role: "pilot".into(), table: TableName::plain("calls"), ..RuleText::default() };
+    let limits = Limits { result_rows: 2, ..Limits::default() };
+    let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), limits);
+    engine.handle(Input::Table(table("calls")));
+    engine.handle(Input::Interval(first_interval()));
+    let at = std::cell::Cell::new(1);
+    let mut ask = |input: Input| {
+        let (mut outputs, mut told) = (engine.handle(input), Vec::new());
+        while !outputs.is_empty() {
+            let mut next = Vec::new();
+            for output in outputs {
+                match output {
+                    Output::FetchSnapshot { id, request, .. } => {
+                        let row = |n| -> Row { [Value::Int(n), Value::Int(n), "x".into()].into() };
+                        let rows = if request.filter.is_some() { 0 } else { 3 };
+                        next.extend(engine.handle(Input::SnapshotRows(id, (0..rows).map(row).collect())));
+                        next.extend(engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(at.get())))));
+                    }
+                    Output::Result { to, .. } => told.extend(to.into_iter().map(|(sub, _)| (sub, true))),
+                    Output::Closed(sub, Refusal::Limit(_)) => told.push((sub, false)),
+                    _ => {}
+                }
+            }
+            outputs = next;
+        }
+        told
+    };
+    let request = |wants| {
+        let claims = Arc::new(Claims { roles: vec!["pilot".into()], ..Claims::default() });
+        Box::new(Request { query: "SELECT * FROM calls".into(), claims, wants, ..Request::default() })
+    };
+    assert_eq!(ask(Input::Subscribe(1, request(Wants::Changes))), [(1, true)]);
+    assert_eq!(ask(Input::Subscribe(2, request(Wants::Signal))), [(2, true)]);
+    assert_eq!(ask(Input::CatchUp(1)), [(1, true)]);
+    // All that came meanwhile is lost.
+    at.set(6);
+    let gap = Interval { from: Position::at(5), to: Position::at(6), ..(*first_interval()).clone() };
+    ask(Input::Interval(Arc::new(gap)));
+    let mut told = ask(Input::Healed { source: "s".into(), intervals: None });
+    told.sort_unstable();
+    assert_eq!(told, [(1, true), (2, true)]);
+    assert_eq!(ask(Input::Subscribe(3, request(Wants::Result))), [(3, false)]);
+    assert_eq!(ask(Input::CatchUp(2)), [(2, true)], "those who are there stay");
 }

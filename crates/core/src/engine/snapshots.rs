@@ -137,7 +137,7 @@ impl Engine {
         }
         if self.feed(id).is_some_and(|f| f.live.is_empty()) {
             self.drop_digest(id);
-            if !track {
+            if !track && joining.request == plan.snapshot(&()) {
                 self.carry_digest(id, &plan, &rows);
             }
         }

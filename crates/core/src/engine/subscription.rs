@@ -61,6 +61,11 @@ impl SharedRequest {
 }
 
 impl Subscription {
+    /// Whether its client wants the rows of the result, and not only what changes.
+    pub(super) fn wants_result(&self) -> bool {
+        self.shared_request.wants == Wants::Result
+    }
+
     /// The request again, without where to resume.
     pub(super) fn request(&self) -> Request {
         let SharedRequest { query, params, every, wants, was, under, trusted, observed } = &*self.shared_request;

@@ -14,7 +14,7 @@ use crate::budget::Cost;
 use crate::coalesce::Pending;
 use crate::feed::{self, Change, ChangeError};
 use crate::index::FeedId;
-use crate::plan::{AccessPath, EffectivePlan};
+use crate::plan::{AccessPath, EffectivePlan, RowFilter};
 use crate::position::{Micros, Position, Progress, Timestamp};
 use crate::query::Subquery;
 use crate::rule::Claims;
@@ -256,17 +256,26 @@ impl Engine {
         }
         let next = self.next_snapshot;
         let (since, settled) = self.source_position(id);
+        let wants_result = who.iter().any(|(sub, _)| self.subs.get(sub).is_none_or(Subscription::wants_result));
         let Some(feed) = self.feed_mut(id) else { return };
         if let Some(materialized) = feed.memory.materialized_mut() {
             materialized.waiting.extend(who);
             return self.settle_later(id);
         }
+        let plan = feed.plan.clone();
+        // Where nobody wants the rows, only where they stand is read: there may be more than a result may have.
+        let request = match wants_result || !plan.table().old_values {
+            true => plan.snapshot(&()),
+            false => plan.snapshot_of(Some(RowFilter::default())),
+        };
         if let Some(joining) = &mut feed.joining {
             joining.waiting.extend(who);
+            if wants_result && joining.request != request {
+                joining.request = request;
+                self.retake_snapshot(id);
+            }
             return;
         }
-        let plan = feed.plan.clone();
-        let request = plan.snapshot(&());
         feed.joining = Some(Box::new(Joining {
             snapshot: next,
             seam: SnapshotMerge::default(),

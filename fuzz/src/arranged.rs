@@ -12,6 +12,9 @@ use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 #[path = "../../crates/core/tests/arranged/naive.rs"]
 #[allow(clippy::unwrap_used, reason = "it is a test's, too")]
 mod naive;
+#[path = "../../crates/core/tests/common/page.rs"]
+#[allow(clippy::unwrap_used, reason = "it is a test's, too")]
+mod page;
 #[path = "../../crates/core/tests/arranged/queries.rs"]
 #[allow(dead_code, clippy::unwrap_used, reason = "it is a test's, too")]
 mod queries;

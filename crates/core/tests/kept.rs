@@ -107,7 +107,7 @@ fn the_largest_result_of_whoever_holds_the_most_is_closed() {
         let claims = Arc::new(Claims { roles: vec!["pilot".into()], ..Claims::default() });
         let owner = Some(Arc::new(Owner { subject: Some(who.into()), ..Owner::default() }));
         // A result of its own for each.
-        let query = format!("SELECT id FROM calls WHERE call <> -{sub} ORDER BY call, id LIMIT 3");
+        let query = format!("SELECT id FROM calls WHERE call <> -{sub} ORDER BY call, id");
         let request = Request { query, claims, owner, ..Request::default() };
         let outputs = engine.handle(Input::Subscribe(sub, Box::new(request)));
         let fetch = |o: &Output| if let Output::FetchSnapshot { id, .. } = o { Some(*id) } else { None };
@@ -174,7 +174,9 @@ fn only_what_changes_needs_no_room_for_the_result() {
                         let row = |n| -> Row { [Value::Int(n), Value::Int(n), "x".into()].into() };
                         let rows = if request.filter.is_some() { 0 } else { 3 };
                         next.extend(engine.handle(Input::SnapshotRows(id, (0..rows).map(row).collect())));
-                        next.extend(engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(at.get())))));
+                        next.extend(
+                            engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(at.get())))),
+                        );
                     }
                     Output::Result { to, .. } => told.extend(to.into_iter().map(|(sub, _)| (sub, true))),
                     Output::Closed(sub, Refusal::Limit(_)) => told.push((sub, false)),

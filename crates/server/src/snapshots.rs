@@ -77,12 +77,13 @@ impl Queue {
         let who = behind.chain(self.waiting.keys()).find(may)?.clone();
         let first = self.waiting.get_mut(&who)?.pop_front()?;
         let mut jobs = vec![first];
-        if jobs[0].request.filter.is_none() {
+        let is_whole = |request: &SnapshotRequest| request.filter.is_none() && request.page.is_none();
+        if is_whole(&jobs[0].request) {
             let table = jobs[0].request.table.clone();
             for others in self.waiting.values_mut() {
                 let mut rest = VecDeque::new();
                 while let Some(job) = others.pop_front() {
-                    let same = job.request.filter.is_none() && job.request.table == table;
+                    let same = is_whole(&job.request) && job.request.table == table;
                     if same && jobs.len() < TOGETHER { jobs.push(job) } else { rest.push_back(job) }
                 }
                 *others = rest;
@@ -239,7 +240,9 @@ impl Snapshots {
     /// Reads a table for all who wait for it.
     fn read(&self, jobs: &[Job], pieces: &AtomicU64) {
         let Some(first) = jobs.first() else { return };
-        let apart: Vec<bool> = jobs.iter().map(|j| !j.plan.subqueries().is_empty() || j.plan.depends_on_time).collect();
+        // Of a page all rows are counted.
+        let decides = |j: &Job| !j.plan.subqueries().is_empty() || j.plan.depends_on_time || j.request.page.is_some();
+        let apart: Vec<bool> = jobs.iter().map(decides).collect();
         let mut take = |rows: Vec<Row>| {
             pieces.fetch_add(1, Relaxed);
             let mut wanted = false;

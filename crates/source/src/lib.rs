@@ -37,6 +37,7 @@ pub mod database;
 mod error;
 mod finding;
 mod kinds;
+mod page;
 pub mod postgres;
 mod row_filter;
 mod settings;

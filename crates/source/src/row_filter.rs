@@ -9,10 +9,15 @@ use gossip_core::plan::{RowFilter, SnapshotRequest};
 use gossip_core::schema::Table;
 use gossip_core::value::{Type, Value};
 
-/// ` WHERE …` with the rows that are wanted, or nothing for all of them.
-pub fn condition(request: &SnapshotRequest, quote: impl Fn(&str) -> String) -> String {
+use crate::page::PageSql;
+
+/// ` WHERE …` with the rows that are wanted, those that a page needs in order, or nothing for all of them.
+pub fn condition(request: &SnapshotRequest, page: Option<&PageSql>, quote: impl Fn(&str) -> String) -> String {
     let any = request.filter.as_ref().and_then(|filter| any(&request.table, filter, quote));
-    any.map(|any| format!(" WHERE {any}")).unwrap_or_default()
+    let of_page = page.map(|p| p.condition.clone()).filter(|c| !c.is_empty());
+    let all: Vec<String> = any.map(|any| format!("({any})")).into_iter().chain(of_page).collect();
+    let condition = if all.is_empty() { String::new() } else { format!(" WHERE {}", all.join(" AND ")) };
+    format!("{condition}{}", page.map_or("", |p| &p.tail))
 }
 
 fn any(table: &Table, filter: &RowFilter, quote: impl Fn(&str) -> String) -> Option<String> {
@@ -54,16 +59,16 @@ mod tests {
         let table = Table { name, source: "s".into(), columns, key: vec![0], old_values: true, incarnation: 0 };
         let whole = SnapshotRequest::whole(&table.into());
         let sql = |filter: Vec<(usize, Vec<Value>)>| {
-            condition(&SnapshotRequest { filter: Some(RowFilter::new(filter)), ..whole.clone() }, |n| {
+            condition(&SnapshotRequest { filter: Some(RowFilter::new(filter)), ..whole.clone() }, None, |n| {
                 format!("\"{n}\"")
             })
         };
-        assert_eq!(condition(&whole, str::to_string), "");
+        assert_eq!(condition(&whole, None, str::to_string), "");
         assert_eq!(
             sql(vec![(0, vec![Value::Int(-1), Value::Null]), (1, vec!["a'b".into()])]),
-            r#" WHERE "id" IN (-1) OR "it's" IN ('a''b')"#
+            r#" WHERE ("id" IN (-1) OR "it's" IN ('a''b'))"#
         );
-        assert_eq!(sql(vec![(0, vec![Value::Null])]), " WHERE 1 = 0", "nothing equals NULL");
+        assert_eq!(sql(vec![(0, vec![Value::Null])]), " WHERE (1 = 0)", "nothing equals NULL");
         assert_eq!(sql(vec![(0, vec![Value::Int(1)]), (2, vec![Value::Float(1.0)])]), "");
         assert_eq!(sql(vec![(1, vec!["a\\b".into()])]), "");
     }

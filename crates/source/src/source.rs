@@ -111,7 +111,8 @@ pub trait Source: Debug + Send + Sync {
 
     /// Reads the rows that are wanted, and possibly others, at one moment and hands them to `take` in pieces;
     /// `take` says whether to go on. Returns what they show, or `None` if `take` had enough. Rows with a NULL in their
-    /// key cannot be identified and are left out.
+    /// key cannot be identified and are left out. Of a page, what is not handed over stands behind what is; where the order
+    /// cannot be had of the database, all rows are handed over.
     fn snapshot(
         &self,
         wanted: &SnapshotRequest,

@@ -15,7 +15,7 @@ use super::io::{Output, ResyncReason, SnapshotId};
 use super::memory::Memory;
 use super::{Engine, Feed};
 use crate::index::FeedId;
-use crate::plan::EffectivePlan;
+use crate::plan::{EffectivePlan, SnapshotRequest};
 use crate::position::{RowChange, SnapshotPoint, Transaction};
 use crate::schema::{Key, Row};
 use crate::seam::ResultRows;
@@ -85,7 +85,8 @@ impl Engine {
         let (since, settled) = self.source_position(id);
         let Some(feed) = self.feed(id) else { return };
         let plan = feed.plan.clone();
-        let request = plan.snapshot(&self.subquery_sets);
+        let page = feed.memory.materialized().and_then(|m| m.window.as_ref()?.held_page());
+        let request = SnapshotRequest { page, ..plan.snapshot(&self.subquery_sets) };
         let fresh = match feed.memory {
             Memory::Stateless => Fresh::Whole(Box::default()),
             _ => Fresh::ByKey { rows: Vec::new(), passed: HashSet::new(), shows: None },
@@ -212,6 +213,9 @@ impl Engine {
         let subquery_results: &dyn SubqueryResults = &self.subquery_sets;
         let (mut differ, mut seen) = (0_usize, HashSet::new());
         feed.memory.rows()?;
+        let window = feed.memory.materialized().and_then(|m| m.window.as_ref());
+        let is_behind = |key: &Key, row: &Row| window.is_some_and(|w| w.is_behind(plan, key, row));
+        let fresh: HashMap<Key, Row> = fresh.into_iter().filter(|(key, row)| !is_behind(key, row)).collect();
         let plan = &*plan.of_rows();
         for key in feed.memory.keys().filter(|k| !passed.contains(*k)) {
             seen.insert(key.clone());

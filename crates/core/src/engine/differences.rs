@@ -9,7 +9,7 @@ use crate::explain::Tally;
 use crate::feed::{self, Change};
 use crate::index::FeedId;
 use crate::operator::{Operators, Ties};
-use crate::plan::RowDelta;
+use crate::plan::{EffectivePlan, RowDelta};
 use crate::query::function::EvalError;
 use crate::schema::Key;
 use crate::seam::ResultRows;
@@ -65,19 +65,22 @@ impl Engine {
         commit: Commit,
         revokes: bool,
     ) -> Result<Option<Vec<Change>>, EvalError> {
-        let changed = self.changed_rows(id)?;
         let Some(plan) = self.feed(id).map(|f| f.plan.clone()) else { return Ok(Some(Vec::new())) };
-        let Some(operators) = self.materialized_mut(id).and_then(|m| m.operators.as_mut()) else {
+        if self.materialized(id).is_some_and(|m| m.operators.is_none()) {
+            let changed = self.changed_rows(id)?;
             let between = |c: &Changed| feed::between(&plan, c.key.clone(), c.sent.clone(), c.now.clone());
             let changes = changed.iter().filter_map(between).collect();
             self.note_sent(id, changed);
             return Ok(Some(changes));
-        };
-        for Changed { key, sent, now } in &changed {
-            operators.apply(&plan, key.clone(), RowDelta { old: sent.clone(), new: now.clone() })?;
         }
-        operators.settle(&plan)?;
-        self.note_sent(id, changed);
+        self.arrange_changed_rows(id, &plan)?;
+        if self.reads_on(id, revokes) {
+            self.count_operators(id);
+            return Ok(None);
+        }
+        if self.lets_go(id) {
+            self.arrange_changed_rows(id, &plan)?;
+        }
         if self.waits_for_its_time(id, commit, revokes) {
             self.count_operators(id);
             return Ok(None);
@@ -86,6 +89,41 @@ impl Engine {
         let changes = operators.map(|o| o.deliver(&plan)).transpose();
         self.count_operators(id);
         changes.map(Option::unwrap_or_default).map(Some)
+    }
+
+    /// Has a feed's operators take the rows that have changed.
+    fn arrange_changed_rows(&mut self, id: FeedId, plan: &EffectivePlan) -> Result<(), EvalError> {
+        let changed = self.changed_rows(id)?;
+        if let Some(operators) = self.materialized_mut(id).and_then(|m| m.operators.as_mut()) {
+            for Changed { key, sent, now } in &changed {
+                operators.apply(plan, key.clone(), RowDelta { old: sent.clone(), new: now.clone() })?;
+            }
+            operators.settle(plan)?;
+        }
+        self.note_sent(id, changed);
+        Ok(())
+    }
+
+    /// Reads on behind the rows of a window where too few are left: it is never shown with less than there is. What is
+    /// withdrawn goes from what is unsent at once.
+    fn reads_on(&mut self, id: FeedId, revokes: bool) -> bool {
+        let Some(materialized) = self.materialized_mut(id).filter(|m| m.falls_short()) else { return false };
+        materialized.revokes |= revokes;
+        if revokes {
+            self.revoke_unsent(id);
+        }
+        self.fetch(id);
+        true
+    }
+
+    /// Lets rows of a window go where far more are held than it needs. Returns whether any went.
+    fn lets_go(&mut self, id: FeedId) -> bool {
+        let Some(materialized) = self.materialized_mut(id) else { return false };
+        let (Some(window), Some(operators)) = (&mut materialized.window, &materialized.operators) else { return false };
+        let end = window.end(operators.rows_in_order()).and_then(|rank| operators.place(rank));
+        let Some(end) = end.cloned() else { return false };
+        window.cut(end);
+        self.let_go_behind_boundary(id)
     }
 
     /// The rows that may have changed since the last time.

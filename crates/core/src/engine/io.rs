@@ -42,6 +42,8 @@ pub struct Limits {
     pub attempts: u32,
     /// Snapshots that are read at the same time for one person or address; more wait for their turn.
     pub joining: usize,
+    /// Rows that are read and kept behind a window, for when some of its own go.
+    pub reserve: usize,
     /// What subscriptions may cost.
     pub shares: Shares,
 }
@@ -58,6 +60,7 @@ impl Default for Limits {
             ahead: 1_024,
             attempts: 40,
             joining: 32,
+            reserve: 64,
             shares: Shares::default(),
         }
     }

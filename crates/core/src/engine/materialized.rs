@@ -5,12 +5,13 @@ use std::sync::Arc;
 
 use super::io::ResyncReason;
 use super::moments::Moments;
+use super::window::Window;
 use crate::audience::SubId;
 use crate::operator::Operators;
 use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
 use crate::position::{Position, Term, Timestamp};
 use crate::query::Subquery;
-use crate::schema::{Key, Row, Table};
+use crate::schema::{ColumnSet, Key, Row, Table};
 use crate::value::Value;
 
 /// Different values after which all rows are fetched instead of those that have one of them.
@@ -104,6 +105,8 @@ pub(super) struct Materialized {
     pub(super) fetched_bytes: usize,
     /// When the condition changes next on its rows, where that happens as time passes.
     pub(super) moments: Moments,
+    /// How much of the table it holds, where that is enough for its window; `None`: all rows on which its condition holds.
+    pub(super) window: Option<Box<Window>>,
 }
 
 /// When changes are due that wait for their time.
@@ -137,5 +140,18 @@ impl Materialized {
     /// Whether it is the feed of a sub-select, which has no subscribers.
     pub(super) fn is_subquery(&self) -> bool {
         self.maintains.is_some()
+    }
+
+    /// Whether a row stands behind those that are held, as far as can be told without these columns. While rows are read nobody
+    /// knows.
+    pub(super) fn is_behind(&self, plan: &EffectivePlan, key: &Key, row: &Row, unknown: &ColumnSet) -> bool {
+        let window = self.window.as_ref().filter(|w| !w.columns().any(|i| unknown.contains(i)));
+        window.is_some_and(|window| window.is_behind(plan, key, row))
+    }
+
+    /// Rows that are held in the order of a window; they are too few if there may be more.
+    pub(super) fn falls_short(&self) -> bool {
+        let held = self.operators.as_ref().map_or(0, |o| o.rows_in_order());
+        self.window.as_ref().is_some_and(|window| window.falls_short(held))
     }
 }

@@ -21,15 +21,16 @@ use super::materialized::{Commit, Entry, Materialized, MissingRows, shows_less};
 use super::memory::Memory;
 use super::moments::Moments;
 use super::subquery_sets::SubquerySets;
+use super::window::Window;
 use super::{Engine, Feed, Joining, Turn};
 use crate::audience::SubId;
 use crate::explain::Tally;
 use crate::index::FeedId;
 use crate::operator::{Operators, Ties};
-use crate::plan::{AccessPath, EffectivePlan, RowFilter};
+use crate::plan::{AccessPath, EffectivePlan, RowFilter, SnapshotRequest};
 use crate::position::{Micros, Old, RowChange};
 use crate::query::Subquery;
-use crate::schema::{Key, Row};
+use crate::schema::{ColumnSet, Key, Row};
 use crate::seam::{MAX_OVERLAY, SnapshotMerge};
 use crate::value::Value;
 
@@ -72,6 +73,7 @@ impl Engine {
             held: None,
             fetched_bytes: 0,
             moments: Moments::default(),
+            window: Window::of(plan, self.limits.reserve).map(Box::new),
         }))
     }
 
@@ -106,6 +108,10 @@ impl Engine {
         let Some(materialized) = feed.memory.materialized_mut() else { return };
         let key = change.key.clone();
         let mut outrun = false;
+        let is_reading = feed.joining.is_some();
+        let is_behind = |materialized: &Materialized, row: &Row, unknown: &ColumnSet| {
+            !is_reading && materialized.is_behind(&feed.plan, &change.key, row, unknown)
+        };
         if feed.joining.is_some() {
             materialized.changed_since.insert(key.clone());
             outrun = materialized.changed_since.len() > MAX_OVERLAY;
@@ -118,6 +124,7 @@ impl Engine {
                     let value = |i: usize| if change.omitted_columns.contains(i) { &before[i] } else { &row[i] };
                     *row = (0..row.len()).map(|i| value(i).clone()).collect();
                 }
+                None if is_behind(materialized, row, &change.omitted_columns) => new = None,
                 None if feed.plan.reads_any_of(&change.omitted_columns) => {
                     // It may be in the result now, with values that only the table has.
                     let decides = feed.plan.is_decided_by_any_of(&change.omitted_columns);
@@ -134,7 +141,8 @@ impl Engine {
         let fails = matches!(seen, Some(Err(_)));
         let seen = seen.and_then(|seen| seen.unwrap_or(None));
         let is_coming = |row: &Row| feed.plan.next_change(row, subquery_sets).is_some();
-        let stays = seen.is_some() || fails || new.as_ref().is_some_and(is_coming);
+        let is_held = !new.as_ref().is_some_and(|row| is_behind(materialized, row, &ColumnSet::default()));
+        let stays = is_held && (seen.is_some() || fails || new.as_ref().is_some_and(is_coming));
         let sent = materialized.entries.get(&key).and_then(|e| e.sent.as_ref());
         // What its rules do not admit any more is not to be sent any more either. Whether it is they who let a row go is
         // known, if they ask other tables, only at the end of the transaction, when the row is not at hand any more.
@@ -231,6 +239,9 @@ impl Engine {
         self.joined(id);
         let Some(materialized) = self.materialized_mut(id) else { return };
         materialized.loaded = true;
+        if let Some(window) = &mut materialized.window {
+            window.note_done();
+        }
         // For keys that changed since the request, the stream's row is newer.
         materialized.fetched_bytes = 0;
         let changed_since = std::mem::take(&mut materialized.changed_since);
@@ -241,6 +252,7 @@ impl Engine {
                 self.put(id, key, |entry| entry.now = Some(row));
             }
         }
+        self.let_go_behind_boundary(id);
         self.settle_later(id);
         self.settle(source, commit);
     }
@@ -249,6 +261,20 @@ impl Engine {
     pub(super) fn fail_materialized(&mut self, id: FeedId, refusal: &Refusal) {
         let dependents = self.dependents(id);
         self.close_all(dependents, refusal);
+    }
+
+    /// Lets go of rows that stand behind those that a window's feed holds. Returns whether there were any.
+    pub(super) fn let_go_behind_boundary(&mut self, id: FeedId) -> bool {
+        let Some(feed) = self.feed(id) else { return false };
+        let Some(materialized) = feed.memory.materialized().filter(|m| m.window.is_some()) else { return false };
+        let none = ColumnSet::default();
+        let is_behind = |key: &Key, row: &Row| materialized.is_behind(&feed.plan, key, row, &none);
+        let behind =
+            materialized.entries.iter().filter(|(key, e)| e.now.as_ref().is_some_and(|row| is_behind(key, row)));
+        let behind: Vec<Key> = behind.map(|(key, _)| key.clone()).collect();
+        let some = !behind.is_empty();
+        behind.into_iter().for_each(|key| self.put(id, key, |entry| entry.now = None));
+        some
     }
 
     /// Drops all rows and fetches them again. Subscribers wait for a new result.
@@ -261,6 +287,9 @@ impl Engine {
         materialized.missing = MissingRows::Nothing;
         materialized.fetched.clear();
         materialized.fetched_bytes = 0;
+        if let Some(window) = &mut materialized.window {
+            window.reset();
+        }
         let maintains = materialized.maintains.is_some();
         let keys: Vec<Key> = materialized.entries.keys().cloned().collect();
         live.as_slice().iter().for_each(|s| self.out.push(Output::Discard(*s)));
@@ -335,18 +364,30 @@ impl Engine {
     }
 
     /// Asks for the rows that are missing.
-    fn fetch(&mut self, id: FeedId) {
+    pub(super) fn fetch(&mut self, id: FeedId) {
+        if self.audit.as_ref().is_some_and(|a| a.feed == id) {
+            // It would find these missing, in what is held or in what it has read.
+            self.stop_audit();
+        }
         let next = self.next_snapshot;
         let (since, settled) = self.source_position(id);
         let Engine { feeds, subquery_sets, tables, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let Some(materialized) = feed.memory.materialized_mut() else { return };
+        let loaded = materialized.loaded;
+        let held = materialized.operators.as_ref().map_or(0, |o| o.rows_in_order());
+        let window = materialized.window.as_mut();
         let request = match std::mem::take(&mut materialized.missing) {
-            MissingRows::With(by_column) if materialized.loaded => {
+            MissingRows::With(by_column) if loaded => {
                 let values = by_column.into_iter().map(|(c, values)| (c, values.into_iter().collect()));
-                feed.plan.snapshot_of(Some(RowFilter::new(values.collect())))
+                let request = feed.plan.snapshot_of(Some(RowFilter::new(values.collect())));
+                SnapshotRequest { page: window.and_then(|w| w.held_page()), ..request }
             }
-            _ => feed.plan.snapshot(subquery_sets),
+            missing => {
+                let behind = loaded && missing.is_nothing();
+                let page = window.map(|w| if behind { w.next_page(held) } else { w.first_page() });
+                SnapshotRequest { page, ..feed.plan.snapshot(subquery_sets) }
+            }
         };
         materialized.changed_since.clear();
         materialized.fetched.clear();
@@ -376,6 +417,9 @@ impl Feed {
         match (&mut self.memory, &mut self.joining) {
             (Memory::Materialized(materialized), _) => {
                 // What is found later in other tables is fetched then.
+                if let Some(window) = &mut materialized.window {
+                    rows.iter().for_each(|row| window.note_read(&self.plan, row));
+                }
                 for row in rows.into_iter().filter(|row| self.plan.sees_at_any_time(row, subquery_sets)) {
                     materialized.fetched_bytes += row.iter().map(Value::size).sum::<usize>();
                     materialized.fetched.push(row);

@@ -32,6 +32,7 @@ mod subqueries;
 mod subquery_sets;
 mod subscription;
 mod subscriptions;
+mod window;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
 use std::hash::{Hash as _, Hasher as _};
@@ -556,8 +557,9 @@ impl Engine {
     /// Whose turn a snapshot takes: that of the first who waits for it.
     pub fn snapshot_owner(&self, id: SnapshotId) -> Option<Arc<str>> {
         let feed = self.snapshots.get(&id).and_then(|f| self.feed(*f))?;
-        let (sub, _) = feed.waiting().first()?;
-        self.subs.get(sub)?.owner.as_ref()?.in_turn().cloned()
+        // Those who wait come first; where nobody does, it is those who are there who need it.
+        let sub = feed.waiting().first().map(|(sub, _)| *sub).or_else(|| feed.subscribers().next())?;
+        self.subs.get(&sub)?.owner.as_ref()?.in_turn().cloned()
     }
 
     /// The table that a request names, whether it may be read or not; for those who decide about that.

@@ -352,6 +352,9 @@ impl Engine {
             materialized.changed_since.clear();
             materialized.fetched.clear();
             materialized.fetched_bytes = 0;
+            if let Some(window) = &mut materialized.window {
+                window.begin_again();
+            }
         }
         self.next_snapshot += 1;
         self.snapshots.remove(&old);

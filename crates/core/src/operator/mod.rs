@@ -31,7 +31,7 @@ use first::Firsts;
 use group::Groups;
 use rows::Below;
 use sorted::Sorted;
-pub use sorted::Ties;
+pub use sorted::{Place, Ties};
 
 /// The operators of one feed.
 #[derive(Debug)]
@@ -109,6 +109,16 @@ impl Operators {
     /// The result as it was delivered last: in its order, else in the order of keys.
     pub fn result(&self) -> ResultRows {
         self.delivery.result(self.sorted.as_ref())
+    }
+
+    /// How many rows are in order, in the window or not.
+    pub fn rows_in_order(&self) -> usize {
+        self.sorted.as_ref().map_or(0, Sorted::len)
+    }
+
+    /// The place of the row that has so many before it in the order.
+    pub fn place(&self, rank: usize) -> Option<&Place> {
+        self.sorted.as_ref().and_then(|sorted| sorted.place(rank))
     }
 
     /// Whether something was handed on that is not delivered yet.

@@ -31,6 +31,7 @@ pub enum Ties {
 pub struct Place {
     values: Box<[Value]>,
     tie: u64,
+    /// Its key.
     pub key: Key,
 }
 
@@ -67,6 +68,11 @@ impl Place {
         });
         let unequal = by_terms.into_iter().find(|order| order.is_ne());
         unequal.unwrap_or_else(|| (self.tie, &self.key).cmp(&(other.tie, &other.key)))
+    }
+
+    /// The values that it is ordered by, before its key.
+    pub fn values(&self) -> &[Value] {
+        &self.values
     }
 
     /// Approximate bytes of a row that stands here.
@@ -119,6 +125,16 @@ impl Sorted {
     /// A row with its place.
     pub fn get(&self, key: &Key) -> Option<&(Place, VisibleRow)> {
         self.rows.get(key)
+    }
+
+    /// How many rows there are.
+    pub fn len(&self) -> usize {
+        self.rows.len()
+    }
+
+    /// The place of the row that has so many before it.
+    pub fn place(&self, rank: usize) -> Option<&Place> {
+        self.ranked.from(rank).next()
     }
 
     /// How many rows come before this place.

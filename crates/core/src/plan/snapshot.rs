@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use super::EffectivePlan;
 use super::access::{self, RowFilter};
+use super::page::Page;
 use crate::schema::{ColumnSet, Table};
 use crate::subquery::SubqueryResults;
 
@@ -16,12 +17,14 @@ pub struct SnapshotRequest {
     pub columns: ColumnSet,
     /// Rows that are needed; `None` for all.
     pub filter: Option<RowFilter>,
+    /// The part that is needed of these; `None` for all.
+    pub page: Option<Page>,
 }
 
 impl SnapshotRequest {
     /// A whole table.
     pub fn whole(table: &Arc<Table>) -> SnapshotRequest {
-        SnapshotRequest { table: table.clone(), columns: table.all_columns(), filter: None }
+        SnapshotRequest { table: table.clone(), columns: table.all_columns(), filter: None, page: None }
     }
 }
 
@@ -38,6 +41,6 @@ impl EffectivePlan {
         table.key.iter().for_each(|i| columns.insert(*i));
         // Compared to detect that a row shows less than before.
         columns.union_with(&self.scan.maskable());
-        SnapshotRequest { table, columns, filter }
+        SnapshotRequest { table, columns, filter, page: None }
     }
 }

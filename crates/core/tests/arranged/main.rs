@@ -6,6 +6,8 @@
 #![allow(clippy::unwrap_used)]
 
 mod naive;
+#[path = "../common/page.rs"]
+mod page;
 mod queries;
 mod world;
 
@@ -42,6 +44,9 @@ fn a_result_is_what_its_rows_make_it() {
         }
         if matches!(kind, Kind::Ordered | Kind::Window | Kind::TopGroups) {
             aspects.push("move".into());
+        }
+        if kind == Kind::Window {
+            aspects.extend(["reads a page".into(), "reads on".into()]);
         }
         for aspect in aspects {
             let times = reached.0.get(&format!("{kind:?}: {aspect}")).copied().unwrap_or(0);

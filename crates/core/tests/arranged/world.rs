@@ -8,7 +8,7 @@ use std::sync::Arc;
 use gossip_core::audience::SubId;
 use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SnapshotId};
 use gossip_core::feed::Change;
-use gossip_core::plan::{Admitted, EffectivePlan, VisibleRow};
+use gossip_core::plan::{Admitted, EffectivePlan, SnapshotRequest, VisibleRow};
 use gossip_core::position::{
     CommitTime, Interval, Old, Position, Reset, ResetReason, RowChange, SnapshotPoint, Transaction,
 };
@@ -17,8 +17,8 @@ use gossip_core::schema::{Column, ColumnSet, Identified, Key, Row, Table, TableN
 use gossip_core::value::{Type, Value};
 use proptest::prelude::*;
 
-use super::naive;
 use super::queries::{self, KINDS, Query, Texts, query, texts};
+use super::{naive, page};
 
 /// A change of one row.
 #[derive(Clone, Debug)]
@@ -170,7 +170,7 @@ struct Run<'a> {
     plan: Option<Arc<EffectivePlan>>,
     clients: BTreeMap<SubId, Client>,
     /// Snapshots to be read, and read ones to be handed over, each after so many transactions.
-    to_read: Vec<(SnapshotId, bool, usize, usize)>,
+    to_read: Vec<(SnapshotId, SnapshotRequest, usize, usize)>,
     to_hand_over: Vec<(SnapshotId, Vec<Row>, Position, usize)>,
     fetched: usize,
     at: u64,
@@ -204,6 +204,20 @@ impl Run<'_> {
         naive::result(plan, &rows, &())
     }
 
+    /// The result where the query fails on rows that a window need not read.
+    fn expected_of_read(&self, world: &World) -> Option<Vec<(Key, VisibleRow)>> {
+        let plan = self.plan.as_ref().filter(|plan| plan.page_order().is_some())?;
+        let free = matches!(self.case.rights, Rights::Asked).then(|| self.plan_without_rules());
+        let plan = free.as_ref().unwrap_or(plan);
+        let fails = |row: &Row| {
+            let admitted = plan.scan.admit(row, &());
+            admitted.is_some_and(|row| plan.filter.passes(&row, 0).is_err())
+        };
+        let mut world = world.clone();
+        world.rows.retain(|_, row| !fails(row));
+        self.expected(&world).ok()
+    }
+
     /// The query's plan where everything may be seen.
     fn plan_without_rules(&self) -> Arc<EffectivePlan> {
         let (query, claims) = (self.case.query.text.clone(), Arc::new(Claims::anonymous()));
@@ -217,7 +231,11 @@ impl Run<'_> {
                 Output::FetchSnapshot { id, request, .. } => {
                     let (read, arrive) = self.case.delays[self.fetched % self.case.delays.len()];
                     self.fetched += 1;
-                    self.to_read.push((id, *request.table.name.name == *"members", read, arrive));
+                    if let Some(page) = &request.page {
+                        let reads_on = if page.after.is_some() { "reads on" } else { "reads a page" };
+                        self.note(reads_on);
+                    }
+                    self.to_read.push((id, request, read, arrive));
                 }
                 Output::CancelSnapshot(id) => {
                     self.to_read.retain(|(other, ..)| *other != id);
@@ -278,7 +296,7 @@ impl Run<'_> {
         let at = client.at.unwrap();
         let Some((_, world)) = self.history.range(..=at).next_back() else { return self.fail("before all") };
         let plan = self.plan.as_ref().unwrap();
-        let expected = match self.expected(world) {
+        let expected = match self.expected(world).or_else(|error| self.expected_of_read(world).ok_or(error)) {
             Ok(expected) => expected,
             Err(error) => return self.fail(format!("told at {at} what fails: {error}")),
         };
@@ -300,12 +318,21 @@ impl Run<'_> {
 
     /// Reads and hands over the snapshots whose time has come.
     fn pass(&mut self, at_once: bool) -> Result<(), TestCaseError> {
-        for (id, of_members, read, arrive) in std::mem::take(&mut self.to_read) {
+        for (id, request, read, arrive) in std::mem::take(&mut self.to_read) {
             if read > 0 && !at_once {
-                self.to_read.push((id, of_members, read - 1, arrive));
+                self.to_read.push((id, request, read - 1, arrive));
                 continue;
             }
-            let rows = if of_members { self.world.member_rows() } else { self.world.rows() };
+            let of_members = *request.table.name.name == *"members";
+            let mut rows = if of_members { self.world.member_rows() } else { self.world.rows() };
+            if let Some(page) = &request.page {
+                let is_wanted = |row: &Row| {
+                    let filter = request.filter.as_ref();
+                    filter.is_none_or(|f| f.iter().any(|(column, values)| values.contains(&row[*column])))
+                };
+                rows.retain(is_wanted);
+                rows = page::page(page, rows);
+            }
             self.to_hand_over.push((id, rows, Position::at(self.at), arrive));
         }
         for (id, rows, at, arrive) in std::mem::take(&mut self.to_hand_over) {
@@ -448,6 +475,10 @@ impl Run<'_> {
             let (Some(shown), Some(new)) = (admitted(before, old), self.world.rows.get(id)) else { return false };
             let read = plan.read();
             let lost = |now: &ColumnSet| shown.iter().any(|i| read.contains(i) && !now.contains(i));
+            let key = [Value::Int(*id)];
+            let in_window = |rows: Vec<(Key, VisibleRow)>| rows.iter().any(|(k, _)| **k == key);
+            // Of a window only what it shows is told.
+            let was_told = was_told && (plan.page_order().is_none() || self.expected(known).is_ok_and(in_window));
             was_told && found(before, old).is_some() && admitted(&self.world, new).is_none_or(|now| lost(&now))
         })
     }
@@ -539,7 +570,9 @@ fn apply(
 /// Runs a case, and says where what a client was told is not what holds.
 pub fn run(case: &Case, reached: &RefCell<Reached>) -> Result<(), TestCaseError> {
     let table = queries::table(case.old_values);
-    let mut engine = Engine::new(Arc::new(rules(case.rights)), Limits::default());
+    // Windows are read on after every row or two that goes.
+    let limits = Limits { reserve: 1, ..Limits::default() };
+    let mut engine = Engine::new(Arc::new(rules(case.rights)), limits);
     engine.handle(Input::Table(table.clone()));
     engine.handle(Input::Table(members()));
     let mut run = Run {
@@ -589,8 +622,11 @@ pub fn run(case: &Case, reached: &RefCell<Reached>) -> Result<(), TestCaseError>
                 let failed = |world| run.expected(world).is_err();
                 prop_assert!(run.history.values().any(failed), "client {} was closed: {}", sub, case.query.text);
             }
-            (None, Err(error)) => return run.fail(format!("{error}, and client {sub} was not closed")),
-            (None, Ok(now)) => {
+            (None, now) => {
+                let now = match now.or_else(|error| run.expected_of_read(&run.world).ok_or(error)) {
+                    Ok(now) => now,
+                    Err(error) => return run.fail(format!("{error}, and client {sub} was not closed")),
+                };
                 prop_assert!(client.at.is_some(), "client {} has no result: {}", sub, case.query.text);
                 run.note("ends with a result");
                 // What was told last is what holds now, if nothing more was told.

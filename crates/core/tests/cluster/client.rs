@@ -13,7 +13,7 @@ use gossip_core::send_queue::{QueueLimits, SendQueue};
 use gossip_core::value::Value;
 use rand::Rng;
 
-use crate::world::{COLUMNS, Person, Plain, QUERIES, Shown, World};
+use crate::world::{ARRANGED, COLUMNS, Person, Plain, QUERIES, Shown, WINDOWS, World, key_of_status};
 use crate::{Cluster, Message, NODES};
 
 pub struct Client {
@@ -22,6 +22,8 @@ pub struct Client {
     pub query: usize,
     pub queue: SendQueue<Message>,
     pub shown: Shown,
+    /// The keys of its rows in their order, where they have one.
+    order: Vec<i64>,
     pub position: Option<Position>,
     pub reads: f64,
     every: i64,
@@ -35,9 +37,44 @@ pub struct Client {
     pub unfinished: bool,
 }
 
+impl Client {
+    /// What it shows is the result, in its order if it has one.
+    pub fn hold_against(&self, world: &World, at: &dyn std::fmt::Display) {
+        let expected = self.person.in_order(self.query, world);
+        if WINDOWS.contains(&self.query) {
+            let order: Vec<i64> = expected.iter().map(|(id, _)| *id).collect();
+            assert_eq!(self.order, order, "{:?} {:?} {at}", self.person, QUERIES[self.query]);
+        }
+        let expected: Shown = expected.into_iter().collect();
+        assert_eq!(self.shown, expected, "{:?} {:?} {at}", self.person, QUERIES[self.query]);
+    }
+
+    /// Has rows take their places: all that left or has a place is taken out, then what has one is put in, the foremost first.
+    fn put_in_place(&mut self, changes: &[Change]) {
+        let mut placed = BTreeMap::new();
+        for change in changes {
+            let id = id_of(change.key());
+            match change {
+                Change::Remove { .. } => self.order.retain(|other| *other != id),
+                Change::Add { place: Some(place), .. } | Change::Replace { place: Some(place), .. } => {
+                    self.order.retain(|other| *other != id);
+                    placed.insert(*place, id);
+                }
+                Change::Add { .. } => panic!("{change:?} comes without a place"),
+                Change::Replace { .. } => {}
+            }
+        }
+        placed.into_iter().for_each(|(place, id)| self.order.insert(place, id));
+    }
+}
+
 impl Cluster {
     /// Nothing is read of what may not be seen any more where the client's engine stands.
     fn hold_against_rights(&self, c: &Client, message: &Message) {
+        if ARRANGED.contains(&c.query) {
+            // What is in a group is not seen of it.
+            return;
+        }
         let at = self.nodes[c.engine].engine.progress("harbour").at.unwrap_or_default();
         let Some(world) = self.history.get(&at) else { return };
         let of = match message {
@@ -62,7 +99,7 @@ impl Cluster {
             // back when it was withheld later.
             let still = |w: &World| match w.get(&(0, id)) {
                 Some(Plain::Call(call)) => {
-                    c.person.may(id, call, w).is_none() || c.person.sees(c.query, id, call, w).is_some()
+                    c.person.may(id, call, w).is_none() || c.person.expected(c.query, w).contains_key(&id)
                 }
                 _ => false,
             };
@@ -93,6 +130,10 @@ impl Cluster {
         let message = c.queue.pop();
         let c = &self.clients[&sub];
         message.iter().for_each(|m| self.hold_against_rights(c, m));
+        if matches!(message, Some(Message::Delta(_))) {
+            let query = c.query;
+            self.note_reached(&format!("deltas of query {query}"));
+        }
         let Some(c) = self.clients.get_mut(&sub) else { return };
         match message {
             None => {
@@ -108,9 +149,9 @@ impl Cluster {
                 c.asked_to_resume = false;
                 c.fingerprint = feed.fingerprint;
                 c.shown = rows.iter().map(|(k, seen)| (id_of(k), project(&feed, seen))).collect();
+                c.order = rows.iter().map(|(k, _)| id_of(k)).collect();
                 c.unfinished = false;
-                let expected = c.person.expected(c.query, &self.history[&position]);
-                assert_eq!(c.shown, expected, "result at {position}");
+                c.hold_against(&self.history[&position], &format!("result at {position}"));
                 c.position = Some(position);
             }
             Some(Message::Resumed(position)) => {
@@ -134,7 +175,8 @@ impl Cluster {
                         }
                         Change::Remove { .. } => None,
                     };
-                    let same = before == after;
+                    let moves = matches!(change, Change::Replace { place: Some(_), .. });
+                    let same = before == after && !moves;
                     // What changed twice between two deltas may be as it was.
                     assert!(!same || c.every > 0 && after.is_some(), "{change:?} at {} is nothing", delta.position);
                     assert!(
@@ -155,10 +197,12 @@ impl Cluster {
                         None => drop(c.shown.remove(&id)),
                     }
                 }
+                if WINDOWS.contains(&c.query) {
+                    c.put_in_place(&delta.changes);
+                }
                 c.unfinished = delta.more;
                 if !delta.more {
-                    let expected = c.person.expected(c.query, &self.history[&delta.position]);
-                    assert_eq!(c.shown, expected, "client {sub} {:?} after the delta of {}", c.person, delta.position);
+                    c.hold_against(&self.history[&delta.position], &format!("{sub} after {}", delta.position));
                 }
             }
         }
@@ -179,6 +223,7 @@ impl Cluster {
             query,
             queue,
             shown: Shown::new(),
+            order: Vec::new(),
             position: None,
             reads,
             every,
@@ -238,15 +283,22 @@ impl Cluster {
 pub fn id_of(key: &Key) -> i64 {
     match key[..] {
         [Value::Int(id)] => id,
+        // That of a group.
+        [ref status @ Value::Text(_)] => key_of_status(status),
         _ => panic!("{key:?}"),
     }
 }
 
 pub fn project(feed: &EffectivePlan, seen: &VisibleRow) -> BTreeMap<&'static str, Value> {
-    feed.shown(seen).map(|(i, v)| (name_of(feed, i), v.clone())).collect()
+    let value = |v: &Value| match v {
+        // However many digits it has.
+        Value::Numeric(n) => Value::from(n.to_string()),
+        v => v.clone(),
+    };
+    feed.shown(seen).map(|(i, v)| (name_of(feed, i), value(v))).collect()
 }
 
 fn name_of(feed: &EffectivePlan, place: usize) -> &'static str {
     let name = feed.project.name(place, feed.table());
-    COLUMNS.into_iter().find(|c| *c == name).unwrap_or_else(|| panic!("{name} is shown to somebody"))
+    COLUMNS.into_iter().chain(["calls"]).find(|c| *c == name).unwrap_or_else(|| panic!("{name} is shown to somebody"))
 }

@@ -35,6 +35,10 @@ impl Cluster {
                     let which = TABLES.iter().position(|t| *t == &*request.table.name.name).unwrap();
                     let is_as_known = request.table == table(which, self.old_values, self.altered);
                     let found = is_as_known.then(|| self.snapshot(&request));
+                    if let Some(page) = &request.page {
+                        let on = page.after.is_some();
+                        self.note_reached(if on { "a window reads on" } else { "a window reads a page" });
+                    }
                     let due = self.step + self.rng.random_range(0..6);
                     self.nodes[n].snapshots.push_back((due, id, found));
                 }

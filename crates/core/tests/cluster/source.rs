@@ -150,10 +150,11 @@ impl Cluster {
         let which = TABLES.iter().position(|t| *t == &*request.table.name.name).unwrap();
         let rows =
             rows.iter().filter(|((table, _), _)| *table == which).map(|((_, id), p)| to_row(*id, p, self.altered));
-        let SnapshotRequest { columns, filter, .. } = request;
+        let SnapshotRequest { columns, filter, page, .. } = request;
         let wanted = |row: &Row| filter.as_ref().is_none_or(|f| f.iter().any(|(c, values)| values.contains(&row[*c])));
         let value = |(i, v): (usize, &Value)| if columns.contains(i) { v.clone() } else { Value::Null };
-        let rows = rows.filter(wanted).map(|row| row.iter().enumerate().map(value).collect()).collect();
+        let rows: Vec<Row> = rows.filter(wanted).map(|row| row.iter().enumerate().map(value).collect()).collect();
+        let rows = page.iter().fold(rows, |rows, page| crate::page::page(page, rows));
         if !self.by_visibility {
             return (SnapshotPoint::UpTo(self.head), rows);
         }

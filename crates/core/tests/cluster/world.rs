@@ -16,13 +16,20 @@ pub const STATES: [&str; 3] = ["expected", "inbound", "berthed"];
 pub const COLUMNS: [&str; 5] = ["id", "agency", "status", "draught", "note"];
 /// Stands between the others in every other description of `calls`, and nobody may see it.
 pub const SECRET: &str = "secret";
-pub const QUERIES: [&str; 5] = [
+pub const QUERIES: [&str; 9] = [
     "SELECT * FROM calls",
     "SELECT id, status FROM calls WHERE status IN ('expected', 'inbound')",
     "SELECT status, note FROM calls WHERE draught > 5",
     "SELECT id, draught FROM calls WHERE note IS NOT NULL OR draught < 3",
     "SELECT id, draught FROM calls WHERE NOT (note IS NOT NULL AND draught > 2)",
+    "SELECT id, draught FROM calls WHERE status <> 'berthed' ORDER BY draught DESC LIMIT 3",
+    "SELECT id, note FROM calls ORDER BY note NULLS FIRST, id DESC LIMIT 2 OFFSET 1",
+    "SELECT status, count(*) AS calls, sum(draught) AS draught, max(note) AS note FROM calls GROUP BY status",
+    "SELECT DISTINCT ON (status) status, id, draught FROM calls ORDER BY status, draught, id DESC",
 ];
+/// Those that are windows, and those whose rows are not the table's.
+pub const WINDOWS: std::ops::Range<usize> = 5..7;
+pub const ARRANGED: std::ops::Range<usize> = 7..9;
 /// The tables by number: `calls`, `assignments` (a pilot to a call), `crews` (a pilot to a boss).
 pub const TABLES: [&str; 3] = ["calls", "assignments", "crews"];
 
@@ -239,12 +246,16 @@ impl Person {
             1 => c.1 < 2,
             2 => c.2 > 5,
             3 => note || c.2 < 3,
-            _ => !(note && c.2 > 2),
+            4 => !(note && c.2 > 2),
+            5 => c.1 != 2,
+            _ => true,
         };
         let columns: &[&str] = match query {
             0 => &COLUMNS,
             1 => &["id", "status"],
             2 => &["status", "note"],
+            6 => &["id", "note"],
+            7 | 8 => &["id", "status", "draught", "note"],
             _ => &["id", "draught"],
         };
         seen.retain(|c, _| columns.contains(c));
@@ -253,12 +264,79 @@ impl Person {
 
     /// The whole result of this person's query.
     pub fn expected(&self, query: usize, world: &World) -> Shown {
+        self.in_order(query, world).into_iter().collect()
+    }
+
+    /// The same, in the order that the query names, if it does.
+    pub fn in_order(&self, query: usize, world: &World) -> Vec<(i64, BTreeMap<&'static str, Value>)> {
         let calls = world.iter().filter_map(|((table, id), p)| match p {
             Plain::Call(c) if *table == 0 => Some((*id, *c)),
             _ => None,
         });
-        calls.filter_map(|(id, c)| self.sees(query, id, &c, world).map(|r| (id, r))).collect()
+        let mut rows: Vec<(i64, BTreeMap<&'static str, Value>)> =
+            calls.filter_map(|(id, c)| self.sees(query, id, &c, world).map(|r| (id, r))).collect();
+        let number = |row: &BTreeMap<&'static str, Value>, column: &str| match row.get(column) {
+            Some(Value::Int(n)) => Some(*n),
+            _ => None,
+        };
+        match query {
+            5 => {
+                rows.sort_by_key(|(id, row)| (std::cmp::Reverse(number(row, "draught")), *id));
+                rows.truncate(3);
+            }
+            6 => {
+                rows.sort_by_key(|(id, row)| (number(row, "note"), -*id));
+                rows = rows.into_iter().skip(1).take(2).collect();
+            }
+            7 => {
+                rows = by_status(&rows, |of| {
+                    let count = Value::Int(of.len() as i64);
+                    let sum: i64 = of.iter().filter_map(|row| number(row, "draught")).sum();
+                    let most = of.iter().filter_map(|row| number(row, "note")).max();
+                    BTreeMap::from([
+                        ("calls", count),
+                        ("draught", Value::from(sum.to_string())),
+                        ("note", most.map_or(Value::Null, Value::Int)),
+                    ])
+                })
+            }
+            8 => {
+                rows.sort_by_key(|(id, row)| (number(row, "draught"), -*id));
+                rows = by_status(&rows, |of| {
+                    let mut first = of[0].clone();
+                    first.remove("note");
+                    first
+                });
+            }
+            _ => {}
+        }
+        rows
     }
+}
+
+/// What becomes of the rows of each status, under a key of its own.
+fn by_status(
+    rows: &[(i64, BTreeMap<&'static str, Value>)],
+    make: impl Fn(&[&BTreeMap<&'static str, Value>]) -> BTreeMap<&'static str, Value>,
+) -> Vec<(i64, BTreeMap<&'static str, Value>)> {
+    let mut sorted = STATES;
+    sorted.sort_unstable();
+    let of = |status: &str| {
+        let status = Value::from(status);
+        let of: Vec<_> = rows.iter().map(|(_, row)| row).filter(|row| row.get("status") == Some(&status)).collect();
+        (!of.is_empty()).then(|| {
+            let mut row = make(&of);
+            row.insert("status", status.clone());
+            (key_of_status(&status), row)
+        })
+    };
+    sorted.iter().filter_map(|status| of(status)).collect()
+}
+
+/// The key of a group by hand.
+pub fn key_of_status(status: &Value) -> i64 {
+    let place = STATES.iter().position(|s| Value::from(*s) == *status).unwrap();
+    1_000 + place as i64
 }
 
 /// A row as it is after a random change; `None` if it is gone.

@@ -14,9 +14,11 @@ use tokio_postgres::SimpleQueryMessage;
 
 use super::catalog::{self, CatalogColumn, Described};
 use super::connect::quote;
+use super::literal::Literals;
 use super::pool::Connection;
 use super::visibility::visibility;
 use super::{PostgresSource, pgoutput::Lsn};
+use crate::page::page;
 use crate::{Result, SourceError, row_filter};
 
 /// Rows that are fetched and handed over at a time.
@@ -34,6 +36,18 @@ fn wanted(table: &Table) -> String {
 fn first_row<const N: usize>(answer: &[SimpleQueryMessage]) -> [&str; N] {
     let row = answer.iter().find_map(|m| if let SimpleQueryMessage::Row(r) = m { Some(r) } else { None });
     std::array::from_fn(|i| row.and_then(|r| r.get(i)).unwrap_or(""))
+}
+
+/// Declares the cursor that reads what is wanted.
+fn cursor(request: &SnapshotRequest, described: &Described, from: &str, encoding: &str) -> String {
+    let name = |(i, c): (usize, &CatalogColumn)| match request.columns.contains(i) {
+        true => quote(&c.name),
+        false => "NULL".into(),
+    };
+    let names: Vec<String> = described.columns.iter().enumerate().map(name).collect();
+    let page = page(request, &mut Literals { unicode: encoding == "UTF8" });
+    let rows = row_filter::condition(request, page.as_ref(), quote);
+    format!("DECLARE gossip_rows NO SCROLL CURSOR FOR SELECT {} FROM {from}{rows}", names.join(", "))
 }
 
 impl PostgresSource {
@@ -91,9 +105,10 @@ impl PostgresSource {
         let from = format!("{own}{}", described.sql_name);
         let begin = connection.client.simple_query(&format!(
             "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET LOCAL row_security = off; \
-             LOCK TABLE {from} IN ACCESS SHARE MODE; SELECT pg_current_snapshot(), pg_is_in_recovery()"
+             LOCK TABLE {from} IN ACCESS SHARE MODE; \
+             SELECT pg_current_snapshot(), pg_is_in_recovery(), getdatabaseencoding()"
         ))?;
-        let [text, standby] = first_row(&begin);
+        let [text, standby, encoding] = first_row(&begin);
         if standby == "t" {
             return Err(SourceError::NotReady(format!(
                 "{} is a standby; the url must lead to the primary",
@@ -105,17 +120,8 @@ impl PostgresSource {
         let locked = self.described(connection, &name)?.filter(|d| *d.table(&self.name) == **table);
         let described = locked.filter(|d| d.oid == described.oid).ok_or_else(changed)?;
         let client = &mut connection.client;
-        let name = |(i, c): (usize, &CatalogColumn)| match request.columns.contains(i) {
-            true => quote(&c.name),
-            false => "NULL".into(),
-        };
-        let names: Vec<String> = described.columns.iter().enumerate().map(name).collect();
         let fetch = format!("FETCH {PIECE} FROM gossip_rows");
-        let mut next = format!(
-            "DECLARE gossip_rows NO SCROLL CURSOR FOR SELECT {} FROM {from}{}; {fetch}",
-            names.join(", "),
-            row_filter::condition(request, quote)
-        );
+        let mut next = format!("{}; {fetch}", cursor(request, &described, &from, encoding));
         loop {
             let rows = client.simple_query(&next)?;
             next.clone_from(&fetch);

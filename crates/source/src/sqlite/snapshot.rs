@@ -1,11 +1,14 @@
 //! Reading what is wanted of a table together with the position that it shows.
 
 use super::{SqliteSource, quote, to_value};
+use crate::page::{Dialect, page};
 use crate::{Result, SourceError, row_filter};
 use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::Position;
-use gossip_core::schema::Row;
+use gossip_core::schema::{Column, Row, Table};
 use gossip_core::value::Value;
+use rusqlite::Connection;
+use rusqlite::types::Value as Stored;
 
 /// Rows that are handed over at a time.
 pub const PIECE: usize = 500;
@@ -32,24 +35,72 @@ pub fn snapshot(
     if *now != **table {
         return Err(SourceError::Changed(table.name.to_string()));
     }
+    let whole = SnapshotRequest { page: None, ..wanted.clone() };
+    let done = match rows(&read, wanted, &mut take)? {
+        Rows::Unordered => rows(&read, &whole, &mut take)?,
+        done => done,
+    };
+    Ok((done != Rows::Refused).then(|| Position::at(at.max(0) as u64)))
+}
+
+/// How reading rows ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Rows {
+    All,
+    /// Whoever takes them had enough.
+    Refused,
+    /// There are values of other types than their columns', whose order is another one here: a page of them is none.
+    Unordered,
+}
+
+/// A value's place in a statement.
+struct Numbered(Vec<Stored>);
+
+impl Dialect for Numbered {
+    fn column(&self, column: &Column) -> Option<String> {
+        Some(format!("{} COLLATE BINARY", quote(&column.name)))
+    }
+
+    fn value(&mut self, value: &Value, _: &Column) -> Option<String> {
+        self.0.push(match value {
+            Value::Int(i) => Stored::Integer(*i),
+            Value::Float(x) => Stored::Real(*x),
+            Value::Text(s) => Stored::Text(s.to_string()),
+            Value::Bytes(bytes) => Stored::Blob(bytes.to_vec()),
+            _ => return None,
+        });
+        Some(format!("?{}", self.0.len()))
+    }
+}
+
+fn rows(db: &Connection, wanted: &SnapshotRequest, take: &mut impl FnMut(Vec<Row>) -> bool) -> Result<Rows> {
+    let table: &Table = &wanted.table;
     let name = |i: usize| if wanted.columns.contains(i) { quote(&table.columns[i].name) } else { "NULL".into() };
     let names: Vec<String> = (0..table.columns.len()).map(name).collect();
-    let filter = row_filter::condition(wanted, quote);
-    let mut s = read.prepare(&format!("SELECT {} FROM {}{filter}", names.join(", "), quote(&table.name.name)))?;
-    let mut rows = s.query([])?;
+    let mut numbered = Numbered(Vec::new());
+    let page = page(wanted, &mut numbered);
+    let of_order = |i: usize| wanted.page.as_ref().is_some_and(|p| p.order.iter().any(|term| term.column == i));
+    let values = if page.is_some() { numbered.0 } else { Vec::new() };
+    let condition = row_filter::condition(wanted, page.as_ref(), quote);
+    let mut s = db.prepare(&format!("SELECT {} FROM {}{condition}", names.join(", "), quote(&table.name.name)))?;
+    let mut rows = s.query(rusqlite::params_from_iter(values))?;
     let mut piece = Vec::with_capacity(PIECE);
     while let Some(r) = rows.next()? {
         let mut row: Vec<Value> = Vec::with_capacity(table.columns.len());
         for (i, column) in table.columns.iter().enumerate() {
-            row.push(to_value(r.get_ref(i)?, column.ty).0);
+            let (value, fits) = to_value(r.get_ref(i)?, column.ty);
+            if !fits && of_order(i) {
+                return Ok(Rows::Unordered);
+            }
+            row.push(value);
         }
         if table.key.iter().any(|&i| row[i].is_null()) {
             continue;
         }
         piece.push(row.into());
         if piece.len() == PIECE && !take(std::mem::take(&mut piece)) {
-            return Ok(None);
+            return Ok(Rows::Refused);
         }
     }
-    Ok((piece.is_empty() || take(piece)).then(|| Position::at(at.max(0) as u64)))
+    Ok(if piece.is_empty() || take(piece) { Rows::All } else { Rows::Refused })
 }

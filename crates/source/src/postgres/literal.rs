@@ -1,0 +1,62 @@
+//! Values as PostgreSQL reads them in a statement, and columns in the order that they have here.
+
+use gossip_core::datetime::{self, DAY};
+use gossip_core::query::function::Function;
+use gossip_core::schema::Column;
+use gossip_core::value::{Type, Value};
+
+use super::connect::quote;
+use crate::page::Dialect;
+
+/// The dialect of a database.
+pub struct Literals {
+    /// Whether it has text in UTF-8, whose bytes are in the order of its characters.
+    pub unicode: bool,
+}
+
+fn quoted(text: &str) -> String {
+    format!("E'{}'", text.replace('\\', "\\\\").replace('\'', "''"))
+}
+
+/// A date by its days from 2000-01-01: no year is too far to be written.
+fn date(days: i32) -> String {
+    match datetime::date_text(days) {
+        text if text.ends_with("infinity") => format!("'{text}'::date"),
+        _ => format!("('2000-01-01'::date + {days})"),
+    }
+}
+
+fn timestamp(micros: i64) -> String {
+    match datetime::timestamp_text(micros, false) {
+        text if text.ends_with("infinity") => format!("'{text}'::timestamp"),
+        _ => {
+            let (days, rest) = (micros.div_euclid(DAY), micros.rem_euclid(DAY));
+            format!("(('2000-01-01'::date + {days})::timestamp + '{rest} microseconds'::interval)")
+        }
+    }
+}
+
+impl Dialect for Literals {
+    fn column(&self, column: &Column) -> Option<String> {
+        let name = quote(&column.name);
+        match column.ty {
+            Type::Text => self.unicode.then(|| format!("{name} COLLATE \"C\"")),
+            _ => Some(name),
+        }
+    }
+
+    fn value(&mut self, value: &Value, column: &Column) -> Option<String> {
+        Some(match (value, column.ty) {
+            (Value::Text(text), Type::Text) => quoted(text),
+            (Value::Text(text), ty) => format!("{}::{}", quoted(text), ty.name()),
+            (Value::Date(days), _) => date(*days),
+            (Value::Timestamp(at), _) => timestamp(*at),
+            // Whatever the session's zone is.
+            (Value::Timestamptz(at), _) => format!("({} AT TIME ZONE 'UTC')", timestamp(*at)),
+            (number, ty) => match Function::Cast(ty, Type::Text).value(std::slice::from_ref(number)) {
+                Ok(Value::Text(text)) => format!("{}::{}", quoted(&text), ty.name()),
+                _ => return None,
+            },
+        })
+    }
+}

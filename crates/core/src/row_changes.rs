@@ -86,12 +86,15 @@ pub fn event(plans: &PlansOfTables, change: &RowChange, at: Timestamp) -> Result
     }
     let see = |row: &Row| plan.see(row, &());
     let mut new = change.new.as_ref().map(see).transpose()?.flatten();
+    if let Some(new) = &mut new {
+        new.columns.remove_all(&change.omitted_columns);
+    }
     let (op, old) = match &change.old {
         Old::Known(old) => match (old.as_ref().map(see).transpose()?.flatten(), &new) {
             (None, None) => return Ok(None),
             (None, Some(_)) => (Op::Insert, None),
             (Some(old), None) => (Op::Delete, Some(old)),
-            (Some(old), Some(new)) if shows_the_same(plan, &old, new) => return Ok(None),
+            (Some(old), Some(new)) if shows_the_same(plan, &old, new, &change.omitted_columns) => return Ok(None),
             (Some(old), Some(_)) => (Op::Update, Some(old)),
         },
         // All rows may be seen.
@@ -100,9 +103,6 @@ pub fn event(plans: &PlansOfTables, change: &RowChange, at: Timestamp) -> Result
     };
     // What may be seen less is taken back, also of what the row was.
     let revokes = old.is_some() && feed::shows_less(plan, change, &());
-    if let Some(new) = &mut new {
-        new.columns.remove_all(&change.omitted_columns);
-    }
     let shown = |seen: &VisibleRow| Value::Json(json::row_json(plan, seen).into());
     let key = || Value::Json(json::key_json(&change.key).into());
     let cells = [
@@ -130,6 +130,9 @@ fn says_it_by_itself(plan: &EffectivePlan) -> bool {
     !grants.is_empty() && plan.subqueries().is_empty() && (plan.table().old_values || knows_all)
 }
 
-fn shows_the_same(plan: &EffectivePlan, old: &VisibleRow, new: &VisibleRow) -> bool {
-    plan.shown(old).eq(plan.shown(new))
+/// Whether two rows show the same, of which one leaves values out that are as they were.
+fn shows_the_same(plan: &EffectivePlan, old: &VisibleRow, new: &VisibleRow, omitted: &ColumnSet) -> bool {
+    let mut old = old.clone();
+    old.columns.remove_all(omitted);
+    plan.shown(&old).eq(plan.shown(new))
 }

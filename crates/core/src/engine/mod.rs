@@ -249,6 +249,8 @@ pub struct FeedInfo {
     pub subscriptions: usize,
     /// Deltas since it began.
     pub deltas: u64,
+    /// Rows or keys that it remembers; `None` if it needs none.
+    pub held: Option<usize>,
 }
 
 /// The state machine of one instance.
@@ -494,7 +496,7 @@ impl Engine {
     fn info(&self, id: FeedId) -> Option<FeedInfo> {
         let f = self.feed(id)?;
         let subscriptions = f.live.as_slice().len() + f.waiting().len();
-        Some(FeedInfo { id, plan: f.plan.clone(), subscriptions, deltas: f.deltas })
+        Some(FeedInfo { id, plan: f.plan.clone(), subscriptions, deltas: f.deltas, held: f.memory.rows() })
     }
 
     /// The effective plan of a subscription.

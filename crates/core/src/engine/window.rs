@@ -11,8 +11,12 @@ use crate::operator::{Place, Ties};
 use crate::plan::{EffectivePlan, Page, PageTerm, VisibleRow};
 use crate::schema::{Key, Row};
 
-/// Rows of a page, at most: a condition that holds on few rows needs long ones.
-const MAX_PAGE: usize = 65_536;
+/// Rows of a page, at most.
+const MAX_PAGE: usize = 1_000_000;
+
+/// By how much a page is longer than the one before that was not enough: a condition that holds on few rows is not to have a
+/// database without an index sort them very often. In powers of two.
+const LONGER: u32 = 3;
 
 /// What a feed knows of the rows of its window.
 #[derive(Debug)]
@@ -70,7 +74,7 @@ impl Window {
 
     fn page(&mut self, held: usize) -> Page {
         let more = self.needs.saturating_sub(held) + self.reserve;
-        let limit = more.max(1).saturating_mul(1 << self.pages.min(16)).min(MAX_PAGE.max(more));
+        let limit = more.max(1).saturating_mul(1 << (LONGER * self.pages).min(20)).min(MAX_PAGE);
         (self.asked, self.read, self.last) = (Some(limit), 0, None);
         self.pages += 1;
         Page { order: self.order.clone(), after: None, until: None, limit: Some(limit) }

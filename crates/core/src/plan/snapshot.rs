@@ -34,6 +34,21 @@ impl EffectivePlan {
         self.snapshot_of(access::row_filter(self, subquery_results))
     }
 
+    /// In words: which rows are read to begin with.
+    pub fn reads(&self, subquery_results: &dyn SubqueryResults) -> String {
+        let table = self.table();
+        let name = |column: usize| table.columns.get(column).map_or("", |c| &*c.name);
+        let rows = match access::row_filter(self, subquery_results) {
+            None => "all rows".to_string(),
+            Some(filter) if filter.is_empty() => "no rows".into(),
+            Some(filter) => {
+                let columns: Vec<&str> = filter.iter().map(|(column, _)| name(*column)).collect();
+                format!("rows by {}", columns.join(", "))
+            }
+        };
+        if self.page_order().is_some() { format!("{rows}, page by page in order") } else { rows }
+    }
+
     /// The same, restricted to some rows.
     pub fn snapshot_of(&self, filter: Option<RowFilter>) -> SnapshotRequest {
         let table = self.table().clone();

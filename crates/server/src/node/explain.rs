@@ -26,12 +26,14 @@ impl Node {
             }
         };
         let feed = self.engine.feed_of(&plan);
-        let feed = feed.map(|f| json!({"id": f.id, "subscriptions": f.subscriptions, "deltas": f.deltas}));
+        let feed =
+            feed.map(|f| json!({"id": f.id, "subscriptions": f.subscriptions, "deltas": f.deltas, "held": f.held}));
         let about = json!({
             "query": plan.to_sql(),
             "rows": plan.condition_sql(),
             "then": plan.arranged_sql(),
             "found_by": AccessPath::of(&plan, self.engine.subquery_results()).text(plan.table()),
+            "reads": plan.reads(self.engine.subquery_results()),
             "feed": feed,
             "cost_ns": self.cost_ns(&plan.of_rows()),
         });

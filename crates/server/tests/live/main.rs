@@ -23,6 +23,7 @@ mod revoking;
 mod rights;
 mod row_changes;
 mod schema;
+mod selective;
 mod sending;
 mod topics;
 mod what_if;

@@ -75,6 +75,8 @@ impl Tasks {
             cost_ns: a["cost_ns"].as_u64(),
             rows: a["rows"].as_str().map(String::from),
             then: a["then"].as_str().map(String::from),
+            found_by: a["found_by"].as_str().unwrap_or("").into(),
+            reads: a["reads"].as_str().unwrap_or("").into(),
         };
         self.tell(0, Call::Explain(Box::new(call)), move |answer| {
             Message::Asked(id, QueryUpdate::About(answer.map(about)))

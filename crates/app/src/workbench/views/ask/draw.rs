@@ -17,7 +17,7 @@ use crate::workbench::words::{fit, span, wrap};
 const QUERY: u16 = 5;
 
 /// Lines at the bottom of a pane.
-const ABOUT: u16 = 7;
+const ABOUT: u16 = 8;
 
 /// Widest column.
 const WIDEST: usize = 26;
@@ -208,7 +208,8 @@ fn describe(s: &State, pane: &Pane) -> Vec<(&'static str, String)> {
             // The effective condition is what differs between personas.
             let rows = about.rows.clone().unwrap_or_else(|| "all rows".into());
             let then = about.then.iter().map(|then| ("then", then.clone()));
-            [("deltas", deltas), ("feed", feed), ("where", rows)].into_iter().chain(then).collect()
+            let index = format!("{}; reads {}", about.found_by, about.reads);
+            [("deltas", deltas), ("feed", feed), ("index", index), ("where", rows)].into_iter().chain(then).collect()
         }
         Some(Err(e)) => vec![("deltas", deltas), ("where", e.clone())],
         None => vec![("deltas", deltas)],

@@ -48,6 +48,10 @@ pub struct About {
     pub rows: Option<String>,
     /// What it makes of all of them together.
     pub then: Option<String>,
+    /// What leads a change of the table to it.
+    pub found_by: String,
+    /// Which rows were read to begin with.
+    pub reads: String,
 }
 
 /// One persona's result.

@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use gossip_core::budget::{Cost, Owner, Shares};
 use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SnapshotId, SubId, Wants};
-use gossip_core::position::{Interval, Position, SnapshotPoint};
+use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, SnapshotPoint, Transaction};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
-use gossip_core::schema::{Column, Row, Table, TableName};
+use gossip_core::schema::{Column, Identified, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use serde_json::json;
 
@@ -107,7 +107,7 @@ fn the_largest_result_of_whoever_holds_the_most_is_closed() {
         let claims = Arc::new(Claims { roles: vec!["pilot".into()], ..Claims::default() });
         let owner = Some(Arc::new(Owner { subject: Some(who.into()), ..Owner::default() }));
         // A result of its own for each.
-        let query = format!("SELECT id FROM calls WHERE call <> -{sub} ORDER BY call, id");
+        let query = format!("SELECT id FROM calls WHERE call <> -{sub} ORDER BY call + 0, id LIMIT 3");
         let request = Request { query, claims, owner, ..Request::default() };
         let outputs = engine.handle(Input::Subscribe(sub, Box::new(request)));
         let fetch = |o: &Output| if let Output::FetchSnapshot { id, .. } = o { Some(*id) } else { None };
@@ -203,4 +203,66 @@ fn only_what_changes_needs_no_room_for_the_result() {
     assert_eq!(told, [(1, true), (2, true)]);
     assert_eq!(ask(Input::Subscribe(3, request(Wants::Result))), [(3, false)]);
     assert_eq!(ask(Input::CatchUp(2)), [(2, true)], "those who are there stay");
+}
+
+/// When everybody comes at once the database is read once, as long as nothing has happened to the result.
+#[test]
+fn what_was_read_a_moment_ago_is_not_read_again() {
+    let rule = RuleText { role: "pilot".into(), table: TableName::plain("calls"), ..RuleText::default() };
+    let mut engine = Engine::new(Arc::new(RuleSet::new(vec![rule])), Limits::default());
+    engine.handle(Input::Table(table("calls")));
+    engine.handle(Input::Interval(first_interval()));
+    let row = |n: i64, pilot: &str| -> Row { [Value::Int(n), Value::Int(n), pilot.into()].into() };
+    let mut at = 1;
+    // Whether it was read, and the rows that the newcomer has.
+    let come = |engine: &mut Engine, at: u64, sub: SubId, rows: &[Row]| {
+        let claims = Arc::new(Claims { roles: vec!["pilot".into()], ..Claims::default() });
+        let query = "SELECT * FROM calls WHERE pilot = 'ada'".into();
+        let mut outputs =
+            engine.handle(Input::Subscribe(sub, Box::new(Request { query, claims, ..Request::default() })));
+        let fetch =
+            outputs.iter().find_map(|o| if let Output::FetchSnapshot { id, .. } = o { Some(*id) } else { None });
+        if let Some(id) = fetch {
+            outputs.extend(engine.handle(Input::SnapshotRows(id, rows.to_vec())));
+            outputs.extend(engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(at)))));
+        }
+        let result = outputs.iter().find_map(|o| match o {
+            Output::Result { to, rows, position, .. } if to[0].0 == sub => Some((rows.len(), *position)),
+            _ => None,
+        });
+        (fetch.is_some(), result.unwrap())
+    };
+    let mut changes = |engine: &mut Engine, id: i64, pilot: &str| {
+        at += 1;
+        let key = [Value::Int(id)].into();
+        let change = RowChange::of(&Identified::new(table("calls")), key, Old::Known(None), Some(row(id, pilot)));
+        let (committed, changes) = (CommitTime::default(), vec![change]);
+        let position = Position::at(at);
+        let t = Transaction { position, committed, number: 0, inexact_after: None, changes };
+        let (from, transactions) = (Position::at(at - 1), vec![Arc::new(t)]);
+        engine.handle(Input::Interval(Arc::new(Interval {
+            from,
+            to: position,
+            transactions,
+            ..(*first_interval()).clone()
+        })));
+        at
+    };
+    let rows = [row(1, "ada"), row(2, "ada")];
+    engine.set_clock(1_000_000);
+    assert_eq!(come(&mut engine, 1, 1, &rows), (true, (2, Position::at(1))));
+    assert_eq!(come(&mut engine, 1, 2, &[]), (false, (2, Position::at(1))));
+    // Another row changes nothing in it, and it is as of that.
+    let at = changes(&mut engine, 7, "imre");
+    assert_eq!(come(&mut engine, at, 3, &[]), (false, (2, Position::at(at))));
+    let at = changes(&mut engine, 3, "ada");
+    let rows = [&rows[..], &[row(3, "ada")]].concat();
+    assert_eq!(come(&mut engine, at, 4, &rows), (true, (3, Position::at(at))));
+    assert_eq!(come(&mut engine, at, 5, &[]), (false, (3, Position::at(at))));
+    engine.set_clock(4_000_000);
+    assert_eq!(come(&mut engine, at, 6, &rows), (true, (3, Position::at(at))), "it is old");
+    (1..6).for_each(|sub| drop(engine.handle(Input::Unsubscribe(sub))));
+    assert_eq!(come(&mut engine, at, 7, &[]), (false, (3, Position::at(at))));
+    (6..8).for_each(|sub| drop(engine.handle(Input::Unsubscribe(sub))));
+    assert_eq!(come(&mut engine, at, 8, &rows), (true, (3, Position::at(at))), "nobody held it");
 }

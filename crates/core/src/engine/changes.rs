@@ -196,6 +196,7 @@ impl Engine {
             ResetReason::TooLarge => ResyncReason::Gap,
         };
         for id in feeds {
+            self.recent.forget(id);
             let Some(feed) = self.feed(id) else { continue };
             if reset.table.as_ref() == Some(feed.plan.table()) {
                 self.renew(id, why);
@@ -226,6 +227,9 @@ impl Engine {
         let mut touched = std::mem::take(&mut self.touched);
         touched.clear();
         let otherwise = self.find_touched(t, in_whole, &mut touched);
+        if !self.recent.is_empty() {
+            touched.iter().for_each(|(id, _)| self.recent.forget(*id));
+        }
         touched.sort_unstable();
         touched.dedup();
         // Deltas of this transaction carry the epoch that read it, even if it is a new one.
@@ -317,6 +321,7 @@ impl Engine {
         let mut feeds: Vec<FeedId> = on_table.map(|t| t.feeds.iter().copied().collect()).unwrap_or_default();
         feeds.sort_unstable();
         for id in feeds {
+            self.recent.forget(id);
             let under_way = self.feed(id).is_some_and(|f| f.joining.is_some());
             if !under_way || self.feed(id).is_some_and(|f| !f.live.is_empty()) {
                 self.renew(id, ResyncReason::SchemaChanged);

@@ -24,6 +24,7 @@ mod materialized;
 mod materializing;
 mod memory;
 mod moments;
+mod recent;
 mod recycling;
 mod row_events;
 mod shared;
@@ -57,6 +58,7 @@ use crate::what_if::{Trial, Tried};
 use audit::{Audit, Digest};
 pub use io::{Compiled, Delta, Input, Limits, Output, Refusal, Request, Resume, ResyncReason, SnapshotId, Wants};
 use memory::Memory;
+use recent::RecentResults;
 use recycling::Recycled;
 use shared::SharedFeeds;
 use subquery_sets::SubquerySets;
@@ -303,6 +305,8 @@ pub struct Engine {
     order_key: [u64; 2],
     /// The sums of the rows of some feeds of every table, for the audit.
     digests: HashMap<FeedId, Digest, foldhash::fast::RandomState>,
+    /// Results that were read a moment ago.
+    recent: RecentResults,
     /// The audit under way, and the feed that was audited last.
     audit: Option<Audit>,
     audited: FeedId,
@@ -348,6 +352,7 @@ impl Engine {
             clock: 0,
             order_key: [0; 2],
             digests: HashMap::default(),
+            recent: RecentResults::default(),
             audit: None,
             audited: 0,
             out: Vec::new(),

@@ -153,13 +153,15 @@ impl Engine {
                 feed.memory = Memory::Tracked(Box::new(sent));
             }
         }
-        self.out.push(Output::Result {
-            to: joining.waiting,
-            feed: plan,
-            rows: Arc::new(rows),
-            term: progress.term(),
-            position: reached,
-        });
+        let rows = Arc::new(rows);
+        let is_whole = joining.request == plan.snapshot(&());
+        let in_database = !plan.table().name.is_system() && !plan.table().is_topic();
+        self.recent.forget(id);
+        if is_whole && in_database && self.feed(id).is_some_and(|f| f.pending.is_none()) {
+            self.recent.keep(id, &rows, self.clock);
+        }
+        let (to, term) = (joining.waiting, progress.term());
+        self.out.push(Output::Result { to, feed: plan, rows, term, position: reached });
     }
 
     /// Takes the joining of a snapshot that is complete, so that there is nothing to cancel.
@@ -184,6 +186,7 @@ impl Engine {
                 self.paced.remove(&(due, id));
             }
         }
+        self.recent.pass_time(self.clock);
         self.take_turns();
         let resting = |f: &Feed| f.joining.as_ref().is_some_and(|j| j.resting && j.turn != Turn::Waits);
         let again: Vec<FeedId> =

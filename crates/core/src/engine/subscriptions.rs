@@ -115,6 +115,24 @@ impl Engine {
         true
     }
 
+    /// Gives those who ask for a result what was read a moment ago, if nothing has changed in it since. Returns them if not.
+    fn begin_with_recent(&mut self, id: FeedId, who: Vec<(SubId, ResyncReason)>) -> Option<Vec<(SubId, ResyncReason)>> {
+        let Some(rows) = self.recent.get(id, self.clock) else { return Some(who) };
+        let Some(feed) = self.feed(id).filter(|f| !f.live.is_empty()) else { return Some(who) };
+        let plan = feed.plan.clone();
+        let Some(source) = self.sources.get(&plan.table().source) else { return Some(who) };
+        let Progress { at: Some(position), lost: false, .. } = source.progress else { return Some(who) };
+        if source.healing || source.unfinished.is_some() {
+            return Some(who);
+        }
+        let term = source.progress.term();
+        if let Some(feed) = self.feed_mut(id) {
+            feed.live.extend(who.iter().map(|(sub, _)| *sub));
+        }
+        self.out.push(Output::Result { to: who, feed: plan, rows, term, position });
+        None
+    }
+
     /// What a plan's result has missed since a position, by transaction.
     fn missed(
         &self,
@@ -254,6 +272,7 @@ impl Engine {
         if self.feed(id).is_some_and(|f| f.plan.row_changes.is_some()) {
             return self.begin_stream(id, who);
         }
+        let Some(who) = self.begin_with_recent(id, who) else { return };
         let next = self.next_snapshot;
         let (since, settled) = self.source_position(id);
         let wants_result = who.iter().any(|(sub, _)| self.subs.get(sub).is_none_or(Subscription::wants_result));
@@ -367,6 +386,7 @@ impl Engine {
 
     /// Sends all subscribers of a feed a new result.
     pub(super) fn renew(&mut self, id: FeedId, why: ResyncReason) {
+        self.recent.forget(id);
         if self.audit.as_ref().is_some_and(|a| a.feed == id) {
             self.stop_audit();
         }
@@ -473,6 +493,7 @@ impl Engine {
     }
 
     pub(super) fn remove_feed(&mut self, id: FeedId) {
+        self.recent.forget(id);
         if self.audit.as_ref().is_some_and(|a| a.feed == id) {
             self.stop_audit();
         }

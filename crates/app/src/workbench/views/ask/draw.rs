@@ -16,8 +16,8 @@ use crate::workbench::words::{fit, span, wrap};
 /// Most lines shown of the query.
 const QUERY: u16 = 5;
 
-/// Lines at the bottom of a pane.
-const ABOUT: u16 = 8;
+/// Height of a pane from which on it says more of its query, at its bottom.
+const TALL: u16 = 16;
 
 /// Widest column.
 const WIDEST: usize = 26;
@@ -163,7 +163,8 @@ fn draw_pane(s: &State, frame: &mut Frame<'_>, area: Rect, pane: &Pane) {
         state,
     ];
     put(frame, area, 0, Text::from(head));
-    let about = if area.height > 16 { ABOUT } else { 0 };
+    let described: Vec<(&str, String)> = if area.height > TALL { lines(s, pane, width) } else { vec![] };
+    let about = if described.is_empty() { 0 } else { described.len() as u16 + 1 }.min(area.height / 2);
     let table = Rect { y: area.y + 1, height: area.height.saturating_sub(1 + about), ..area };
     match &pane.columns {
         Some(columns) => {
@@ -177,17 +178,21 @@ fn draw_pane(s: &State, frame: &mut Frame<'_>, area: Rect, pane: &Pane) {
             }
         }
     }
-    if about > 0 {
-        let foot = Rect { y: area.y + area.height - about, height: about, ..area };
-        let mut row = 1;
-        for (name, text) in describe(s, pane) {
-            for (i, part) in wrap(&text, width.saturating_sub(8)).into_iter().enumerate() {
-                let name = if i == 0 { name } else { "" };
-                put(frame, foot, row, Text::from(vec![Span::styled(format!("{name:<8}"), t.dim()), Span::raw(part)]));
-                row += 1;
-            }
-        }
+    let foot = Rect { y: area.y + area.height - about, height: about, ..area };
+    for (row, (name, part)) in described.into_iter().enumerate() {
+        let line = vec![Span::styled(format!("{name:<8}"), t.dim()), Span::raw(part)];
+        put(frame, foot, row as u16 + 1, Text::from(line));
     }
+}
+
+/// The details of a pane's query, line by line.
+fn lines(s: &State, pane: &Pane, width: usize) -> Vec<(&'static str, String)> {
+    let mut lines = Vec::new();
+    for (name, text) in describe(s, pane) {
+        let parts = wrap(&text, width.saturating_sub(8)).into_iter().enumerate();
+        lines.extend(parts.map(|(i, part)| (if i == 0 { name } else { "" }, part)));
+    }
+    lines
 }
 
 /// The details of a pane's query.

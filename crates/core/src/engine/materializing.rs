@@ -237,10 +237,11 @@ impl Engine {
     /// A fetch is complete and the stream has passed its position.
     pub(super) fn fetch_completed(&mut self, id: FeedId, source: &Arc<str>, commit: Commit) {
         self.joined(id);
+        let Some(plan) = self.feed(id).map(|f| f.plan.clone()) else { return };
         let Some(materialized) = self.materialized_mut(id) else { return };
         materialized.loaded = true;
         if let Some(window) = &mut materialized.window {
-            window.note_done();
+            window.note_done(&plan);
         }
         // For keys that changed since the request, the stream's row is newer.
         materialized.fetched_bytes = 0;

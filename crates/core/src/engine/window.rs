@@ -125,11 +125,12 @@ impl Window {
         }
     }
 
-    /// The page has come. One that is not full was the last.
-    pub(super) fn note_done(&mut self) {
-        if let Some(asked) = self.asked.take() {
-            self.boundary = self.last.take().filter(|_| self.read >= asked);
-        }
+    /// The page has come. One that is not full was the last, and so was one that brought nothing behind what was held.
+    pub(super) fn note_done(&mut self, plan: &EffectivePlan) {
+        let Some(asked) = self.asked.take() else { return };
+        let before = self.boundary.take();
+        let last = self.last.take().filter(|_| self.read >= asked);
+        self.boundary = last.filter(|last| before.is_none_or(|before| is_behind(plan, last, &before)));
     }
 
     /// Where the rows may end that are held, if they are more than enough.

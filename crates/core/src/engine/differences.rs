@@ -85,10 +85,20 @@ impl Engine {
             self.count_operators(id);
             return Ok(None);
         }
-        let operators = self.materialized_mut(id).and_then(|m| m.operators.as_mut());
-        let changes = operators.map(|o| o.deliver(&plan)).transpose();
+        let mut changes = self.deliver(id, &plan)?;
+        // What was held only because it had been delivered.
+        let spares = self.materialized(id).and_then(|m| m.window.as_ref()).is_some_and(|w| w.spares);
+        if spares && self.let_go_behind_boundary(id) {
+            self.arrange_changed_rows(id, &plan)?;
+            changes.extend(self.deliver(id, &plan)?);
+        }
         self.count_operators(id);
-        changes.map(Option::unwrap_or_default).map(Some)
+        Ok(Some(changes))
+    }
+
+    fn deliver(&mut self, id: FeedId, plan: &EffectivePlan) -> Result<Vec<Change>, EvalError> {
+        let operators = self.materialized_mut(id).and_then(|m| m.operators.as_mut());
+        operators.map_or(Ok(Vec::new()), |operators| operators.deliver(plan))
     }
 
     /// Has a feed's operators take the rows that have changed.
@@ -107,7 +117,8 @@ impl Engine {
     /// Reads on behind the rows of a window where too few are left: it is never shown with less than there is. What is
     /// withdrawn goes from what is unsent at once.
     fn reads_on(&mut self, id: FeedId, revokes: bool) -> bool {
-        let Some(materialized) = self.materialized_mut(id).filter(|m| m.falls_short()) else { return false };
+        let Some(plan) = self.feed(id).map(|f| f.plan.clone()) else { return false };
+        let Some(materialized) = self.materialized_mut(id).filter(|m| m.falls_short(&plan)) else { return false };
         materialized.revokes |= revokes;
         if revokes {
             self.revoke_unsent(id);
@@ -118,9 +129,11 @@ impl Engine {
 
     /// Lets rows of a window go where far more are held than it needs. Returns whether any went.
     fn lets_go(&mut self, id: FeedId) -> bool {
+        let Some(plan) = self.feed(id).map(|f| f.plan.clone()) else { return false };
         let Some(materialized) = self.materialized_mut(id) else { return false };
+        let held = materialized.held_in_order(&plan);
         let (Some(window), Some(operators)) = (&mut materialized.window, &materialized.operators) else { return false };
-        let end = window.end(operators.rows_in_order()).and_then(|rank| operators.place(rank));
+        let end = window.end(held).and_then(|rank| operators.place(rank));
         let Some(end) = end.cloned() else { return false };
         window.cut(end);
         self.let_go_behind_boundary(id)

@@ -149,9 +149,22 @@ impl Materialized {
         window.is_some_and(|window| window.is_behind(plan, key, row))
     }
 
-    /// Rows that are held in the order of a window; they are too few if there may be more.
-    pub(super) fn falls_short(&self) -> bool {
-        let held = self.operators.as_ref().map_or(0, |o| o.rows_in_order());
-        self.window.as_ref().is_some_and(|window| window.falls_short(held))
+    /// Whether a row has been delivered, and nothing since that says that it left.
+    pub(super) fn shows(&self, key: &Key) -> bool {
+        self.operators.as_ref().is_some_and(|o| o.shows(key))
+    }
+
+    /// Rows of a window that are held in order, up to its boundary.
+    pub(super) fn held_in_order(&self, plan: &EffectivePlan) -> usize {
+        let Some(operators) = &self.operators else { return 0 };
+        match self.window.as_ref().and_then(|window| window.boundary()) {
+            Some(boundary) => operators.rows_up_to(plan, boundary),
+            None => operators.rows_in_order(),
+        }
+    }
+
+    /// Whether fewer rows are held than the window needs, though there may be more.
+    pub(super) fn falls_short(&self, plan: &EffectivePlan) -> bool {
+        self.window.as_ref().is_some_and(|window| window.falls_short(self.held_in_order(plan)))
     }
 }

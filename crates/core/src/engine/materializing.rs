@@ -141,7 +141,12 @@ impl Engine {
         let fails = matches!(seen, Some(Err(_)));
         let seen = seen.and_then(|seen| seen.unwrap_or(None));
         let is_coming = |row: &Row| feed.plan.next_change(row, subquery_sets).is_some();
-        let is_held = !new.as_ref().is_some_and(|row| is_behind(materialized, row, &ColumnSet::default()));
+        let is_behind = new.as_ref().is_some_and(|row| is_behind(materialized, row, &ColumnSet::default()));
+        let is_spared = is_behind && materialized.shows(&key);
+        let is_held = !is_behind || is_spared;
+        if let Some(window) = materialized.window.as_mut().filter(|_| is_spared) {
+            window.spares = true;
+        }
         let stays = is_held && (seen.is_some() || fails || new.as_ref().is_some_and(is_coming));
         let sent = materialized.entries.get(&key).and_then(|e| e.sent.as_ref());
         // What its rules do not admit any more is not to be sent any more either. Whether it is they who let a row go is
@@ -272,8 +277,12 @@ impl Engine {
         let is_behind = |key: &Key, row: &Row| materialized.is_behind(&feed.plan, key, row, &none);
         let behind =
             materialized.entries.iter().filter(|(key, e)| e.now.as_ref().is_some_and(|row| is_behind(key, row)));
-        let behind: Vec<Key> = behind.map(|(key, _)| key.clone()).collect();
+        let (spared, behind): (Vec<Key>, Vec<Key>) =
+            behind.map(|(key, _)| key.clone()).partition(|key| materialized.shows(key));
         let some = !behind.is_empty();
+        if let Some(window) = self.materialized_mut(id).and_then(|m| m.window.as_mut()) {
+            window.spares = !spared.is_empty();
+        }
         behind.into_iter().for_each(|key| self.put(id, key, |entry| entry.now = None));
         some
     }
@@ -376,7 +385,7 @@ impl Engine {
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let Some(materialized) = feed.memory.materialized_mut() else { return };
         let loaded = materialized.loaded;
-        let held = materialized.operators.as_ref().map_or(0, |o| o.rows_in_order());
+        let held = materialized.held_in_order(&feed.plan);
         let window = materialized.window.as_mut();
         let request = match std::mem::take(&mut materialized.missing) {
             MissingRows::With(by_column) if loaded => {

@@ -3,7 +3,8 @@
 //! last of them are let go and the boundary with them.
 //!
 //! The boundary is a place in the order of the rows, not a row: what stands before it is held and what stands behind it is not,
-//! whatever becomes of the row that had this place when it was read.
+//! whatever becomes of the row that had this place when it was read. Only a row that was delivered is held wherever it stands,
+//! until it is said that it left: what is withdrawn of it meanwhile has to be noticed.
 
 use std::sync::Arc;
 
@@ -34,6 +35,8 @@ pub(super) struct Window {
     last: Option<Place>,
     /// Pages since there were enough rows.
     pages: u32,
+    /// Whether rows behind the boundary are held because they have been delivered.
+    pub(super) spares: bool,
 }
 
 /// Where a row of the table stands. Its order is of columns that everybody sees.
@@ -53,13 +56,28 @@ impl Window {
         let order = plan.page_order()?;
         let arrange = plan.arrange.as_ref()?;
         let needs = arrange.offset() + arrange.limit()?;
-        Some(Window { order, needs, reserve, boundary: None, asked: None, read: 0, last: None, pages: 0 })
+        Some(Window {
+            order,
+            needs,
+            reserve,
+            boundary: None,
+            asked: None,
+            read: 0,
+            last: None,
+            pages: 0,
+            spares: false,
+        })
     }
 
     /// Whether a row stands behind the boundary.
     pub(super) fn is_behind(&self, plan: &EffectivePlan, key: &Key, row: &Row) -> bool {
         let Some(boundary) = &self.boundary else { return false };
         place(plan, key.clone(), row).is_some_and(|place| is_behind(plan, &place, boundary))
+    }
+
+    /// Up to where all rows are held; `None` for all.
+    pub(super) fn boundary(&self) -> Option<&Place> {
+        self.boundary.as_ref()
     }
 
     /// The columns of the order.
@@ -109,7 +127,7 @@ impl Window {
 
     /// All is read from the beginning.
     pub(super) fn reset(&mut self) {
-        (self.boundary, self.asked, self.pages) = (None, None, 0);
+        (self.boundary, self.asked, self.pages, self.spares) = (None, None, 0, false);
         self.begin_again();
     }
 

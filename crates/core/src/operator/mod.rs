@@ -116,6 +116,12 @@ impl Operators {
         self.sorted.as_ref().map_or(0, Sorted::len)
     }
 
+    /// How many of them come up to this place.
+    pub fn rows_up_to(&self, plan: &EffectivePlan, place: &Place) -> usize {
+        let arrange = plan.arrange.as_deref();
+        arrange.zip(self.sorted.as_ref()).map_or(0, |(arrange, sorted)| sorted.up_to(arrange, place))
+    }
+
     /// The place of the row that has so many before it in the order.
     pub fn place(&self, rank: usize) -> Option<&Place> {
         self.sorted.as_ref().and_then(|sorted| sorted.place(rank))

@@ -137,6 +137,12 @@ impl Sorted {
         self.ranked.from(rank).next()
     }
 
+    /// How many rows come up to this place, with the one that stands there.
+    pub fn up_to(&self, arrange: &Arrange, place: &Place) -> usize {
+        let before = self.rank(arrange, place);
+        before + usize::from(self.place(before) == Some(place))
+    }
+
     /// How many rows come before this place.
     pub fn rank(&self, arrange: &Arrange, place: &Place) -> usize {
         self.ranked.rank(|other| other.cmp(place, &arrange.order))

@@ -17,14 +17,14 @@ use std::time::Instant;
 use gossip_core::engine::{Engine, Input, Limits, Output, Request, SnapshotId, SubId};
 use gossip_core::feed::Change;
 use gossip_core::plan::{RowFilter, SnapshotRequest};
-use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, SnapshotPoint, Transaction};
+use gossip_core::position::{Old, Position, RowChange, SnapshotPoint};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Identified, Key, Row, TableName};
 use gossip_core::value::Value;
 use rand::rngs::StdRng;
 use rand::{Rng as _, SeedableRng as _};
 
-use common::{median, table};
+use common::{interval_of, median, table};
 
 const OWNERS: i64 = 1_000;
 const OF_EACH: i64 = 1_000;
@@ -135,29 +135,6 @@ fn apply(shown: &mut Vec<i64>, changes: &[Change]) {
     placed.into_iter().for_each(|(place, id)| shown.insert(place, id));
 }
 
-fn interval(at: u64, changes: Vec<RowChange>) -> Arc<Interval> {
-    let t = Transaction {
-        position: Position::at(at),
-        committed: CommitTime::default(),
-        number: 0,
-        inexact_after: None,
-        changes,
-    };
-    Arc::new(Interval {
-        source: "s".into(),
-        epoch: 1,
-        from: Position::at(at - 1),
-        to: Position::at(at),
-        transactions: vec![Arc::new(t)],
-        resets: vec![],
-        settled: Position::at(at),
-        timeline: 0,
-        mark: 0,
-        reader: "one".into(),
-        read_at: 0,
-    })
-}
-
 fn main() {
     let changes = std::env::args().skip(1).find_map(|a| a.parse().ok()).unwrap_or(300_000_u64);
     let mut rng = StdRng::seed_from_u64(7);
@@ -169,7 +146,7 @@ fn main() {
     let mut world = World { tables, engine, at: 1, read: VecDeque::new(), shown, pages: 0, read_on: 0 };
     let known = Identified::new(table());
     world.engine.handle(Input::Table(table()));
-    let outputs = world.engine.handle(Input::Interval(interval(1, vec![])));
+    let outputs = world.engine.handle(Input::Interval(interval_of(1, vec![])));
     world.take(outputs);
     let claims = Arc::new(Claims { roles: vec!["all".into()], ..Claims::default() });
     for owner in 0..OWNERS {
@@ -180,7 +157,7 @@ fn main() {
     }
     while !world.read.is_empty() {
         world.at += 1;
-        let outputs = world.engine.handle(Input::Interval(interval(world.at, vec![])));
+        let outputs = world.engine.handle(Input::Interval(interval_of(world.at, vec![])));
         world.take(outputs);
         world.hand_over();
     }
@@ -207,7 +184,7 @@ fn main() {
         floor.push(begun.elapsed().as_nanos() as f64 / 1e3);
         let row = |of: Option<(i64, i64)>| of.map(|(level, id)| row(id, owner, level));
         let key: Key = [Value::Int(old.or(new).unwrap().1)].into();
-        let change = interval(world.at, vec![RowChange::of(&known, key, Old::Known(row(old)), row(new))]);
+        let change = interval_of(world.at, vec![RowChange::of(&known, key, Old::Known(row(old)), row(new))]);
         let begun = Instant::now();
         let outputs = world.engine.handle(Input::Interval(change));
         let micros = begun.elapsed().as_nanos() as f64 / 1e3;

@@ -11,8 +11,8 @@ use gossip_core::value::{Type, Value};
 
 use crate::page::PageSql;
 
-/// ` WHERE …` with the rows that are wanted, those that a page needs in order, or nothing for all of them.
-pub fn condition(request: &SnapshotRequest, page: Option<&PageSql>, quote: impl Fn(&str) -> String) -> String {
+/// The end of a `SELECT`: ` WHERE …` with the rows that are wanted, and of a page its order and its length. Nothing for all rows.
+pub fn selection(request: &SnapshotRequest, page: Option<&PageSql>, quote: impl Fn(&str) -> String) -> String {
     let any = request.filter.as_ref().and_then(|filter| any(&request.table, filter, quote));
     let of_page = page.map(|p| p.condition.clone()).filter(|c| !c.is_empty());
     let all: Vec<String> = any.map(|any| format!("({any})")).into_iter().chain(of_page).collect();
@@ -59,11 +59,11 @@ mod tests {
         let table = Table { name, source: "s".into(), columns, key: vec![0], old_values: true, incarnation: 0 };
         let whole = SnapshotRequest::whole(&table.into());
         let sql = |filter: Vec<(usize, Vec<Value>)>| {
-            condition(&SnapshotRequest { filter: Some(RowFilter::new(filter)), ..whole.clone() }, None, |n| {
+            selection(&SnapshotRequest { filter: Some(RowFilter::new(filter)), ..whole.clone() }, None, |n| {
                 format!("\"{n}\"")
             })
         };
-        assert_eq!(condition(&whole, None, str::to_string), "");
+        assert_eq!(selection(&whole, None, str::to_string), "");
         assert_eq!(
             sql(vec![(0, vec![Value::Int(-1), Value::Null]), (1, vec!["a'b".into()])]),
             r#" WHERE ("id" IN (-1) OR "it's" IN ('a''b'))"#

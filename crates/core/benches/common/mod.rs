@@ -30,6 +30,11 @@ pub fn interval(at: u64, row: Row) -> Arc<Interval> {
         new: Some(row),
         omitted_columns: Default::default(),
     }];
+    interval_of(at, changes)
+}
+
+/// An interval of one transaction.
+pub fn interval_of(at: u64, changes: Vec<RowChange>) -> Arc<Interval> {
     let transaction = Transaction {
         position: Position::at(at),
         committed: CommitTime::default(),

@@ -46,7 +46,7 @@ fn cursor(request: &SnapshotRequest, described: &Described, from: &str, encoding
     };
     let names: Vec<String> = described.columns.iter().enumerate().map(name).collect();
     let page = page(request, &mut Literals { unicode: encoding == "UTF8" });
-    let rows = row_filter::condition(request, page.as_ref(), quote);
+    let rows = row_filter::selection(request, page.as_ref(), quote);
     format!("DECLARE gossip_rows NO SCROLL CURSOR FOR SELECT {} FROM {from}{rows}", names.join(", "))
 }
 

@@ -81,8 +81,8 @@ fn rows(db: &Connection, wanted: &SnapshotRequest, take: &mut impl FnMut(Vec<Row
     let page = page(wanted, &mut numbered);
     let of_order = |i: usize| wanted.page.as_ref().is_some_and(|p| p.order.iter().any(|term| term.column == i));
     let values = if page.is_some() { numbered.0 } else { Vec::new() };
-    let condition = row_filter::condition(wanted, page.as_ref(), quote);
-    let mut s = db.prepare(&format!("SELECT {} FROM {}{condition}", names.join(", "), quote(&table.name.name)))?;
+    let selection = row_filter::selection(wanted, page.as_ref(), quote);
+    let mut s = db.prepare(&format!("SELECT {} FROM {}{selection}", names.join(", "), quote(&table.name.name)))?;
     let mut rows = s.query(rusqlite::params_from_iter(values))?;
     let mut piece = Vec::with_capacity(PIECE);
     while let Some(r) = rows.next()? {

@@ -9,6 +9,9 @@ use std::cell::RefCell;
 use proptest::strategy::{Strategy as _, ValueTree as _};
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 
+#[path = "../../crates/core/tests/arranged/case.rs"]
+#[allow(dead_code, reason = "it is a test's, too")]
+mod case;
 #[path = "../../crates/core/tests/arranged/naive.rs"]
 #[allow(clippy::unwrap_used, reason = "it is a test's, too")]
 mod naive;
@@ -18,6 +21,8 @@ mod page;
 #[path = "../../crates/core/tests/arranged/queries.rs"]
 #[allow(dead_code, clippy::unwrap_used, reason = "it is a test's, too")]
 mod queries;
+#[path = "../../crates/core/tests/common/wanted.rs"]
+mod wanted;
 #[path = "../../crates/core/tests/arranged/world.rs"]
 #[allow(dead_code, clippy::unwrap_used, reason = "it is a test's, too")]
 mod world;
@@ -29,7 +34,7 @@ mod world;
 pub fn run(data: &[u8]) {
     let rng = TestRng::from_seed(RngAlgorithm::ChaCha, &seed(data));
     let mut runner = TestRunner::new_with_rng(Config { failure_persistence: None, ..Config::default() }, rng);
-    let Ok(case) = world::case().new_tree(&mut runner) else { return };
+    let Ok(case) = case::case().new_tree(&mut runner) else { return };
     let outcome = world::run(&case.current(), &RefCell::default());
     assert!(outcome.is_ok(), "{outcome:?}");
 }

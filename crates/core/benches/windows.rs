@@ -16,7 +16,7 @@ use std::time::Instant;
 
 use gossip_core::engine::{Engine, Input, Limits, Output, Request, SnapshotId, SubId};
 use gossip_core::feed::Change;
-use gossip_core::plan::{RowFilter, SnapshotRequest};
+use gossip_core::plan::{SnapshotRequest, Wanted};
 use gossip_core::position::{Old, Position, RowChange, SnapshotPoint};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Identified, Key, Row, TableName};
@@ -50,8 +50,8 @@ fn number(value: &Value) -> i64 {
 
 /// What the database hands out.
 fn read(tables: &[Rows], request: &SnapshotRequest) -> Vec<Row> {
-    let filter: &RowFilter = request.filter.as_ref().unwrap();
-    let owner = number(&filter[0].1[0]);
+    let [(_, Wanted::Any(owners))] = request.filter.as_ref().unwrap().wanted() else { panic!("{request:?}") };
+    let owner = number(&owners[0]);
     let page = request.page.as_ref().unwrap();
     let after = page.after.as_ref().map_or((i64::MIN, i64::MIN), |at| (number(&at[0]), number(&at[1])));
     let behind = tables[owner as usize].range((std::ops::Bound::Excluded(after), std::ops::Bound::Unbounded));

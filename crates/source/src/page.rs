@@ -8,10 +8,19 @@ use gossip_core::plan::{PageTerm, SnapshotRequest};
 use gossip_core::schema::Column;
 use gossip_core::value::Value;
 
-/// What of an SQL dialect a page is written with.
+/// What of an SQL dialect the part of a table is written with.
 pub trait Dialect {
+    /// A column as it is.
+    fn name(&self, column: &Column) -> String;
+
     /// A column in the order that its values have here; `None` if the database does not know that.
     fn column(&self, column: &Column) -> Option<String>;
+
+    /// A value that a column is compared with; `None` if it cannot be written, or may compare in another way than it does here.
+    fn compared(&self, value: &Value, column: &Column) -> Option<String>;
+
+    /// That a text begins so; `None` if the database cannot tell of this column.
+    fn begins(&self, column: &Column, prefix: &str) -> Option<String>;
 
     /// A value of a column; `None` if it cannot be written.
     fn value(&mut self, value: &Value, column: &Column) -> Option<String>;

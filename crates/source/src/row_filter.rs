@@ -1,75 +1,65 @@
 //! The part of a table that a snapshot is wanted of, as SQL.
 //!
-//! It may be left out, and is wherever a type's own notion of being equal could miss a row: the caller filters every
-//! row again.
+//! It may be left out, and is wherever it cannot be said: the caller filters every row again.
 
-use std::fmt::Write as _;
+use gossip_core::plan::{RowFilter, SnapshotRequest, Wanted};
+use gossip_core::schema::{Column, Table};
+use gossip_core::value::Value;
 
-use gossip_core::plan::{RowFilter, SnapshotRequest};
-use gossip_core::schema::Table;
-use gossip_core::value::{Type, Value};
-
-use crate::page::PageSql;
+use crate::page::{Dialect, PageSql};
 
 /// The end of a `SELECT`: ` WHERE …` with the rows that are wanted, and of a page its order and its length. Nothing for all rows.
-pub fn selection(request: &SnapshotRequest, page: Option<&PageSql>, quote: impl Fn(&str) -> String) -> String {
-    let any = request.filter.as_ref().and_then(|filter| any(&request.table, filter, quote));
+pub fn selection(request: &SnapshotRequest, page: Option<&PageSql>, dialect: &impl Dialect) -> String {
+    let any = request.filter.as_ref().and_then(|filter| any(&request.table, filter, dialect));
     let of_page = page.map(|p| p.condition.clone()).filter(|c| !c.is_empty());
     let all: Vec<String> = any.map(|any| format!("({any})")).into_iter().chain(of_page).collect();
     let condition = if all.is_empty() { String::new() } else { format!(" WHERE {}", all.join(" AND ")) };
     format!("{condition}{}", page.map_or("", |p| &p.tail))
 }
 
-fn any(table: &Table, filter: &RowFilter, quote: impl Fn(&str) -> String) -> Option<String> {
-    let mut sql = String::new();
-    for (column, values) in filter.iter() {
+fn any(table: &Table, filter: &RowFilter, dialect: &impl Dialect) -> Option<String> {
+    let mut each = Vec::new();
+    for (column, wanted) in filter.wanted() {
         let column = table.columns.get(*column)?;
-        let values = values.iter().filter(|v| !v.is_null()).map(|v| literal(v, column.ty));
-        let values = values.collect::<Option<Vec<_>>>()?;
-        if values.is_empty() {
-            continue;
+        match wanted {
+            Wanted::Any(values) if values.is_empty() => {}
+            Wanted::Any(values) => {
+                let values = values.iter().map(|v| dialect.compared(v, column)).collect::<Option<Vec<_>>>()?;
+                each.push(format!("{} IN ({})", dialect.name(column), values.join(", ")));
+            }
+            Wanted::Within { low, high, prefix } => {
+                each.push(within(column, [low.as_ref(), high.as_ref()], prefix.as_deref(), dialect)?);
+            }
+            Wanted::Null => each.push(format!("{} IS NULL", dialect.name(column))),
         }
-        let or = if sql.is_empty() { "" } else { " OR " };
-        write!(sql, "{or}{} IN ({})", quote(&column.name), values.join(", ")).ok()?;
     }
-    Some(if sql.is_empty() { "1 = 0".into() } else { sql })
+    Some(if each.is_empty() { "1 = 0".into() } else { each.join(" OR ") })
 }
 
-fn literal(value: &Value, ty: Type) -> Option<String> {
-    match (value, ty) {
-        (Value::Int(i), ty) if ty.is_integer() => Some(i.to_string()),
-        // A backslash is itself in standard strings, but not on every server's settings; such a value is rare.
-        (Value::Text(s), Type::Text | Type::Uuid) if !s.contains(['\\', '\0']) => {
-            Some(format!("'{}'", s.replace('\'', "''")))
-        }
-        _ => None,
-    }
+/// A range, and for texts with a known beginning that as well: one index knows texts by their bytes, another by how they begin.
+fn within(
+    column: &Column,
+    [low, high]: [Option<&Value>; 2],
+    prefix: Option<&str>,
+    dialect: &impl Dialect,
+) -> Option<String> {
+    let ordered = dialect.column(column);
+    let end =
+        |op: &str, v: Option<&Value>| Some(format!("{} {op} {}", ordered.as_ref()?, dialect.compared(v?, column)?));
+    let begins = prefix.and_then(|prefix| dialect.begins(column, prefix));
+    let all: Vec<String> = begins.into_iter().chain(end(">=", low)).chain(end("<=", high)).collect();
+    (!all.is_empty()).then(|| format!("({})", all.join(" AND ")))
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use gossip_core::schema::{Column, TableName};
-
-    #[test]
-    fn what_is_wanted_is_asked_for_and_in_doubt_everything() {
-        let column = |(name, ty): (&str, Type)| Column { name: name.into(), ty };
-        let columns = [("id", Type::Int8), ("it's", Type::Text), ("x", Type::Float8)].map(column).to_vec();
-        let name = TableName::plain("t");
-        let table = Table { name, source: "s".into(), columns, key: vec![0], old_values: true, incarnation: 0 };
-        let whole = SnapshotRequest::whole(&table.into());
-        let sql = |filter: Vec<(usize, Vec<Value>)>| {
-            selection(&SnapshotRequest { filter: Some(RowFilter::new(filter)), ..whole.clone() }, None, |n| {
-                format!("\"{n}\"")
-            })
-        };
-        assert_eq!(selection(&whole, None, str::to_string), "");
-        assert_eq!(
-            sql(vec![(0, vec![Value::Int(-1), Value::Null]), (1, vec!["a'b".into()])]),
-            r#" WHERE ("id" IN (-1) OR "it's" IN ('a''b'))"#
-        );
-        assert_eq!(sql(vec![(0, vec![Value::Null])]), " WHERE (1 = 0)", "nothing equals NULL");
-        assert_eq!(sql(vec![(0, vec![Value::Int(1)]), (2, vec![Value::Float(1.0)])]), "");
-        assert_eq!(sql(vec![(1, vec!["a\\b".into()])]), "");
+/// A pattern of `LIKE` for what begins so.
+pub fn pattern(prefix: &str) -> String {
+    let mut pattern = String::with_capacity(prefix.len() + 1);
+    for c in prefix.chars() {
+        if matches!(c, '%' | '_' | '\\') {
+            pattern.push('\\');
+        }
+        pattern.push(c);
     }
+    pattern.push('%');
+    pattern
 }

@@ -390,7 +390,8 @@ impl Engine {
         let request = match std::mem::take(&mut materialized.missing) {
             MissingRows::With(by_column) if loaded => {
                 let values = by_column.into_iter().map(|(c, values)| (c, values.into_iter().collect()));
-                let request = feed.plan.snapshot_of(Some(RowFilter::new(values.collect())));
+                let only = RowFilter::of_values(feed.plan.table(), values);
+                let request = feed.plan.snapshot_of(only);
                 SnapshotRequest { page: window.and_then(|w| w.held_page()), ..request }
             }
             missing => {

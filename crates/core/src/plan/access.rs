@@ -5,10 +5,9 @@
 //! the fewest rows is used, as far as that can be told from its kind.
 
 use std::fmt::Write as _;
-use std::sync::Arc;
 
-use super::EffectivePlan;
-use crate::intervals::{Bounds, Coarse};
+use super::{EffectivePlan, Range};
+use crate::intervals::Bounds;
 use crate::query::expr::MAX_LIST;
 use crate::query::{CmpOp, Expr};
 use crate::schema::Table;
@@ -21,9 +20,6 @@ const MAX_ANCHORS: usize = MAX_LIST;
 /// The same for the values of sub-selects, which change: the feed is then indexed again.
 const MAX_FOUND: usize = 256;
 
-/// Rows wanted from a snapshot: those where any of these columns has one of its values. Others may be returned too.
-pub type RowFilter = Arc<Vec<(usize, Vec<Value>)>>;
-
 /// What a column must be for a row to be in the result of a query.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Anchor {
@@ -35,20 +31,31 @@ pub enum Anchor {
     Null,
 }
 
-impl Anchor {
+/// Columns with what they must be, of which one has to be true.
+type Anchors = Vec<(usize, Anchor)>;
+
+/// What a condition needs of a column.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) enum Need {
+    Value(Value),
+    Within(Range),
+    Null,
+}
+
+impl Need {
     /// How many rows it may be true of, beside others: nobody counts them.
     fn weight(&self) -> usize {
         match self {
-            Anchor::Value(_) => 1,
-            Anchor::Within(Bounds { low: Some(_), high: Some(_) }) => 1_000,
-            Anchor::Within(_) => 100_000,
-            Anchor::Null => 1_000_000,
+            Need::Value(_) => 1,
+            Need::Within(range) if range.is_closed() => 1_000,
+            Need::Within(_) => 100_000,
+            Need::Null => 1_000_000,
         }
     }
 }
 
-/// Columns with what they must be, of which one has to be true.
-type Anchors = Vec<(usize, Anchor)>;
+/// Columns with what they must have, of which one has to be so.
+type Needs = Vec<(usize, Need)>;
 
 /// What a row needs to be in the result of a query: one of these, or there is no such short list.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -68,13 +75,14 @@ impl AccessPath {
 
     /// What a plan needs, given what the sub-selects of its rules have found.
     pub fn of(plan: &EffectivePlan, subquery_results: &dyn SubqueryResults) -> AccessPath {
-        let Some(found) = anchors(plan, subquery_results) else { return AccessPath(None) };
-        let probe = |(column, anchor)| match anchor {
+        let Some(found) = needs(plan, subquery_results) else { return AccessPath(None) };
+        let anchor = |(column, need)| match need {
             // What equals nothing is not looked for.
-            Anchor::Value(v) => Some((column, Anchor::Value(v.probe()?))),
-            other => Some((column, other)),
+            Need::Value(v) => Some((column, Anchor::Value(v.probe()?))),
+            Need::Within(range) => Some((column, Anchor::Within(range.bounds()))),
+            Need::Null => Some((column, Anchor::Null)),
         };
-        let mut anchors: Anchors = found.into_iter().filter_map(probe).collect();
+        let mut anchors: Anchors = found.into_iter().filter_map(anchor).collect();
         anchors.sort();
         anchors.dedup();
         AccessPath((anchors.len() <= MAX_ANCHORS).then_some(anchors))
@@ -105,38 +113,22 @@ impl AccessPath {
     }
 }
 
-/// The rows that can be in the result of a plan; `None` for all.
-pub(super) fn row_filter(plan: &EffectivePlan, subquery_results: &dyn SubqueryResults) -> Option<RowFilter> {
-    let value = |(column, anchor)| if let Anchor::Value(v) = anchor { Some((column, v)) } else { None };
-    let mut found: Vec<(usize, Value)> =
-        anchors(plan, subquery_results)?.into_iter().map(value).collect::<Option<_>>()?;
-    found.sort();
-    found.dedup();
-    let mut only: Vec<(usize, Vec<Value>)> = Vec::new();
-    for (column, value) in found {
-        match only.last_mut().filter(|(c, _)| *c == column) {
-            Some((_, values)) => values.push(value),
-            None => only.push((column, vec![value])),
-        }
-    }
-    Some(Arc::new(only))
-}
-
-fn anchors(e: &EffectivePlan, subquery_results: &dyn SubqueryResults) -> Option<Anchors> {
+/// What a row in the result of a plan has; `None` if nothing is known of it.
+pub(super) fn needs(e: &EffectivePlan, subquery_results: &dyn SubqueryResults) -> Option<Needs> {
     let table = e.table();
     // A column that is hidden behaves as NULL, which equals nothing and lies within nothing: what the client asks still holds
     // on the row itself. One that is masked is another value: it does not; and one that is hidden may seem to be NULL.
     let rules = any(e.scan.grants().iter().map(|g| needed(&g.condition, table, subquery_results)));
     let masked = e.scan.maskable();
     let asked = needed(e.filter.condition(), table, subquery_results);
-    let is_open = |(column, anchor): &(usize, Anchor)| match anchor {
-        Anchor::Null => e.scan.is_open(*column),
+    let is_open = |(column, need): &(usize, Need)| match need {
+        Need::Null => e.scan.is_open(*column),
         _ => !masked.contains(*column),
     };
     narrower(rules, asked.filter(|found| found.iter().all(is_open)))
 }
 
-fn needed(e: &Expr, table: &Table, subquery_results: &dyn SubqueryResults) -> Option<Anchors> {
+fn needed(e: &Expr, table: &Table, subquery_results: &dyn SubqueryResults) -> Option<Needs> {
     match e {
         Expr::Const(Value::Bool(false) | Value::Null) => Some(Vec::new()),
         Expr::Cmp(op, a, b) => match (&**a, &**b) {
@@ -145,19 +137,19 @@ fn needed(e: &Expr, table: &Table, subquery_results: &dyn SubqueryResults) -> Op
             _ => None,
         },
         Expr::IsNull(a) => match &**a {
-            Expr::Column(c) => Some(vec![(*c, Anchor::Null)]),
+            Expr::Column(c) => Some(vec![(*c, Need::Null)]),
             _ => None,
         },
         Expr::Like(a, pattern) => match &**a {
             Expr::Column(c) if table.columns.get(*c).is_some_and(|c| c.ty == Type::Text) => {
-                Some(vec![(*c, Anchor::Within(beginning(&pattern.prefix())?))])
+                Some(vec![(*c, Need::Within(Range::beginning(&pattern.prefix())?))])
             }
             _ => None,
         },
         Expr::In(a, list) => match &**a {
             Expr::Column(c) => {
                 let value = |e: &Expr| match e {
-                    Expr::Const(v) => Some((*c, Anchor::Value(v.clone()))),
+                    Expr::Const(v) => Some((*c, Need::Value(v.clone()))),
                     _ => None,
                 };
                 list.iter().map(value).collect()
@@ -165,13 +157,13 @@ fn needed(e: &Expr, table: &Table, subquery_results: &dyn SubqueryResults) -> Op
             _ => None,
         },
         Expr::InValues(a, list) => match &**a {
-            Expr::Column(c) => Some(list.as_slice().iter().map(|v| (*c, Anchor::Value(v.clone()))).collect()),
+            Expr::Column(c) => Some(list.as_slice().iter().map(|v| (*c, Need::Value(v.clone()))).collect()),
             _ => None,
         },
         Expr::Member { of, subquery, .. } => match of.first() {
             Some(Expr::Column(c)) => {
                 let found = subquery_results.set(subquery).filter(|found| found.len() <= MAX_FOUND)?;
-                Some(found.firsts().map(|v| (*c, Anchor::Value(v.clone()))).collect())
+                Some(found.firsts().map(|v| (*c, Need::Value(v.clone()))).collect())
             }
             _ => None,
         },
@@ -182,53 +174,29 @@ fn needed(e: &Expr, table: &Table, subquery_results: &dyn SubqueryResults) -> Op
 }
 
 /// What a comparison with a value needs.
-fn compared(column: usize, op: CmpOp, v: &Value) -> Option<Anchors> {
+fn compared(column: usize, op: CmpOp, v: &Value) -> Option<Needs> {
     if v.is_null() {
         return Some(Vec::new());
     }
-    let (low, high) = match op {
-        CmpOp::Eq => return Some(vec![(column, Anchor::Value(v.clone()))]),
-        CmpOp::Ne => return None,
-        CmpOp::Lt | CmpOp::Le => (None, Some(Coarse::of(v)?)),
-        CmpOp::Gt | CmpOp::Ge => (Some(Coarse::of(v)?), None),
-    };
-    Some(vec![(column, Anchor::Within(Bounds { low, high }))])
+    let need = if op == CmpOp::Eq { Need::Value(v.clone()) } else { Need::Within(Range::compared(op, v)?) };
+    Some(vec![(column, need)])
 }
 
-/// The texts that begin with a prefix, and few others; `None` for all texts.
-fn beginning(prefix: &str) -> Option<Bounds> {
-    if prefix.is_empty() {
-        return None;
-    }
-    // The first text that is above all of them: with the next character in place of the last one that has one.
-    let mut above: Vec<char> = prefix.chars().collect();
-    let mut high = None;
-    while let Some(last) = above.pop() {
-        let next = ((u32::from(last) + 1)..=u32::from(char::MAX)).find_map(char::from_u32);
-        if let Some(next) = next {
-            above.push(next);
-            high = Some(Coarse::Text(above.iter().collect::<String>().into()));
-            break;
-        }
-    }
-    Some(Bounds { low: Some(Coarse::Text(prefix.into())), high })
-}
-
-fn any(each: impl Iterator<Item = Option<Anchors>>) -> Option<Anchors> {
+fn any(each: impl Iterator<Item = Option<Needs>>) -> Option<Needs> {
     each.collect::<Option<Vec<_>>>().map(|v| v.into_iter().flatten().collect())
 }
 
-/// The anchors of two conditions that must both hold: those of one of them are enough.
-fn narrower(a: Option<Anchors>, b: Option<Anchors>) -> Option<Anchors> {
+/// What two conditions need that must both hold: those of one of them are enough.
+fn narrower(a: Option<Needs>, b: Option<Needs>) -> Option<Needs> {
     match (a, b) {
         (Some(a), Some(b)) => {
             // Two bounds of one column are one, narrower.
-            if let ([(c, Anchor::Within(x))], [(d, Anchor::Within(y))]) = (&a[..], &b[..])
+            if let ([(c, Need::Within(x))], [(d, Need::Within(y))]) = (&a[..], &b[..])
                 && c == d
             {
-                return Some(vec![(*c, Anchor::Within(x.clone().within(y.clone())))]);
+                return Some(vec![(*c, Need::Within(x.clone().within(y.clone())))]);
             }
-            let weight = |anchors: &Anchors| anchors.iter().map(|(_, anchor)| anchor.weight()).sum::<usize>();
+            let weight = |needs: &Needs| needs.iter().map(|(_, need)| need.weight()).sum::<usize>();
             Some(if weight(&a) <= weight(&b) { a } else { b })
         }
         (a, b) => a.or(b),

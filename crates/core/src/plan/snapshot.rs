@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use super::EffectivePlan;
-use super::access::{self, RowFilter};
 use super::page::Page;
+use super::row_filter::{self, RowFilter};
 use crate::schema::{ColumnSet, Table};
 use crate::subquery::SubqueryResults;
 
@@ -31,18 +31,18 @@ impl SnapshotRequest {
 impl EffectivePlan {
     /// The read this plan needs, given the results of its rules' sub-selects.
     pub fn snapshot(&self, subquery_results: &dyn SubqueryResults) -> SnapshotRequest {
-        self.snapshot_of(access::row_filter(self, subquery_results))
+        self.snapshot_of(row_filter::row_filter(self, subquery_results))
     }
 
     /// In words: which rows are read to begin with.
     pub fn reads(&self, subquery_results: &dyn SubqueryResults) -> String {
         let table = self.table();
         let name = |column: usize| table.columns.get(column).map_or("", |c| &*c.name);
-        let rows = match access::row_filter(self, subquery_results) {
+        let rows = match row_filter::row_filter(self, subquery_results) {
             None => "all rows".to_string(),
-            Some(filter) if filter.is_empty() => "no rows".into(),
+            Some(filter) if filter.wanted().is_empty() => "no rows".into(),
             Some(filter) => {
-                let columns: Vec<&str> = filter.iter().map(|(column, _)| name(*column)).collect();
+                let columns: Vec<&str> = filter.wanted().iter().map(|(column, _)| name(*column)).collect();
                 format!("rows by {}", columns.join(", "))
             }
         };

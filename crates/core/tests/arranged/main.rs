@@ -5,17 +5,21 @@
 //! too little.
 #![allow(clippy::unwrap_used)]
 
+mod case;
 mod naive;
 #[path = "../common/page.rs"]
 mod page;
 mod queries;
+#[path = "../common/wanted.rs"]
+mod wanted;
 mod world;
 
 use std::cell::RefCell;
 
+use case::{RIGHTS, case};
 use proptest::test_runner::{Config, TestRunner};
 use queries::{KINDS, Kind};
-use world::{RIGHTS, Reached, case, run};
+use world::{Reached, run};
 
 fn cases() -> u32 {
     std::env::var("PROPTEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(2_000)

@@ -14,6 +14,8 @@ mod events;
 #[path = "../common/page.rs"]
 mod page;
 mod source;
+#[path = "../common/wanted.rs"]
+mod wanted;
 mod world;
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};

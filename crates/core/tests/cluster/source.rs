@@ -151,7 +151,7 @@ impl Cluster {
         let rows =
             rows.iter().filter(|((table, _), _)| *table == which).map(|((_, id), p)| to_row(*id, p, self.altered));
         let SnapshotRequest { columns, filter, page, .. } = request;
-        let wanted = |row: &Row| filter.as_ref().is_none_or(|f| f.iter().any(|(c, values)| values.contains(&row[*c])));
+        let wanted = |row: &Row| filter.as_ref().is_none_or(|filter| crate::wanted::is_wanted(filter, row));
         let value = |(i, v): (usize, &Value)| if columns.contains(i) { v.clone() } else { Value::Null };
         let rows: Vec<Row> = rows.filter(wanted).map(|row| row.iter().enumerate().map(value).collect()).collect();
         let rows = page.iter().fold(rows, |rows, page| crate::page::page(page, rows));

@@ -61,6 +61,8 @@ pub struct CatalogColumn {
     pub may_be_apart: bool,
     /// Whether it is text that is ordered otherwise than by bytes.
     pub other_order: bool,
+    /// Whether it is text of which only the same is equal, so that `LIKE` knows it.
+    pub has_plain_text: bool,
 }
 
 /// A table or leaf partition whose changes stream.
@@ -210,7 +212,8 @@ const COLUMNS: &str = "\
            format_type(a.atttypid, a.atttypmod), \
            coalesce(CASE WHEN k.collprovider = 'd' \
                 THEN (SELECT datcollate NOT IN ('C', 'POSIX') FROM pg_database WHERE datname = current_database()) \
-                ELSE k.collcollate NOT IN ('C', 'POSIX') OR k.collcollate IS NULL END, false) \
+                ELSE k.collcollate NOT IN ('C', 'POSIX') OR k.collcollate IS NULL END, false), \
+           coalesce(k.collisdeterministic, false) AND a.atttypid IN (25, 1043) \
     FROM pg_attribute a LEFT JOIN pg_collation k ON k.oid = a.attcollation \
     WHERE a.attrelid = ANY ($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum";
 
@@ -410,6 +413,7 @@ fn read_columns(db: &mut Client, oids: &[Oid], found: &mut BTreeMap<usize, Descr
                 not_null: r.get(5),
                 may_be_apart: r.get(6),
                 other_order: r.get::<_, bool>(8) && reading.ty() == gossip_core::value::Type::Text,
+                has_plain_text: r.get(9),
                 reading,
             });
         }

@@ -1,5 +1,7 @@
 //! Values as PostgreSQL reads them in a statement, and columns in the order that they have here.
 
+use std::collections::HashSet;
+
 use gossip_core::datetime::{self, DAY};
 use gossip_core::query::function::Function;
 use gossip_core::schema::Column;
@@ -7,11 +9,14 @@ use gossip_core::value::{Type, Value};
 
 use super::connect::quote;
 use crate::page::Dialect;
+use crate::row_filter::pattern;
 
 /// The dialect of a database.
-pub struct Literals {
+pub struct Literals<'a> {
     /// Whether it has text in UTF-8, whose bytes are in the order of its characters.
     pub unicode: bool,
+    /// The columns that `LIKE` knows: their texts are equal only if they are the same.
+    pub plain_texts: HashSet<&'a str>,
 }
 
 fn quoted(text: &str) -> String {
@@ -36,7 +41,11 @@ fn timestamp(micros: i64) -> String {
     }
 }
 
-impl Dialect for Literals {
+impl Dialect for Literals<'_> {
+    fn name(&self, column: &Column) -> String {
+        quote(&column.name)
+    }
+
     fn column(&self, column: &Column) -> Option<String> {
         let name = quote(&column.name);
         match column.ty {
@@ -46,17 +55,36 @@ impl Dialect for Literals {
     }
 
     fn value(&mut self, value: &Value, column: &Column) -> Option<String> {
-        Some(match (value, column.ty) {
-            (Value::Text(text), Type::Text) => quoted(text),
-            (Value::Text(text), ty) => format!("{}::{}", quoted(text), ty.name()),
-            (Value::Date(days), _) => date(*days),
-            (Value::Timestamp(at), _) => timestamp(*at),
-            // Whatever the session's zone is.
-            (Value::Timestamptz(at), _) => format!("({} AT TIME ZONE 'UTC')", timestamp(*at)),
-            (number, ty) => match Function::Cast(ty, Type::Text).value(std::slice::from_ref(number)) {
-                Ok(Value::Text(text)) => format!("{}::{}", quoted(&text), ty.name()),
-                _ => return None,
-            },
-        })
+        literal(value, column.ty)
     }
+
+    fn compared(&self, value: &Value, column: &Column) -> Option<String> {
+        match (value, column.ty) {
+            // Its own type, so that an index of another size of integers serves.
+            (Value::Int(i), ty) if ty.is_integer() => Some(i.to_string()),
+            // A bound of single precision is not rounded to what the column can have.
+            (Value::Float(_), Type::Float4) => literal(value, Type::Float8),
+            _ => literal(value, column.ty),
+        }
+    }
+
+    fn begins(&self, column: &Column, prefix: &str) -> Option<String> {
+        let knows = self.plain_texts.contains(&*column.name);
+        knows.then(|| format!("{} LIKE {}", quote(&column.name), quoted(&pattern(prefix))))
+    }
+}
+
+fn literal(value: &Value, ty: Type) -> Option<String> {
+    Some(match (value, ty) {
+        (Value::Text(text), Type::Text) => quoted(text),
+        (Value::Text(text), ty) => format!("{}::{}", quoted(text), ty.name()),
+        (Value::Date(days), _) => date(*days),
+        (Value::Timestamp(at), _) => timestamp(*at),
+        // Whatever the session's zone is.
+        (Value::Timestamptz(at), _) => format!("({} AT TIME ZONE 'UTC')", timestamp(*at)),
+        (number, ty) => match Function::Cast(ty, Type::Text).value(std::slice::from_ref(number)) {
+            Ok(Value::Text(text)) => format!("{}::{}", quoted(&text), ty.name()),
+            _ => return None,
+        },
+    })
 }

@@ -45,8 +45,10 @@ fn cursor(request: &SnapshotRequest, described: &Described, from: &str, encoding
         false => "NULL".into(),
     };
     let names: Vec<String> = described.columns.iter().enumerate().map(name).collect();
-    let page = page(request, &mut Literals { unicode: encoding == "UTF8" });
-    let rows = row_filter::selection(request, page.as_ref(), quote);
+    let plain_texts = described.columns.iter().filter(|c| c.has_plain_text).map(|c| &*c.name).collect();
+    let mut literals = Literals { unicode: encoding == "UTF8", plain_texts };
+    let page = page(request, &mut literals);
+    let rows = row_filter::selection(request, page.as_ref(), &literals);
     format!("DECLARE gossip_rows NO SCROLL CURSOR FOR SELECT {} FROM {from}{rows}", names.join(", "))
 }
 

@@ -6,7 +6,7 @@ use crate::{Result, SourceError, row_filter};
 use gossip_core::plan::SnapshotRequest;
 use gossip_core::position::Position;
 use gossip_core::schema::{Column, Row, Table};
-use gossip_core::value::Value;
+use gossip_core::value::{Type, Value};
 use rusqlite::Connection;
 use rusqlite::types::Value as Stored;
 
@@ -57,6 +57,24 @@ enum Rows {
 struct Numbered(Vec<Stored>);
 
 impl Dialect for Numbered {
+    fn name(&self, column: &Column) -> String {
+        quote(&column.name)
+    }
+
+    fn compared(&self, value: &Value, column: &Column) -> Option<String> {
+        match (value, column.ty) {
+            (Value::Int(i), ty) if ty.is_integer() => Some(i.to_string()),
+            (Value::Float(x), Type::Float8) if x.is_finite() => Some(format!("{x:e}")),
+            (Value::Text(s), Type::Text) if !s.contains('\0') => Some(format!("'{}'", s.replace('\'', "''"))),
+            _ => None,
+        }
+    }
+
+    fn begins(&self, _: &Column, _: &str) -> Option<String> {
+        // Here LIKE takes capitals for equal to small letters.
+        None
+    }
+
     fn column(&self, column: &Column) -> Option<String> {
         Some(format!("{} COLLATE BINARY", quote(&column.name)))
     }
@@ -80,8 +98,8 @@ fn rows(db: &Connection, wanted: &SnapshotRequest, take: &mut impl FnMut(Vec<Row
     let mut numbered = Numbered(Vec::new());
     let page = page(wanted, &mut numbered);
     let of_order = |i: usize| wanted.page.as_ref().is_some_and(|p| p.order.iter().any(|term| term.column == i));
+    let selection = row_filter::selection(wanted, page.as_ref(), &numbered);
     let values = if page.is_some() { numbered.0 } else { Vec::new() };
-    let selection = row_filter::selection(wanted, page.as_ref(), quote);
     let mut s = db.prepare(&format!("SELECT {} FROM {}{selection}", names.join(", "), quote(&table.name.name)))?;
     let mut rows = s.query(rusqlite::params_from_iter(values))?;
     let mut piece = Vec::with_capacity(PIECE);

@@ -42,9 +42,7 @@ impl Engine {
         let summed = || self.digests.get(&id).and_then(|digest| usize::try_from(digest.rows).ok());
         let few = feed.memory.rows().or_else(summed).is_some_and(|rows| rows <= MAX_ROWS);
         // Of those that change as time passes it would have to be known when the rows were read.
-        let spares = feed.memory.materialized().and_then(|m| m.window.as_ref()).is_some_and(|w| w.spares);
         few && self.is_settled(id)
-            && !spares
             && !feed.plan.depends_on_time
             && feed.joining.is_none()
             && !table.name.is_system()

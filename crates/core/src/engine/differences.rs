@@ -70,7 +70,9 @@ impl Engine {
             let changed = self.changed_rows(id)?;
             let between = |c: &Changed| feed::between(&plan, c.key.clone(), c.sent.clone(), c.now.clone());
             let changes = changed.iter().filter_map(between).collect();
+            self.note_all_told(id);
             self.note_sent(id, changed);
+            self.count_operators(id);
             return Ok(Some(changes));
         }
         self.arrange_changed_rows(id, &plan)?;
@@ -85,20 +87,11 @@ impl Engine {
             self.count_operators(id);
             return Ok(None);
         }
-        let mut changes = self.deliver(id, &plan)?;
-        // What was held only because it had been delivered.
-        let spares = self.materialized(id).and_then(|m| m.window.as_ref()).is_some_and(|w| w.spares);
-        if spares && self.let_go_behind_boundary(id) {
-            self.arrange_changed_rows(id, &plan)?;
-            changes.extend(self.deliver(id, &plan)?);
-        }
+        let operators = self.materialized_mut(id).and_then(|m| m.operators.as_mut());
+        let changes = operators.map_or(Ok(Vec::new()), |operators| operators.deliver(&plan))?;
+        self.all_told(id);
         self.count_operators(id);
         Ok(Some(changes))
-    }
-
-    fn deliver(&mut self, id: FeedId, plan: &EffectivePlan) -> Result<Vec<Change>, EvalError> {
-        let operators = self.materialized_mut(id).and_then(|m| m.operators.as_mut());
-        operators.map_or(Ok(Vec::new()), |operators| operators.deliver(plan))
     }
 
     /// Has a feed's operators take the rows that have changed.
@@ -120,8 +113,13 @@ impl Engine {
         let Some(plan) = self.feed(id).map(|f| f.plan.clone()) else { return false };
         let Some(materialized) = self.materialized_mut(id).filter(|m| m.falls_short(&plan)) else { return false };
         materialized.revokes |= revokes;
-        if revokes {
+        let is_full = materialized.told.is_full();
+        if revokes || is_full {
             self.revoke_unsent(id);
+        }
+        if is_full {
+            // They know nothing any more that is not written.
+            self.all_told(id);
         }
         self.fetch(id);
         true
@@ -159,11 +157,26 @@ impl Engine {
 
     /// What rows are from now on known as sent.
     fn note_sent(&mut self, id: FeedId, changed: Vec<Changed>) {
+        let waits = self.feed(id).is_some_and(|feed| feed.every() > 0);
+        if let Some(materialized) = self.materialized_mut(id).filter(|m| waits || m.window.is_some()) {
+            materialized.told.note(&changed);
+        }
         for Changed { key, now, .. } in changed {
             self.put(id, key, |entry| entry.sent = now);
         }
         if let Some(materialized) = self.materialized_mut(id) {
             materialized.dirty.clear();
+        }
+    }
+
+    /// Begins anew to note what subscribers know of rows that change, where nothing waits that they are not told; if too many rows
+    /// have changed, nothing waits any longer.
+    fn note_all_told(&mut self, id: FeedId) {
+        let Some(feed) = self.feed(id) else { return };
+        if feed.memory.materialized().is_some_and(|m| m.told.is_full()) {
+            self.flush_pending(id);
+        } else if feed.pending.as_ref().is_none_or(|p| p.due().is_none()) {
+            self.all_told(id);
         }
     }
 
@@ -176,7 +189,8 @@ impl Engine {
         let Some(materialized) = feed.memory.materialized_mut() else { return false };
         let holds = materialized.operators.as_ref().is_some_and(|o| o.holds_something());
         let due = materialized.held.map_or(clock.saturating_add(every), |held| held.due);
-        let waits = every > 0 && holds && has_live && !revokes && materialized.waiting.is_empty() && due > clock;
+        let may_wait = !revokes && materialized.waiting.is_empty() && !materialized.told.is_full();
+        let waits = every > 0 && holds && has_live && may_wait && due > clock;
         if let Some(held) = materialized.held.take() {
             self.paced.remove(&(held.due, id));
         }
@@ -199,12 +213,12 @@ impl Engine {
         rows
     }
 
-    /// Keeps count of the memory that the operators of a feed take.
+    /// Keeps count of the memory that the operators of a feed take, and what waits for its time.
     fn count_operators(&mut self, id: FeedId) {
         let Engine { feeds, materialized_bytes, .. } = self;
         let feed = feeds.get_mut(id as usize).and_then(Option::as_mut);
         let Some(materialized) = feed.and_then(|f| f.memory.materialized_mut()) else { return };
-        let now = materialized.operators.as_ref().map_or(0, |o| o.size());
+        let now = materialized.operators.as_ref().map_or(0, |o| o.size()) + materialized.told.size();
         let before = std::mem::replace(&mut materialized.operator_bytes, now);
         *materialized_bytes = *materialized_bytes + now - before;
     }
@@ -219,6 +233,7 @@ impl Engine {
         if let Some(held) = materialized.held.take() {
             self.paced.remove(&(held.due, id));
         }
+        self.all_told(id);
         self.count_operators(id);
     }
 

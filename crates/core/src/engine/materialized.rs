@@ -5,13 +5,15 @@ use std::sync::Arc;
 
 use super::io::ResyncReason;
 use super::moments::Moments;
+use super::told::Told;
 use super::window::Window;
 use crate::audience::SubId;
 use crate::operator::Operators;
 use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
-use crate::position::{Position, Term, Timestamp};
+use crate::position::{Position, RowChange, Term, Timestamp};
 use crate::query::Subquery;
 use crate::schema::{ColumnSet, Key, Row, Table};
+use crate::subquery::SubqueryResults;
 use crate::value::Value;
 
 /// Different values after which all rows are fetched instead of those that have one of them.
@@ -25,6 +27,11 @@ pub(super) struct Entry {
 }
 
 impl Entry {
+    /// Whether nothing is known of the row any more.
+    pub(super) fn is_empty(&self) -> bool {
+        self.now.is_none() && self.sent.is_none()
+    }
+
     pub(super) fn size(&self) -> usize {
         let of = |row: &Row| row.iter().map(Value::size).sum::<usize>();
         96 + self.now.as_ref().or(self.sent.as_ref().map(|s| &s.row)).map_or(0, of)
@@ -107,6 +114,8 @@ pub(super) struct Materialized {
     pub(super) moments: Moments,
     /// How much of the table it holds, where that is enough for its window; `None`: all rows on which its condition holds.
     pub(super) window: Option<Box<Window>>,
+    /// What subscribers know of rows whose changes they are not told yet.
+    pub(super) told: Told,
 }
 
 /// When changes are due that wait for their time.
@@ -149,9 +158,28 @@ impl Materialized {
         window.is_some_and(|window| window.is_behind(plan, key, row))
     }
 
-    /// Whether a row has been delivered, and nothing since that says that it left.
-    pub(super) fn shows(&self, key: &Key) -> bool {
-        self.operators.as_ref().is_some_and(|o| o.shows(key))
+    /// Whether a change withdraws something of a row that was sent. `row` is the row with all its values, where these are known,
+    /// and `seen` what there is of it now, if it is held. What its rules do not admit any more is not to be sent any more either.
+    pub(super) fn is_withdrawn(
+        &self,
+        plan: &EffectivePlan,
+        change: &RowChange,
+        (row, seen): (Option<&Row>, Option<&VisibleRow>),
+        subquery_results: &dyn SubqueryResults,
+    ) -> bool {
+        let sent = self.entries.get(&change.key).and_then(|entry| entry.sent.as_ref());
+        let mut known = sent.into_iter().chain(self.told.get(&change.key));
+        let hides = |sent: &VisibleRow, row: &Row| {
+            // Whether it is they who let a row go is known, if they ask other tables, only at the end of the transaction, when
+            // the row is not at hand any more.
+            !self.depends_on.is_empty() || plan.scan.shows_less(Some(&sent.columns), row, subquery_results)
+        };
+        known.any(|sent| match (seen, row, &change.new) {
+            (Some(seen), ..) => shows_less(plan, sent, seen),
+            (None, Some(row), _) => hides(sent, row),
+            (None, None, Some(row)) => plan.scan.decides_by_any_of(&change.omitted_columns) || hides(sent, row),
+            (None, None, None) => false,
+        })
     }
 
     /// Rows of a window that are held in order, up to its boundary.

@@ -17,10 +17,11 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use super::io::{Limits, Output, Refusal, ResyncReason};
-use super::materialized::{Commit, Entry, Materialized, MissingRows, shows_less};
+use super::materialized::{Commit, Entry, Materialized, MissingRows};
 use super::memory::Memory;
 use super::moments::Moments;
 use super::subquery_sets::SubquerySets;
+use super::told::Told;
 use super::window::Window;
 use super::{Engine, Feed, Joining, Turn};
 use crate::audience::SubId;
@@ -74,6 +75,7 @@ impl Engine {
             fetched_bytes: 0,
             moments: Moments::default(),
             window: Window::of(plan, self.limits.reserve).map(Box::new),
+            told: Told::default(),
         }))
     }
 
@@ -142,23 +144,9 @@ impl Engine {
         let seen = seen.and_then(|seen| seen.unwrap_or(None));
         let is_coming = |row: &Row| feed.plan.next_change(row, subquery_sets).is_some();
         let is_behind = new.as_ref().is_some_and(|row| is_behind(materialized, row, &ColumnSet::default()));
-        let is_spared = is_behind && materialized.shows(&key);
-        let is_held = !is_behind || is_spared;
-        if let Some(window) = materialized.window.as_mut().filter(|_| is_spared) {
-            window.spares = true;
-        }
-        let stays = is_held && (seen.is_some() || fails || new.as_ref().is_some_and(is_coming));
-        let sent = materialized.entries.get(&key).and_then(|e| e.sent.as_ref());
-        // What its rules do not admit any more is not to be sent any more either. Whether it is they who let a row go is
-        // known, if they ask other tables, only at the end of the transaction, when the row is not at hand any more.
-        materialized.revokes |= match (sent, &seen, &new) {
-            (Some(sent), Some(seen), _) => shows_less(&feed.plan, sent, seen),
-            (Some(sent), None, Some(row)) => {
-                !materialized.depends_on.is_empty()
-                    || feed.plan.scan.shows_less(Some(&sent.columns), row, subquery_sets)
-            }
-            _ => false,
-        };
+        let stays = !is_behind && (seen.is_some() || fails || new.as_ref().is_some_and(is_coming));
+        let now = (new.as_ref(), seen.as_ref().filter(|_| !is_behind));
+        materialized.revokes |= materialized.is_withdrawn(&feed.plan, change, now, subquery_sets);
         if stays || materialized.entries.contains_key(&key) {
             self.put(id, key, |entry| entry.now = new.filter(|_| stays));
         }
@@ -166,6 +154,17 @@ impl Engine {
             self.retake_snapshot(id);
         }
         self.settle_later(id);
+    }
+
+    /// Subscribers know all that has changed: forgets what they knew before.
+    pub(super) fn all_told(&mut self, id: FeedId) {
+        let Some(materialized) = self.materialized_mut(id) else { return };
+        for key in materialized.told.take_keys() {
+            // Some were kept only so that changes of them are found.
+            if self.materialized(id).is_some_and(|m| m.entries.get(&key).is_some_and(Entry::is_empty)) {
+                self.put(id, key, |_| ());
+            }
+        }
     }
 
     pub(super) fn settle_later(&mut self, id: FeedId) {
@@ -186,7 +185,7 @@ impl Engine {
         if timed {
             materialized.moments.note(&feed.plan, &key, entry.now.as_ref(), subquery_sets);
         }
-        let gone = entry.now.is_none() && entry.sent.is_none();
+        let gone = entry.is_empty() && materialized.told.get(&key).is_none();
         let after = if gone { 0 } else { entry.size() } + materialized.moments.size();
         materialized.bytes = materialized.bytes + after - before;
         *materialized_bytes = *materialized_bytes + after - before;
@@ -277,12 +276,8 @@ impl Engine {
         let is_behind = |key: &Key, row: &Row| materialized.is_behind(&feed.plan, key, row, &none);
         let behind =
             materialized.entries.iter().filter(|(key, e)| e.now.as_ref().is_some_and(|row| is_behind(key, row)));
-        let (spared, behind): (Vec<Key>, Vec<Key>) =
-            behind.map(|(key, _)| key.clone()).partition(|key| materialized.shows(key));
+        let behind: Vec<Key> = behind.map(|(key, _)| key.clone()).collect();
         let some = !behind.is_empty();
-        if let Some(window) = self.materialized_mut(id).and_then(|m| m.window.as_mut()) {
-            window.spares = !spared.is_empty();
-        }
         behind.into_iter().for_each(|key| self.put(id, key, |entry| entry.now = None));
         some
     }

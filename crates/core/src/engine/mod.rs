@@ -33,6 +33,7 @@ mod subqueries;
 mod subquery_sets;
 mod subscription;
 mod subscriptions;
+mod told;
 mod window;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};

@@ -151,6 +151,8 @@ impl Engine {
                 _ => materialized.missing = MissingRows::All,
             }
         }
+        let is_held = |key: &Key| materialized.entries.get(key).is_some_and(|entry| entry.now.is_some());
+        materialized.revokes |= materialized.told.has_any_but(is_held);
         let mut changed = Vec::new();
         for (key, entry) in &materialized.entries {
             let Some(row) = &entry.now else { continue };

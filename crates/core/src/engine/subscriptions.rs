@@ -238,6 +238,10 @@ impl Engine {
             let live = feed.live.clone();
             self.out.push(Output::Delta(Arc::new(delta), live));
         }
+        // What operators hand on has waited before it was delivered.
+        if self.materialized(id).is_some_and(|m| m.operators.is_none()) {
+            self.all_told(id);
+        }
     }
 
     /// Begins a feed: a client's, or that of a lookup.

@@ -3,8 +3,7 @@
 //! last of them are let go and the boundary with them.
 //!
 //! The boundary is a place in the order of the rows, not a row: what stands before it is held and what stands behind it is not,
-//! whatever becomes of the row that had this place when it was read. Only a row that was delivered is held wherever it stands,
-//! until it is said that it left: what is withdrawn of it meanwhile has to be noticed.
+//! whatever becomes of the row that had this place when it was read.
 
 use std::sync::Arc;
 
@@ -35,8 +34,6 @@ pub(super) struct Window {
     last: Option<Place>,
     /// Pages since there were enough rows.
     pages: u32,
-    /// Whether rows behind the boundary are held because they have been delivered.
-    pub(super) spares: bool,
 }
 
 /// Where a row of the table stands. Its order is of columns that everybody sees.
@@ -56,17 +53,7 @@ impl Window {
         let order = plan.page_order()?;
         let arrange = plan.arrange.as_ref()?;
         let needs = arrange.offset() + arrange.limit()?;
-        Some(Window {
-            order,
-            needs,
-            reserve,
-            boundary: None,
-            asked: None,
-            read: 0,
-            last: None,
-            pages: 0,
-            spares: false,
-        })
+        Some(Window { order, needs, reserve, boundary: None, asked: None, read: 0, last: None, pages: 0 })
     }
 
     /// Whether a row stands behind the boundary.
@@ -127,7 +114,7 @@ impl Window {
 
     /// All is read from the beginning.
     pub(super) fn reset(&mut self) {
-        (self.boundary, self.asked, self.pages, self.spares) = (None, None, 0, false);
+        (self.boundary, self.asked, self.pages) = (None, None, 0);
         self.begin_again();
     }
 

@@ -173,6 +173,13 @@ impl Scan {
         shown.iter().for_each(look);
     }
 
+    /// Whether any of these columns decides what is admitted, or is shown masked.
+    pub(crate) fn decides_by_any_of(&self, columns: &ColumnSet) -> bool {
+        let mut found = self.maskable().iter().any(|i| columns.contains(i));
+        self.for_each_column(&mut |i| found |= columns.contains(i));
+        found
+    }
+
     /// The columns visible on this row, masked or not; `None` if the row is withheld.
     pub fn admitted(&self, row: &[Value], subquery_results: &dyn SubqueryResults) -> Option<Cow<'_, ColumnSet>> {
         let beside = Beside { row, subquery_results };

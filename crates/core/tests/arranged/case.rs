@@ -4,7 +4,7 @@ use gossip_core::rule::{RuleSet, RuleText};
 use gossip_core::schema::TableName;
 use proptest::prelude::*;
 
-use super::queries::{KINDS, Query, Texts, query, texts};
+use super::queries::{KINDS, Kind, Query, Texts, query, texts};
 
 /// A change of one row.
 #[derive(Clone, Debug)]
@@ -68,6 +68,70 @@ pub fn case() -> impl Strategy<Value = Case> {
         let ((old_values, every), (comes, catches_up, truncated)) = (feed, when);
         Case { query, rights, old_values, every, transactions, comes, catches_up, truncated, delays }
     })
+}
+
+/// Cases that chance finds once in 100,000 or less: what is withdrawn of a row that a client knows, while it was not told yet what became
+/// of the row before.
+pub fn known() -> [Case; 4] {
+    let write = |id, v: &'static str, b: &'static str, open: &'static str| {
+        Step::Write(id, vec!["1", v, "1.0", "0.5", "a", b, open])
+    };
+    let case = Case {
+        query: Query { kind: Kind::Ordered, text: "SELECT g FROM t WHERE b ORDER BY s, id".into() },
+        rights: Rights::Open,
+        old_values: false,
+        every: 2_500,
+        transactions: Vec::new(),
+        comes: [1, 20],
+        catches_up: 20,
+        truncated: None,
+        delays: vec![(0, 0), (2, 2)],
+    };
+    // It left, and is fetched, as it may have come back.
+    let fetched = Case {
+        transactions: ["t", "", "t"]
+            .map(|b| vec![write(2, "1", b, "t")])
+            .into_iter()
+            .chain([vec![write(2, "1", "", "f")]])
+            .collect(),
+        ..case.clone()
+    };
+    // It went behind what its window holds, which reads on.
+    let behind = Case {
+        query: Query { kind: Kind::Window, text: "SELECT g FROM t ORDER BY v, id LIMIT 1".into() },
+        every: 0,
+        transactions: vec![
+            vec![write(1, "-4", "t", "t"), write(2, "0", "t", "t"), write(3, "1", "t", "t"), write(4, "1", "t", "t")],
+            vec![write(1, "2", "t", "t"), write(2, "2", "t", "t")],
+            vec![write(1, "2", "t", "f")],
+        ],
+        ..case.clone()
+    };
+    // So it did, while enough were held, and now it has not the value either by which the query's rows are found.
+    let row = |id, [g, v, s, open]: [&'static str; 4]| Step::Write(id, vec![g, v, "1.0", "0.5", s, "t", open]);
+    let elsewhere = Case {
+        query: Query { kind: Kind::Window, text: "SELECT g FROM t WHERE g = 1 ORDER BY v, id LIMIT 1".into() },
+        transactions: vec![
+            ["-4", "0", "1"].iter().zip(1..).map(|(v, id)| row(id, ["1", v, "a", "t"])).collect(),
+            vec![row(1, ["1", "2", "a", "t"])],
+            vec![row(1, ["3", "2", "b", "f"])],
+        ],
+        delays: vec![(0, 0)],
+        ..case
+    };
+    // So it did in the transaction that withdraws it.
+    let at_once = Case {
+        query: behind.query.clone(),
+        rights: Rights::Asked,
+        every: 0,
+        transactions: vec![
+            ["1", "2", "2"].iter().zip(1..).map(|(g, id)| row(id, [g, "0", "a", "t"])).collect(),
+            vec![],
+            vec![Step::Member(1, false), row(1, ["1", "2", "a", "t"])],
+        ],
+        ..elsewhere.clone()
+    };
+    [fetched, behind, elsewhere, at_once]
 }
 
 pub fn rules(rights: Rights) -> RuleSet {

@@ -16,13 +16,22 @@ mod world;
 
 use std::cell::RefCell;
 
-use case::{RIGHTS, case};
+use case::{RIGHTS, case, known};
 use proptest::test_runner::{Config, TestRunner};
 use queries::{KINDS, Kind};
 use world::{Reached, run};
 
 fn cases() -> u32 {
     std::env::var("PROPTEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(2_000)
+}
+
+#[test]
+fn what_is_withdrawn_before_its_client_is_told_what_became_of_it_is_taken_back() {
+    for case in known() {
+        let reached = RefCell::new(Reached::default());
+        run(&case, &reached).unwrap();
+        assert!(reached.into_inner().0.keys().any(|what| what.ends_with("withdrawn")), "{}", case.query.text);
+    }
 }
 
 #[test]

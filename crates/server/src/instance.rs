@@ -8,11 +8,13 @@ use std::time::Duration;
 
 use gossip_core::column_pruning::{Needed, needed};
 use gossip_core::engine::Limits;
+use gossip_core::plan::look_ups;
 use gossip_core::query::{Expr, parse_condition, parse_trusted_query};
 use gossip_core::rule::{RuleSet, RuleText};
 use gossip_core::schema::{Catalog, PRESENCE, Table, TableName};
 use gossip_core::seal::Sealer;
 use gossip_core::send_queue::QueueLimits;
+use gossip_core::subquery::subqueries_of;
 use gossip_relay::Relay;
 use gossip_relay::ingest::Ingest;
 use gossip_source::{Condition, Source, SourceError};
@@ -191,28 +193,40 @@ pub fn conditions(
 ) -> Result<Vec<Condition>, SourceError> {
     let catalog = catalog(source, [])?;
     let mut found = Vec::new();
-    let mut note = |table: &Table, exprs: &[&Expr], sorted: &[&Expr], place: String| {
-        let name = |i: usize| table.columns[i].name.to_string();
-        let (mut columns, mut ordered) = (BTreeSet::new(), BTreeSet::new());
-        for e in exprs {
-            e.for_each_column(&mut |i| columns.extend([name(i)]));
-            e.for_each_ordered_column(&mut |i| ordered.extend([name(i)]));
-        }
-        sorted.iter().for_each(|e| e.for_each_column(&mut |i| ordered.extend([name(i)])));
-        if !columns.is_empty() {
-            let (columns, ordered) = (columns.into_iter().collect(), ordered.into_iter().collect());
-            found.push(Condition { table: table.name.clone(), columns, ordered, place });
-        }
-    };
+    let mut note =
+        |table: &Table, (rows, exprs): (&Expr, &[&Expr]), sorted: &[&Expr], first_by: Option<usize>, place: String| {
+            let name = |i: usize| table.columns[i].name.to_string();
+            let (mut columns, mut ordered) = (BTreeSet::new(), BTreeSet::new());
+            for e in exprs {
+                e.for_each_column(&mut |i| columns.extend([name(i)]));
+                e.for_each_ordered_column(&mut |i| ordered.extend([name(i)]));
+            }
+            sorted.iter().for_each(|e| e.for_each_column(&mut |i| ordered.extend([name(i)])));
+            if !columns.is_empty() {
+                let (columns, ordered) = (columns.into_iter().collect(), ordered.into_iter().collect());
+                let found_by =
+                    look_ups(rows, table).unwrap_or_default().into_iter().map(|(i, how)| (name(i), how)).collect();
+                let (table, first_by) = (table.name.clone(), first_by.map(name));
+                found.push(Condition { table, columns, ordered, found_by, first_by, place });
+            }
+        };
     for rule in rules {
         let Some(table) = catalog.get(&rule.table) else { continue };
         let rows = rule.rows.as_ref().and_then(|rows| parse_condition(rows, table, &catalog).ok());
-        rows.iter().for_each(|c| note(table, &[c], &[], format!("the rule in line {}", rule.line)));
+        for rows in &rows {
+            let place = format!("the rule in line {}", rule.line);
+            for subquery in subqueries_of([rows]).into_keys() {
+                let of = &subquery.condition;
+                note(&subquery.table, (of, &[of]), &[], None, format!("a sub-select of {place}"));
+            }
+            note(table, (rows, &[rows]), &[], None, place);
+        }
     }
     for (name, q) in queries {
         if let Ok(query) = parse_trusted_query(&q.sql, &catalog, &Map::new()) {
             let (decisive, sorted) = (query.decisive_exprs(), query.sorted_exprs());
-            note(&query.table, &decisive, &sorted, format!("the query {name}"));
+            let place = format!("the query {name}");
+            note(&query.table, (&query.condition, &decisive), &sorted, query.first_by(), place);
         }
     }
     Ok(found)

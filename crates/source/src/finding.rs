@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use gossip_core::plan::LookUp;
+
 /// What has to be done to a database, in order.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Plan {
@@ -20,6 +22,10 @@ pub struct Condition {
     pub columns: Vec<String>,
     /// Those of them that are compared by order.
     pub ordered: Vec<String>,
+    /// The columns by which its rows are found, all of which are needed; empty where all rows are read.
+    pub found_by: Vec<(String, LookUp)>,
+    /// The column that orders a window, whose first rows are found by that alone.
+    pub first_by: Option<String>,
     /// Where the condition stands, to be shown: `the rule in line 12`.
     pub place: String,
 }

@@ -16,7 +16,7 @@ const SECOND: Timestamp = 1_000_000;
 
 /// A clock that goes back by so much was set: what was dropped because its time had passed may be wanted again. One that goes
 /// back by less stands still.
-const SET_BACK: Timestamp = 5 * SECOND;
+const SET_BACK: Timestamp = SECOND;
 
 impl Engine {
     /// Tells the time, at which the inputs that follow happen.

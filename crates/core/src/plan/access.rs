@@ -55,7 +55,7 @@ impl Need {
 }
 
 /// Columns with what they must have, of which one has to be so.
-type Needs = Vec<(usize, Need)>;
+pub(super) type Needs = Vec<(usize, Need)>;
 
 /// What a row needs to be in the result of a query: one of these, or there is no such short list.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -128,7 +128,8 @@ pub(super) fn needs(e: &EffectivePlan, subquery_results: &dyn SubqueryResults) -
     narrower(rules, asked.filter(|found| found.iter().all(is_open)))
 }
 
-fn needed(e: &Expr, table: &Table, subquery_results: &dyn SubqueryResults) -> Option<Needs> {
+/// What a condition needs; `None` if nothing is known of it.
+pub(super) fn needed(e: &Expr, table: &Table, subquery_results: &dyn SubqueryResults) -> Option<Needs> {
     match e {
         Expr::Const(Value::Bool(false) | Value::Null) => Some(Vec::new()),
         Expr::Cmp(op, a, b) => match (&**a, &**b) {

@@ -45,6 +45,15 @@ impl LiveQuery {
         arrange.order.iter().filter_map(of_key).collect()
     }
 
+    /// The column that orders a window, if it is one and that is a column: its first rows are the first of that.
+    pub fn first_by(&self) -> Option<usize> {
+        let arrange = self.arrange.as_ref().filter(|a| a.limit.is_some() && a.group.is_none() && a.first.is_empty())?;
+        match arrange.order.first()?.value {
+            Expr::Column(column) => Some(column),
+            _ => None,
+        }
+    }
+
     /// Binds the client's parameters, and the claims that a trusted query names.
     ///
     /// # Errors

@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 
-use super::access::{self, Need};
+use super::access::{self, Need, Needs};
 use super::{EffectivePlan, Range};
 use crate::intervals::Coarse;
 use crate::schema::Table;
@@ -79,10 +79,14 @@ fn within(range: &Range, ty: Type) -> Option<Wanted> {
 
 /// The rows that can be in the result of a plan; `None` for all.
 pub(super) fn row_filter(plan: &EffectivePlan, subquery_results: &dyn SubqueryResults) -> Option<RowFilter> {
-    let table = plan.table();
+    of_needs(plan.table(), access::needs(plan, subquery_results)?)
+}
+
+/// The rows that have what is needed; `None` for all, if a database cannot be asked for these.
+pub(super) fn of_needs(table: &Table, needs: Needs) -> Option<RowFilter> {
     let mut values: Vec<(usize, Value)> = Vec::new();
     let mut others = Vec::new();
-    for (column, need) in access::needs(plan, subquery_results)? {
+    for (column, need) in needs {
         match need {
             Need::Value(v) => values.push((column, v)),
             Need::Within(range) => others.push((column, within(&range, table.columns.get(column)?.ty)?)),

@@ -388,11 +388,9 @@ impl Run<'_> {
             let was_told = same && known.rows.get(id).is_some_and(|row| found(known, row).is_some());
             let (Some(shown), Some(new)) = (admitted(before, old), self.world.rows.get(id)) else { return false };
             let read = plan.read();
-            // What came while rows were awaited has not been told to anybody.
-            let is_told = plan.page_order().is_some() || self.case.every == 0;
+            // What came while rows were awaited, or their time, has not been told to anybody.
             let then = known.rows.get(id).and_then(|row| admitted(known, row)).unwrap_or_default();
-            let was_shown = |i: usize| !is_told || then.contains(i);
-            let lost = |now: &ColumnSet| shown.iter().any(|i| read.contains(i) && !now.contains(i) && was_shown(i));
+            let lost = |now: &ColumnSet| shown.iter().any(|i| read.contains(i) && !now.contains(i) && then.contains(i));
             let key = [Value::Int(*id)];
             let in_window = |rows: Vec<(Key, VisibleRow)>| rows.iter().any(|(k, _)| **k == key);
             // Of a window only what it shows is told.

@@ -4,6 +4,7 @@ use super::PostgresSource;
 use super::catalog::{self, Described};
 use super::client::Client;
 use super::connect::{literal, quote};
+use super::indexes::Indexes;
 use super::prepare::{ALL, KEYLESS, Publication, publication, size, slot, unfit};
 use super::stream::Stream;
 use crate::{Condition, Finding, Result};
@@ -259,7 +260,7 @@ impl Findings<'_> {
         }
     }
 
-    fn condition(&mut self, wanted: &str, d: &Described, c: &Condition) {
+    fn condition(&mut self, wanted: &str, d: &Described, indexes: Option<&Indexes>, c: &Condition) {
         let full = || {
             let leaves: Vec<String> =
                 d.leaves.iter().map(|l| format!("ALTER TABLE {} REPLICA IDENTITY FULL", l.sql_name)).collect();
@@ -295,6 +296,11 @@ impl Findings<'_> {
                 format!("ALTER TABLE {} ALTER COLUMN {} TYPE {} COLLATE \"C\"", d.sql_name, quote(&k.name), k.declared);
             self.add(false, wanted, text, Some(fix));
         }
+        if let Some((columns, fix)) = indexes.and_then(|indexes| indexes.missing(d, c)) {
+            let text =
+                format!("{} finds its rows by {columns}, of which there is no index: all rows are read", c.place);
+            self.add(false, wanted, text, Some(fix));
+        }
     }
 }
 
@@ -328,8 +334,9 @@ impl PostgresSource {
                 continue;
             };
             findings.table(&mut db, wanted, d, &publications)?;
+            let indexes = Indexes::of(&mut db, d)?;
             for c in conditions.iter().filter(|c| c.table == d.name && d.can_stream()) {
-                findings.condition(wanted, d, c);
+                findings.condition(wanted, d, indexes.as_ref(), c);
             }
         }
         if self.tables.is_empty() {

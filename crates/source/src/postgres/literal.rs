@@ -15,6 +15,8 @@ use crate::row_filter::pattern;
 pub struct Literals<'a> {
     /// Whether it has text in UTF-8, whose bytes are in the order of its characters.
     pub unicode: bool,
+    /// The columns whose own order is that of their bytes, so that their own indexes serve.
+    pub by_bytes: HashSet<&'a str>,
     /// The columns that `LIKE` knows: their texts are equal only if they are the same.
     pub plain_texts: HashSet<&'a str>,
 }
@@ -49,7 +51,8 @@ impl Dialect for Literals<'_> {
     fn column(&self, column: &Column) -> Option<String> {
         let name = quote(&column.name);
         match column.ty {
-            Type::Text => self.unicode.then(|| format!("{name} COLLATE \"C\"")),
+            Type::Text if !self.unicode => None,
+            Type::Text if !self.by_bytes.contains(&*column.name) => Some(format!("{name} COLLATE \"C\"")),
             _ => Some(name),
         }
     }

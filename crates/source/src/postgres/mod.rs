@@ -18,6 +18,7 @@ pub mod connect;
 mod database;
 mod demo;
 mod error;
+mod indexes;
 mod literal;
 mod options;
 pub mod pgoutput;

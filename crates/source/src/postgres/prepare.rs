@@ -372,8 +372,10 @@ impl PostgresSource {
     pub fn carry_out(&self, statements: &[String]) -> Result<()> {
         let mut db = connect_plainly(&self.address)?;
         // These may not be part of a transaction.
-        let alone =
-            |s: &&String| s.contains("_replication_slot(") || s.starts_with("ALTER SYSTEM") || *s == "CHECKPOINT";
+        let alone = |s: &&String| {
+            let begins = ["ALTER SYSTEM", "CHECKPOINT", "CREATE INDEX CONCURRENTLY"].iter().any(|b| s.starts_with(b));
+            begins || s.contains("_replication_slot(")
+        };
         // The SQL of a finding may be several statements, one a line.
         let statements: Vec<String> = statements.iter().flat_map(|s| s.split(";\n")).map(str::to_string).collect();
         let mut rest = &statements[..];

@@ -45,8 +45,9 @@ fn cursor(request: &SnapshotRequest, described: &Described, from: &str, encoding
         false => "NULL".into(),
     };
     let names: Vec<String> = described.columns.iter().enumerate().map(name).collect();
-    let plain_texts = described.columns.iter().filter(|c| c.has_plain_text).map(|c| &*c.name).collect();
-    let mut literals = Literals { unicode: encoding == "UTF8", plain_texts };
+    let those = |is: fn(&CatalogColumn) -> bool| described.columns.iter().filter(|c| is(c)).map(|c| &*c.name).collect();
+    let (plain_texts, by_bytes) = (those(|c| c.has_plain_text), those(|c| !c.other_order));
+    let mut literals = Literals { unicode: encoding == "UTF8", plain_texts, by_bytes };
     let page = page(request, &mut literals);
     let rows = row_filter::selection(request, page.as_ref(), &literals);
     format!("DECLARE gossip_rows NO SCROLL CURSOR FOR SELECT {} FROM {from}{rows}", names.join(", "))

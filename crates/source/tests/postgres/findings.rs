@@ -3,9 +3,11 @@
 use std::io::{Read, Write};
 use std::net::TcpListener;
 
-use gossip_core::schema::TableName;
+use gossip_core::plan::{EffectivePlan, Grant, LookUp, Masks};
+use gossip_core::query::{Expr, parse_trusted_query};
+use gossip_core::schema::{Catalog, TableName};
 use gossip_source::{Condition, Finding};
-use serde_json::json;
+use serde_json::{Map, json};
 use testbed::Postgres;
 
 use crate::common::Bench;
@@ -42,6 +44,8 @@ fn on_t(columns: &[&str], ordered: &[&str]) -> Condition {
         table: TableName::plain("t"),
         columns: names(columns),
         ordered: names(ordered),
+        found_by: vec![],
+        first_by: None,
         place: "the rule in line 7".into(),
     }
 }
@@ -134,6 +138,53 @@ fn what_rules_need_of_tables_is_found() {
     fix(&bench, &found);
     fix(&bench, &of_order);
     assert_eq!(bench.source().check(&[plain, large, order]).unwrap(), []);
+}
+
+/// Reads the rows of a query, as one who may see all of them.
+fn read(bench: &Bench, condition: &str) {
+    let (source, table) = (bench.source(), bench.table("t"));
+    let mut catalog = Catalog::default();
+    catalog.put(table.clone());
+    let query = parse_trusted_query(&format!("SELECT id FROM t WHERE {condition}"), &catalog, &Map::new()).unwrap();
+    let query = query.bind(&Map::new(), &Map::new()).unwrap();
+    let grant = Grant { condition: Expr::always(), columns: table.all_columns(), masks: Masks::new() };
+    source.snapshot(&EffectivePlan::new(query, vec![grant]).snapshot(&()), &mut |_| true).unwrap().unwrap();
+}
+
+/// An index that is missing is named, and the one that is proposed is used.
+#[test]
+fn an_index_by_which_no_rows_are_found_is_missing() {
+    let mut bench = bench();
+    bench.run("ALTER TABLE t REPLICA IDENTITY FULL");
+    let by = |column: &str, how| Condition { found_by: vec![(column.into(), how)], ..on_t(&["id"], &[]) };
+    let first = |column: &str| Condition { first_by: Some(column.into()), ..on_t(&["id"], &[]) };
+    let says = "of which there is no index";
+    assert_eq!(find(&bench, &[by("v", LookUp::Equal)], says), None, "of a small table all is read");
+    bench.run("INSERT INTO t SELECT n, md5(n::text), repeat('x', 60) FROM generate_series(1, 20000) n");
+    assert_eq!(find(&bench, &[by("id", LookUp::Equal), by("id", LookUp::Ordered), first("id")], says), None);
+    let found_or_first = Condition { first_by: Some("id".into()), ..by("v", LookUp::Equal) };
+    assert_eq!(find(&bench, &[found_or_first], says), None, "the window's first rows are found");
+    let cases = [
+        (by("v", LookUp::Equal), "v = 'c4ca4238a0b923820dcc509a6f75849b'"),
+        (by("v", LookUp::Begins), "v LIKE 'c4ca4%'"),
+        (by("v", LookUp::Ordered), "v < '0001'"),
+        (first("v"), "v < '0001'"),
+    ];
+    for (condition, query) in cases {
+        let found = find(&bench, std::slice::from_ref(&condition), says).unwrap();
+        assert!(!found.blocks && found.text.contains("finds its rows by v"), "{found}");
+        fix(&bench, &found);
+        bench.run("VACUUM ANALYZE t");
+        assert_eq!(find(&bench, &[condition], says), None, "after {found}");
+        let used = || {
+            read(&bench, query);
+            let sql =
+                "SELECT coalesce(sum(idx_scan), 0)::int8 FROM pg_stat_user_indexes WHERE indexrelname <> 't_pkey'";
+            (bench.db.query_one(sql, &[]).unwrap().get::<_, i64>(0) > 0).then_some(())
+        };
+        testbed::wait_for(|| format!("{query} by the index of {found}"), used);
+        bench.run("DROP INDEX t_v_idx");
+    }
 }
 
 #[test]

@@ -86,7 +86,7 @@ pub enum Passed {
 /// One step of an explanation.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Step {
-    /// `stream`, `rule`, `query` or `change`; the server adds what it knows of the rest of the way.
+    /// `stream`, `rule`, `query`, `change` or `window`; the server adds what it knows of the rest of the way.
     pub step: String,
     /// Whether it was passed.
     pub verdict: Passed,
@@ -170,6 +170,16 @@ fn of_stream(plan: &EffectivePlan, plans: &PlansOfTables, transaction: &Transact
     tables.into_iter().map(step).collect()
 }
 
+/// The change of a transaction that came furthest on the way to a plan's rows.
+pub fn explained<'a>(
+    plan: &EffectivePlan,
+    transaction: &'a Transaction,
+    subquery_results: &dyn SubqueryResults,
+) -> Option<&'a RowChange> {
+    let verdict = |c: &RowChange| row_verdict(plan, c, subquery_results, would_change(plan, c, subquery_results));
+    transaction.changes.iter().filter(|c| plan.is_about(c)).max_by_key(|c| verdict(c))
+}
+
 /// The steps of a transaction through an effective plan. `standing` are the client's rules on the
 /// table. Of several rows, the one that came furthest is explained.
 pub fn explain(
@@ -186,9 +196,7 @@ pub fn explain(
     let table = plan.table();
     let mut steps = Vec::new();
     let own: Vec<&RowChange> = transaction.changes.iter().filter(|c| plan.is_about(c)).collect();
-    let Some(row) =
-        own.iter().max_by_key(|c| row_verdict(plan, c, subquery_results, would_change(plan, c, subquery_results)))
-    else {
+    let Some(row) = explained(plan, transaction, subquery_results) else {
         return of_another_table(plan, standing, transaction);
     };
     let operation = match (&row.old, &row.new) {

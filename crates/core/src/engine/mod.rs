@@ -29,6 +29,7 @@ mod recycling;
 mod row_events;
 mod shared;
 mod snapshots;
+mod standing;
 mod subqueries;
 mod subquery_sets;
 mod subscription;
@@ -503,6 +504,11 @@ impl Engine {
         let f = self.feed(id)?;
         let subscriptions = f.live.as_slice().len() + f.waiting().len();
         Some(FeedInfo { id, plan: f.plan.clone(), subscriptions, deltas: f.deltas, held: f.memory.rows() })
+    }
+
+    /// The feed of a subscription.
+    pub fn feed_of_subscription(&self, sub: SubId) -> Option<FeedInfo> {
+        self.subs.get(&sub).and_then(|s| self.info(s.feed))
     }
 
     /// The effective plan of a subscription.

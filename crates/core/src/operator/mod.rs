@@ -22,7 +22,7 @@ mod sql_order;
 mod sum;
 
 use crate::feed::Change;
-use crate::plan::{EffectivePlan, RowDelta};
+use crate::plan::{EffectivePlan, RowDelta, VisibleRow};
 use crate::query::function::EvalError;
 use crate::schema::Key;
 use crate::seam::ResultRows;
@@ -109,6 +109,15 @@ impl Operators {
     /// The result as it was delivered last: in its order, else in the order of keys.
     pub fn result(&self) -> ResultRows {
         self.delivery.result(self.sorted.as_ref())
+    }
+
+    /// How many other rows that are in order come before one, wherever that stands now.
+    ///
+    /// # Errors
+    /// What rows are ordered by has no value.
+    pub fn rank(&self, plan: &EffectivePlan, key: &Key, row: &VisibleRow) -> Result<Option<usize>, EvalError> {
+        let Some((arrange, sorted)) = plan.arrange.as_deref().zip(self.sorted.as_ref()) else { return Ok(None) };
+        sorted.rank_of(arrange, key, row).map(Some)
     }
 
     /// How many rows are in order, in the window or not.

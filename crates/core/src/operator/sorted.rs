@@ -148,6 +148,16 @@ impl Sorted {
         self.ranked.rank(|other| other.cmp(place, &arrange.order))
     }
 
+    /// How many other rows come before one, wherever that stands now.
+    ///
+    /// # Errors
+    /// What it is ordered by has no value.
+    pub fn rank_of(&self, arrange: &Arrange, key: &Key, row: &VisibleRow) -> Result<usize, EvalError> {
+        let place = Place::of(&arrange.order, self.ties, key, row)?;
+        let itself = self.get(key).is_some_and(|(own, _)| own.cmp(&place, &arrange.order).is_lt());
+        Ok(self.rank(arrange, &place) - usize::from(itself))
+    }
+
     /// The rows from this place on, in order.
     pub fn from(&self, place: usize) -> impl Iterator<Item = &Key> {
         self.ranked.from(place).map(|p| &p.key)

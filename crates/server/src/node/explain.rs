@@ -25,7 +25,11 @@ impl Node {
                 self.engine.hypothetical(request).map_err(|e| refused(&Refusal::Query(e)))?
             }
         };
-        let feed = self.engine.feed_of(&plan);
+        let feed = match &q.whom {
+            QuestionTarget::Subscription(id) => self.engine.feed_of_subscription(*id),
+            QuestionTarget::Anybody(_) => self.engine.feed_of(&plan),
+        };
+        let id = feed.as_ref().map(|f| f.id);
         let feed =
             feed.map(|f| json!({"id": f.id, "subscriptions": f.subscriptions, "deltas": f.deltas, "held": f.held}));
         let about = json!({
@@ -44,6 +48,9 @@ impl Node {
             RpcError::new(code::UNKNOWN_NAME, text)
         })?;
         let mut steps = explain(&plan, &standing, &t, self.engine.subquery_results());
+        if steps.iter().all(|s| s.verdict == Passed::Yes) {
+            steps.extend(id.and_then(|id| self.engine.window_step(id, &t)));
+        }
         let stopped = steps.iter().any(|s| s.verdict != Passed::Yes);
         let passed = if stopped { Passed::NotReached } else { Passed::Yes };
         let text = if stopped { "" } else { "the delta went to the client's queue" };

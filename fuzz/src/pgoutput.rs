@@ -30,6 +30,7 @@ static WORLD: LazyLock<World> = LazyLock::new(|| {
         not_null: false,
         may_be_apart: true,
         other_order: false,
+        has_plain_text: true,
     };
     let one = Reading::One;
     let columns = [

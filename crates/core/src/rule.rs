@@ -147,7 +147,7 @@ pub struct RuleSet {
 pub struct Standing {
     /// The rule.
     pub rule: Rule,
-    /// Its condition with the claims bound, or why it grants nothing.
+    /// Its condition with the claims bound, as those of its masks are; or why it grants nothing.
     pub condition: Result<Expr, PlaceholderError>,
 }
 
@@ -276,8 +276,14 @@ impl Rule {
     }
 
     /// Binds it to a client.
-    fn standing(self, claims: &Claims) -> Standing {
+    fn standing(mut self, claims: &Claims) -> Standing {
         let condition = self.condition.bind(Placeholder::Claim, &claims.facts).map(Expr::canonicalize);
+        let masks: Result<Masks, _> =
+            self.masks.iter().map(|(column, mask)| Ok((*column, mask.bind(claims)?))).collect();
+        let condition = condition.and_then(|condition| {
+            self.masks = masks?;
+            Ok(condition)
+        });
         Standing { rule: self, condition }
     }
 
@@ -292,12 +298,12 @@ impl Rule {
         format!("{} on {}:  {rows}", self.text.role, self.text.table)
     }
 
-    /// The claims that its condition names.
+    /// The claims that its condition and its masks name.
     pub fn claims(&self) -> BTreeSet<String> {
         let mut found = BTreeSet::new();
-        self.condition.for_each_claim(&mut |name| {
-            found.insert(name.to_string());
-        });
+        let mut note = |name: &str| found.extend([name.to_string()]);
+        self.condition.for_each_claim(&mut note);
+        self.masks.iter().for_each(|(_, mask)| mask.for_each_claim(&mut note));
         found
     }
 

@@ -4,13 +4,12 @@
 use std::sync::Arc;
 
 use gossip_core::explain::{Passed, explain};
-use gossip_core::mask::Mask;
 use gossip_core::position::{CommitTime, Old, Position, RowChange, Transaction};
 use gossip_core::query::{Expr, Placeholder, parse_condition, parse_mask, parse_query};
 use gossip_core::rule::{self, Claims, Permitted, RuleSet, RuleText};
 use gossip_core::schema::{Catalog, Column, Identified, Table, TableName};
 use gossip_core::value::{Type, Value};
-use serde_json::{Map, json};
+use serde_json::{Map, Value as Json, json};
 
 fn table(name: &str, source: &str, key: &[usize], columns: &[(&str, Type)]) -> Arc<Table> {
     let column = |(name, ty): &(&str, Type)| Column { name: (*name).into(), ty: *ty };
@@ -225,22 +224,33 @@ fn a_list_that_is_none_grants_nothing_and_an_empty_one_finds_nothing() {
 }
 
 #[test]
-fn masks_are_parts_of_texts_of_the_columns_type() {
+fn masks_are_values_of_the_columns_type() {
     let row = |phone: Value| [Value::Int(7), "Dunmore".into(), phone, Value::Null];
     let value = |text: &str, phone: &str| parse_mask(text, &calls(), 2).unwrap().value(&row(phone.into()));
     assert_eq!(value("'…' || right(phone, 4)", "00441234"), "…1234".into());
     assert_eq!(value("left(agency, 1) || left(phone, -3) || right(phone, -3)", "äöü45"), "Däö45".into());
     assert_eq!(value("right(phone, 9)", "12"), "12".into());
     assert_eq!(parse_mask("'x' || phone", &calls(), 2).unwrap().value(&row(Value::Null)), Value::Null);
-    assert_eq!(parse_mask("NULL", &calls(), 3), Ok(Mask::Const(Value::Null)));
-    assert_eq!(parse_mask("-1", &calls(), 0), Ok(Mask::Const(Value::Int(-1))));
+    assert_eq!(value("upper(left(agency, 2)) || length(phone)", "123"), "DU3".into());
+    assert_eq!(value("CASE WHEN id > 5 THEN phone ELSE '' END", "123"), "123".into());
+    let at = |text: &str, column| parse_mask(text, &calls(), column).unwrap().value(&row("1".into()));
+    assert_eq!((at("NULL", 3), at("-1", 0)), (Value::Null, Value::Int(-1)));
+    assert_eq!((at("id / 2", 0), at("id / (id - 7)", 0)), (Value::Int(3), Value::Null), "what fails is not shown");
+    let shared = parse_mask("CASE WHEN agency = claim.agency THEN phone END", &calls(), 2).unwrap();
+    let bound = |facts: Json| {
+        let facts = facts.as_object().unwrap().clone();
+        shared.bind(&Claims { facts, ..Claims::default() }).map(|mask| mask.value(&row("1".into())))
+    };
+    assert_eq!(bound(json!({"agency": "Dunmore"})), Ok("1".into()));
+    assert_eq!(bound(json!({"agency": "Other"})), Ok(Value::Null));
+    assert!(bound(json!({})).is_err(), "a claim that is missing grants nothing");
     for (text, column, words) in [
         ("'x'", 0, "not a value of type int8"),
-        ("1", 2, "not a value of type text"),
-        ("left(phone)", 2, "expected a text, a comma"),
-        ("left(eta, 1)", 2, "not a text"),
-        ("phone", 3, "not put together from texts"),
-        ("upper(phone)", 2, "upper is not known"),
+        ("1", 2, "a value of type text"),
+        ("left(phone)", 2, "argument"),
+        ("left(eta, 1)", 2, "a value of type text"),
+        ("phone", 3, "a value of type"),
+        ("CASE WHEN id IN (SELECT id FROM calls) THEN phone END", 2, "table"),
         ("right(phone, 4) 'x'", 2, "the end of the text"),
     ] {
         let e = parse_mask(text, &calls(), column).expect_err(text).to_string();

@@ -213,7 +213,7 @@ pub fn conditions(
     for rule in rules {
         let Some(table) = catalog.get(&rule.table) else { continue };
         let rows = rule.rows.as_ref().and_then(|rows| parse_condition(rows, table, &catalog).ok());
-        for rows in &rows {
+        if let Some(rows) = &rows {
             let place = format!("the rule in line {}", rule.line);
             for subquery in subqueries_of([rows]).into_keys() {
                 let of = &subquery.condition;

@@ -81,7 +81,8 @@ pub fn parse_condition(text: &str, table: &Arc<Table>, catalog: &Catalog) -> Res
 /// The text is no mask that is supported, or not of the column's type.
 pub fn parse_mask(text: &str, table: &Arc<Table>, column: usize) -> Result<Mask> {
     let nothing_else = Catalog::default();
-    Checker::of_rule(table, &nothing_else).mask(syntax::expression(text)?, column)
+    let mut checker = Checker { never_fails: false, ..Checker::of_rule(table, &nothing_else) };
+    checker.mask(syntax::expression(text)?, column)
 }
 
 /// An expression with its type, as far as it is known, and where it starts. Made by [`Checker::node`] alone.
@@ -120,6 +121,8 @@ struct Checker<'a> {
     params: BTreeSet<String>,
     /// The aggregates that were named; `None` where there may be none.
     aggregates: Option<Vec<Aggregate>>,
+    /// Whether only what has a value on every row is accepted: the condition of a rule.
+    never_fails: bool,
     /// Whether `NOW()` may be compared with something here.
     knows_now: bool,
 }
@@ -127,24 +130,27 @@ struct Checker<'a> {
 impl<'a> Checker<'a> {
     fn of_rule(table: &Arc<Table>, catalog: &'a Catalog) -> Checker<'a> {
         let scope = Scope { table: table.clone(), alias: None, visible: table.all_columns() };
-        Checker { scopes: vec![scope], catalog: Some(catalog), claims: true, ..Checker::default() }
+        Checker { scopes: vec![scope], catalog: Some(catalog), claims: true, never_fails: true, ..Checker::default() }
     }
 
     /// The condition of a `WHERE`, which holds on all rows if there is none.
     fn filter(&mut self, condition: Option<syntax::Ast>) -> Result<(Expr, Size)> {
         let Some(condition) = condition else { return Ok((Expr::always(), Size::default())) };
-        let e = self.expression(condition)?;
-        let (at, size) = (e.at, e.size);
+        let e = self.computed(condition)?;
+        let size = e.size;
+        Ok((self.condition(e)?, size))
+    }
+
+    /// An expression with no more functions than one may have.
+    fn computed(&mut self, e: syntax::Ast) -> Result<Typed> {
+        let e = self.expression(e)?;
         let mut functions = 0;
         e.expr.for_each(&mut |e| functions += usize::from(matches!(e, Expr::Computed(_))));
         if functions > MAX_FUNCTIONS {
-            return Err(invalid(
-                at,
-                format!("{functions} functions and operators"),
-                format!("at most {MAX_FUNCTIONS}"),
-            ));
+            let found = format!("{functions} functions and operators");
+            return Err(invalid(e.at, found, format!("at most {MAX_FUNCTIONS}")));
         }
-        Ok((self.condition(e)?, size))
+        Ok(e)
     }
 
     /// Every expression that a text becomes is made here, of parts of this size together, so that none is deeper or

@@ -73,7 +73,7 @@ impl Checker<'_> {
         let from = value.ty;
         let refuse = || {
             let from = from.map_or("this text".to_string(), |t| format!("a value of type {t}"));
-            let expected = if self.catalog.is_some() { "a cast that cannot fail" } else { "another type" };
+            let expected = if self.never_fails { "a cast that cannot fail" } else { "another type" };
             Err(invalid(at, format!("{from} is not cast to {ty} here"), expected))
         };
         let expr = std::mem::replace(&mut value.expr, Expr::Const(Value::Null));
@@ -91,7 +91,7 @@ impl Checker<'_> {
                 Err(error) => Err(invalid(value.at, error.to_string(), format!("a value of type {ty}"))),
             },
             // In a rule, which grants nothing on an error, only what cannot fail.
-            (expr, Some(from)) if can_cast(from, ty) && (self.catalog.is_none() || is_total(from, ty)) => {
+            (expr, Some(from)) if can_cast(from, ty) && (!self.never_fails || is_total(from, ty)) => {
                 if is_held_alike(from, ty) {
                     return Ok(Typed { expr, ty: Some(ty), ..value });
                 }

@@ -58,7 +58,7 @@ impl Dialect for Literals<'_> {
     }
 
     fn value(&mut self, value: &Value, column: &Column) -> Option<String> {
-        literal(value, column.ty)
+        self.literal(value, column.ty)
     }
 
     fn compared(&self, value: &Value, column: &Column) -> Option<String> {
@@ -66,14 +66,28 @@ impl Dialect for Literals<'_> {
             // Its own type, so that an index of another size of integers serves.
             (Value::Int(i), ty) if ty.is_integer() => Some(i.to_string()),
             // A bound of single precision is not rounded to what the column can have.
-            (Value::Float(_), Type::Float4) => literal(value, Type::Float8),
-            _ => literal(value, column.ty),
+            (Value::Float(_), Type::Float4) => self.literal(value, Type::Float8),
+            _ => self.literal(value, column.ty),
         }
     }
 
     fn begins(&self, column: &Column, prefix: &str) -> Option<String> {
-        let knows = self.plain_texts.contains(&*column.name);
+        let knows = self.plain_texts.contains(&*column.name) && self.can_say(prefix);
         knows.then(|| format!("{} LIKE {}", quote(&column.name), quoted(&pattern(prefix))))
+    }
+}
+
+impl Literals<'_> {
+    /// Whether a text can be part of a statement: the database has all of its characters.
+    fn can_say(&self, text: &str) -> bool {
+        !text.contains('\0') && (self.unicode || text.is_ascii())
+    }
+
+    fn literal(&self, value: &Value, ty: Type) -> Option<String> {
+        match value {
+            Value::Text(text) if !self.can_say(text) => None,
+            _ => literal(value, ty),
+        }
     }
 }
 

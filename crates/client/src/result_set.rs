@@ -92,7 +92,12 @@ impl ResultSet {
                 self.unfinished = *more;
                 Ok(Applied::Changed)
             }
-            Notification::Snapshot { subscription, rows, cursor, why, more } if *subscription == self.subscription => {
+            Notification::Snapshot { subscription, rows, cursor, why, columns, more }
+                if *subscription == self.subscription =>
+            {
+                if let Some(columns) = columns {
+                    self.columns.clone_from(columns);
+                }
                 self.rows.clear();
                 self.order.clear();
                 self.stream.clear();

@@ -168,6 +168,9 @@ pub enum Notification {
         cursor: String,
         /// Why.
         why: String,
+        /// The columns of the result, where they are others than before.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        columns: Option<Vec<ColumnInfo>>,
         /// Whether `rows` notifications follow.
         #[serde(default)]
         more: bool,

@@ -6,6 +6,7 @@
 //! parts, as the socket takes them; until then they are shared, not copied. Whatever has not begun to leave can be
 //! thrown away.
 
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::io::{ErrorKind, IoSlice};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
@@ -61,10 +62,20 @@ pub struct Subscription {
     pub call: Json,
     /// Whether that call has been answered.
     pub answered: AtomicBool,
+    /// A hash of the columns that its client knows; 0 for none.
+    pub columns: AtomicU64,
     /// The label under which operators observe it.
     pub observed: Option<String>,
     /// How results are sent.
     pub style: Style,
+}
+
+impl Subscription {
+    /// A result with these columns has left, or what stands for it.
+    fn note_answered(&self, columns: u64) {
+        self.columns.store(columns, Relaxed);
+        self.answered.store(true, Relaxed);
+    }
 }
 
 /// How a result is sent to a client.
@@ -114,8 +125,8 @@ pub struct Receipt {
 pub enum Then {
     /// Nothing.
     Nothing,
-    /// The call that made this subscription is answered.
-    Answered(Arc<Subscription>),
+    /// The call that made this subscription is answered, with [these columns](columns_of).
+    Answered(Arc<Subscription>, u64),
     /// It was a delta that is observed.
     Tell(Box<Receipt>),
 }
@@ -274,8 +285,8 @@ impl Outbox {
     }
 
     /// Queues the answer to the call that made a subscription, where no rows belong to it.
-    pub fn answer(&self, subscription: &Arc<Subscription>, text: &str) {
-        let item = Outgoing::Frame(frame(text), Then::Answered(subscription.clone()));
+    pub fn answer(&self, subscription: &Arc<Subscription>, feed: &EffectivePlan, text: &str) {
+        let item = Outgoing::Frame(frame(text), Then::Answered(subscription.clone(), columns_of(feed)));
         self.state.lock().queue.push(Some(subscription.id), item);
     }
 
@@ -415,8 +426,8 @@ impl State {
                     _ => return whole,
                 },
             };
-            if let Then::Answered(subscription) = &then {
-                subscription.answered.store(true, Relaxed);
+            if let Then::Answered(subscription, columns) = &then {
+                subscription.note_answered(*columns);
             }
             let rest = bytes.len() - written;
             if taken < rest {
@@ -437,7 +448,7 @@ impl State {
 fn done(then: Then, receipts: &mut Vec<Receipt>) {
     match then {
         Then::Nothing => {}
-        Then::Answered(subscription) => subscription.answered.store(true, Relaxed),
+        Then::Answered(subscription, columns) => subscription.note_answered(columns),
         Then::Tell(receipt) => receipts.push(*receipt),
     }
 }
@@ -455,8 +466,18 @@ fn payload(bytes: Bytes) -> Bytes {
 /// The next part of a result as a frame, and whether it was the last.
 fn next_part(r: &mut WholeResult, sealer: &Sealer) -> (Outgoing, bool) {
     let bytes = frame(&in_words(r, sealer));
-    let then = if r.part == 1 { Then::Answered(r.subscription.clone()) } else { Then::Nothing };
+    let then = match r.part {
+        1 => Then::Answered(r.subscription.clone(), columns_of(&r.feed)),
+        _ => Then::Nothing,
+    };
     (Outgoing::Frame(bytes, then), r.next >= r.rows.len())
+}
+
+/// A hash of the columns of a result, not 0.
+fn columns_of(feed: &EffectivePlan) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    feed.output().for_each(|column| (column.name, column.ty, column.key).hash(&mut hasher));
+    hasher.finish().max(1)
 }
 
 /// The next part of a result in words.
@@ -477,15 +498,17 @@ fn in_words(r: &mut WholeResult, sealer: &Sealer) -> String {
              \"rows\":{rows}{more}}}}}"
         );
     }
-    let cursor = &r.cursor;
+    let (cursor, columns) = (&r.cursor, || json!(wire::columns(&r.feed)));
     if r.subscription.answered.load(Relaxed) {
         let why = wire::why_word(r.why);
+        let are_new = r.subscription.columns.load(Relaxed) != columns_of(&r.feed);
+        let columns = if are_new { format!(",\"columns\":{}", columns()) } else { String::new() };
         return format!(
-            "{{\"jsonrpc\":\"2.0\",\"method\":\"snapshot\",\"params\":{{\"subscription\":{number},\"rows\":{rows},\
+            "{{\"jsonrpc\":\"2.0\",\"method\":\"snapshot\",\"params\":{{\"subscription\":{number}{columns},\"rows\":{rows},\
              \"cursor\":\"{cursor}\",\"why\":\"{why}\"{more}}}}}"
         );
     }
-    let (columns, shape) = (json!(wire::columns(&r.feed)), wire::shape(&r.feed).word());
+    let (columns, shape) = (columns(), wire::shape(&r.feed).word());
     let call = &r.subscription.call;
     let why = match r.why {
         ResyncReason::First => String::new(),

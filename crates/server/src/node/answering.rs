@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 
 use gossip_core::engine::{Input, Refusal, Request, SubId};
 use gossip_protocol::{RpcError, code, message};
@@ -122,6 +122,7 @@ impl Node {
             number: 0,
             call: Json::Null,
             answered: AtomicBool::new(false),
+            columns: AtomicU64::new(0),
             observed: None,
             style: Style::default(),
         });
@@ -151,8 +152,8 @@ impl Node {
         let number = client.subscriptions.fetch_add(1, Relaxed) + 1;
         subs.insert(number, id);
         request.observed = observed.is_some();
-        let answered = AtomicBool::new(false);
-        let subscription = Arc::new(Subscription { id, number, call, answered, observed, style });
+        let (answered, columns) = (AtomicBool::new(false), AtomicU64::new(0));
+        let subscription = Arc::new(Subscription { id, number, call, answered, columns, observed, style });
         let (operator, text) = (request.claims.operator, request.query.clone());
         self.subs.insert(id, Sub { subscription, target: Target::Client(client.clone()), operator, text });
         self.begin(id, request);

@@ -129,7 +129,7 @@ impl Node {
             let result = json!({
                 "subscription": number, "columns": columns, "shape": shape, "resumed": true, "cursor": cursor,
             });
-            client.outbox.answer(subscription, &message::reply(&subscription.call, result));
+            client.outbox.answer(subscription, plan, &message::reply(&subscription.call, result));
             self.writers.due(client);
         }
     }

@@ -269,7 +269,9 @@ async fn a_migration_under_way_brings_a_new_snapshot_or_an_end() {
     let mut all = subscribe(&mut s, "SELECT * FROM calls").await;
     c.db.execute_batch("ALTER TABLE calls ADD COLUMN tugs INT DEFAULT 2").unwrap();
     until(&mut s, &mut all, |n, l| {
-        matches!(n, Notification::Snapshot { why, .. } if why == "schema-changed") && l.rows["[1]"]["tugs"] == 2
+        matches!(n, Notification::Snapshot { why, columns: Some(_), .. } if why == "schema-changed")
+            && l.rows["[1]"]["tugs"] == 2
+            && l.columns.last().is_some_and(|c| c.name == "tugs")
     })
     .await;
     c.db.execute_batch("UPDATE calls SET tugs = 3 WHERE id = 1").unwrap();

@@ -3,9 +3,10 @@
 //! A masked column has the mask's value wherever the client's query names it, also in conditions, so that a query
 //! cannot probe the hidden value.
 
+use serde_json::{Map, Value as Json};
+
 use crate::canonical::{Canonical, Encoder};
 use crate::query::{Beside, Expr, Placeholder, PlaceholderError};
-use crate::rule::Claims;
 use crate::schema::ColumnSet;
 use crate::value::Value;
 
@@ -19,12 +20,12 @@ impl Mask {
         Mask(expr)
     }
 
-    /// The mask for a client.
+    /// The mask for a client with these claims.
     ///
     /// # Errors
     /// It names a claim that the client lacks.
-    pub fn bind(&self, claims: &Claims) -> Result<Mask, PlaceholderError> {
-        Ok(Mask(self.0.bind(Placeholder::Claim, &claims.facts)?.canonicalize()))
+    pub fn bind(&self, claims: &Map<String, Json>) -> Result<Mask, PlaceholderError> {
+        Ok(Mask(self.0.bind(Placeholder::Claim, claims)?.canonicalize()))
     }
 
     /// The value for a row.

@@ -279,7 +279,7 @@ impl Rule {
     fn standing(mut self, claims: &Claims) -> Standing {
         let condition = self.condition.bind(Placeholder::Claim, &claims.facts).map(Expr::canonicalize);
         let masks: Result<Masks, _> =
-            self.masks.iter().map(|(column, mask)| Ok((*column, mask.bind(claims)?))).collect();
+            self.masks.iter().map(|(column, mask)| Ok((*column, mask.bind(&claims.facts)?))).collect();
         let condition = condition.and_then(|condition| {
             self.masks = masks?;
             Ok(condition)

@@ -159,7 +159,7 @@ impl Engine {
     fn note_sent(&mut self, id: FeedId, changed: Vec<Changed>) {
         let waits = self.feed(id).is_some_and(|feed| feed.every() > 0);
         if let Some(materialized) = self.materialized_mut(id).filter(|m| waits || m.window.is_some()) {
-            materialized.told.note(&changed);
+            materialized.told.note(changed.iter().map(|c| (&c.key, c.sent.as_ref())));
         }
         for Changed { key, now, .. } in changed {
             self.put(id, key, |entry| entry.sent = now);

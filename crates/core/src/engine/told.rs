@@ -3,7 +3,6 @@
 
 use std::collections::HashMap;
 
-use super::materialized::Changed;
 use crate::coalesce::MAX_KEYED;
 use crate::plan::VisibleRow;
 use crate::schema::Key;
@@ -23,15 +22,15 @@ pub(super) struct Told {
 }
 
 impl Told {
-    /// Notes rows that change.
-    pub(super) fn note(&mut self, changed: &[Changed]) {
-        for Changed { key, sent, .. } in changed {
+    /// Notes rows that change, each as it was sent.
+    pub(super) fn note<'a>(&mut self, changed: impl Iterator<Item = (&'a Key, Option<&'a VisibleRow>)>) {
+        for (key, sent) in changed {
             if self.rows.contains_key(key) {
                 continue;
             }
             let values = key.iter().chain(sent.iter().flat_map(|seen| &*seen.row));
             self.bytes += OF_A_ROW + values.map(Value::size).sum::<usize>();
-            self.rows.insert(key.clone(), sent.clone());
+            self.rows.insert(key.clone(), sent.cloned());
         }
     }
 

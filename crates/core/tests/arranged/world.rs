@@ -151,7 +151,7 @@ impl Run<'_> {
                     if self.fetched % 5 == 4 {
                         // The database does not know the order, or the types, and hands out all that there is.
                         request.page = None;
-                        request.filter = request.filter.filter(|_| self.fetched % 2 == 0);
+                        request.filter = request.filter.filter(|_| self.fetched.is_multiple_of(2));
                     }
                     self.to_read.push((id, request, read, arrive));
                 }

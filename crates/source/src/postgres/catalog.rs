@@ -205,13 +205,15 @@ const RELATIONS: &str = "\
     WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') \
       AND (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[]))";
 
-/// Text of a short limited length is never stored apart, whatever its column would allow.
+/// Text of a short limited length is never stored apart, whatever its column would allow. A database whose texts another library
+/// orders may have the C library's collation "C" all the same; before version 15 there was no other library.
 const COLUMNS: &str = "\
     SELECT a.attrelid, a.attname, a.atttypid, a.attnum, a.attgenerated <> '', a.attnotnull, \
            a.attstorage IN ('x', 'e') AND NOT (a.atttypid IN (1042, 1043) AND a.atttypmod BETWEEN 5 AND 504), \
            format_type(a.atttypid, a.atttypmod), \
            coalesce(CASE WHEN k.collprovider = 'd' \
-                THEN (SELECT datcollate NOT IN ('C', 'POSIX') FROM pg_database WHERE datname = current_database()) \
+                THEN (SELECT datcollate NOT IN ('C', 'POSIX') OR coalesce(to_jsonb(d) ->> 'datlocprovider', 'c') <> 'c' \
+                      FROM pg_database d WHERE datname = current_database()) \
                 ELSE k.collcollate NOT IN ('C', 'POSIX') OR k.collcollate IS NULL END, false), \
            coalesce(k.collisdeterministic, false) AND a.atttypid IN (25, 1043) \
     FROM pg_attribute a LEFT JOIN pg_collation k ON k.oid = a.attcollation \

@@ -72,16 +72,21 @@ pub const ON_SQLITE: [(&str, &[&str]); 3] = [
     ("s", TEXTS),
 ];
 
-/// The table on a PostgreSQL whose texts are not ordered by their bytes.
+/// The table on a PostgreSQL whose texts are not ordered by their bytes: by a column's collation, or by that of the database, whose
+/// name in the C library says nothing of it.
 pub fn on_postgresql() -> (testbed::Postgres, Arc<dyn Source>) {
     let server = testbed::Postgres::start();
     let mut db = postgres::Client::connect(&server.url(), postgres::NoTls).unwrap();
+    let icu = "LOCALE_PROVIDER icu ICU_LOCALE 'en-US' LC_COLLATE 'C' LC_CTYPE 'C' ENCODING 'UTF8'";
+    db.batch_execute(&format!("CREATE DATABASE harbour TEMPLATE template0 {icu}")).unwrap();
+    let url = server.url().replace("/postgres", "/harbour");
+    let mut db = postgres::Client::connect(&url, postgres::NoTls).unwrap();
     let values = ON_POSTGRESQL.map(|(_, values)| values);
     let schema = "CREATE TABLE t (k text COLLATE \"und-x-icu\", m int4, i int8, f float8, f4 float4, d numeric, \
                   s text COLLATE \"und-x-icu\", u uuid, day date, ts timestamp, tz timestamptz, v varchar(9), \
                   PRIMARY KEY (k, m));";
     db.batch_execute(&format!("{schema}{}", inserts(&values))).unwrap();
-    let settings = Settings { name: "s".into(), url: server.url(), tables: vec!["t".into()], ..Settings::default() };
+    let settings = Settings { name: "s".into(), url, tables: vec!["t".into()], ..Settings::default() };
     let source = gossip_source::from_settings(&settings, Path::new("/")).unwrap();
     (server, source)
 }

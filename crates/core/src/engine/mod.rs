@@ -500,6 +500,11 @@ impl Engine {
         self.tables.contains_key(table)
     }
 
+    /// Bytes of the rows that feeds hold, and of what is made of them, as they count towards the limit.
+    pub fn held_bytes(&self) -> usize {
+        self.materialized_bytes
+    }
+
     fn info(&self, id: FeedId) -> Option<FeedInfo> {
         let f = self.feed(id)?;
         let subscriptions = f.live.as_slice().len() + f.waiting().len();

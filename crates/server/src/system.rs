@@ -108,6 +108,11 @@ impl SystemTables {
         self.own.push(RowChange::of(table, Key::from([]), Old::Known(None), Some(row)));
     }
 
+    /// The rows of a stream that are kept, the newest first.
+    pub fn newest(&self, name: &str) -> impl Iterator<Item = &Row> {
+        self.streams.get(name).into_iter().flat_map(|stream| stream.iter().rev())
+    }
+
     /// The changes since the last call as an interval.
     pub fn take(&mut self, now: Timestamp) -> Option<Interval> {
         self.own.take(now, now)

@@ -2,9 +2,11 @@
 
 use std::time::Instant;
 
-use gossip_core::engine::{Limits, Refusal};
-use gossip_core::explain::{Passed, Step, explain};
+use gossip_core::engine::{Limits, Refusal, SubId};
+use gossip_core::explain::{Passed, Step, Verdict, explain};
 use gossip_core::plan::{AccessPath, EffectivePlan};
+use gossip_core::value::Value;
+use gossip_protocol::system::{SystemRow, VerdictRow};
 use gossip_protocol::{RpcError, code};
 use serde_json::{Value as Json, json};
 
@@ -49,7 +51,16 @@ impl Node {
         })?;
         let mut steps = explain(&plan, &standing, &t, self.engine.subquery_results());
         if steps.iter().all(|s| s.verdict == Passed::Yes) {
-            steps.extend(id.and_then(|id| self.engine.window_step(id, &t)));
+            let mut step = id.and_then(|id| self.engine.window_step(id, &t));
+            // The places are those of now; whether it came into the window then is known only of who is observed.
+            let recorded = match &q.whom {
+                QuestionTarget::Subscription(id) => self.has_matched(*id, &format!("{source}:{position}")),
+                QuestionTarget::Anybody(_) => None,
+            };
+            if let (Some(step), Some(has_matched)) = (&mut step, recorded) {
+                step.verdict = if has_matched { Passed::Yes } else { Passed::No };
+            }
+            steps.extend(step);
         }
         let stopped = steps.iter().any(|s| s.verdict != Passed::Yes);
         let passed = if stopped { Passed::NotReached } else { Passed::Yes };
@@ -58,6 +69,19 @@ impl Node {
         let mut answer = about;
         answer["steps"] = json!(steps);
         Ok(answer)
+    }
+
+    /// Whether a transaction changed something for an observed subscription, if that was recorded and is still kept.
+    fn has_matched(&self, of: SubId, position: &str) -> Option<bool> {
+        self.system.newest(VerdictRow::SHAPE.name).find_map(|row| match &row[..] {
+            [Value::Text(at), _, _, Value::Int(sub), Value::Text(verdict), ..]
+                if **at == *position && u64::try_from(*sub) == Ok(of) =>
+            {
+                let is = |known: Verdict| **verdict == *known.word();
+                (is(Verdict::Matched) || is(Verdict::Outside)).then_some(is(Verdict::Matched))
+            }
+            _ => None,
+        })
     }
 
     /// What it costs to hold the newest change of its table against an effective plan, in nanoseconds, measured here

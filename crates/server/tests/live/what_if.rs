@@ -99,3 +99,43 @@ async fn an_operator_asks_what_other_rules_would_let_be_heard() {
     }
     c.stop().await;
 }
+
+/// What came into a window is said to have come, also once others have taken its place; what did not, where it stands.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_window_is_explained_as_it_was() {
+    let rules = vec![rule("agent", "calls", None, &["id", "status"])];
+    let c = Cluster::start(SCHEMA, &["calls", "crews"], rules, QueueLimits::default()).await;
+    let mut ops = c.operator(0).await;
+    let mut agent = c.connect(0, &["agent"], json!({})).await;
+    let window = json!({"query": "SELECT id, status FROM calls ORDER BY id DESC LIMIT 1", "observed": "it"});
+    agent.call("subscribe", window).await.unwrap();
+    let judged = "SELECT * FROM gossip.verdicts WHERE verdict <> 'written'";
+    let mut verdicts = ResultSet::new(ops.subscribe(judged).await.unwrap());
+    let changes = [
+        "UPDATE calls SET status = 'inbound' WHERE id = 2",
+        "UPDATE calls SET status = 'inbound' WHERE id = 1",
+        "INSERT INTO calls VALUES (3, 'Northlight', 'expected')",
+    ];
+    // One after the other: what is committed between two reads arrives as one.
+    for (i, change) in changes.iter().enumerate() {
+        c.db.execute_batch(change).unwrap();
+        let read = async {
+            while verdicts.stream.len() <= i {
+                if let Incoming::Notification(told) = ops.next().await.unwrap().0 {
+                    verdicts.apply(&told).unwrap();
+                }
+            }
+        };
+        tokio::time::timeout(testbed::PATIENCE, read).await.expect("a verdict");
+    }
+    let mut steps = Vec::new();
+    for row in &verdicts.stream {
+        let asked = json!({"subscription": row["subscription"], "position": row["position"]});
+        let told = ops.call("explain", asked).await.unwrap()["steps"].clone();
+        let step = told.as_array().unwrap().iter().find(|s| s["step"] == "window").unwrap().clone();
+        steps.push((step["verdict"].clone(), step["values"][0].as_str().unwrap_or_default().to_string()));
+    }
+    let place = |n: usize| format!("as it became: place {n} among the rows as they are now");
+    assert_eq!(steps, [(json!("yes"), place(1)), (json!("no"), place(2)), (json!("yes"), place(0))]);
+    c.stop().await;
+}

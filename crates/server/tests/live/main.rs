@@ -17,6 +17,7 @@ mod hidden;
 mod hostile;
 mod instance;
 mod load;
+mod needs;
 mod recipes;
 mod restored;
 mod revoking;

@@ -452,12 +452,16 @@ const LABELS: &str = "\
     SELECT a.attrelid, e.enumlabel::text FROM pg_attribute a JOIN pg_enum e ON e.enumtypid = a.atttypid \
     WHERE a.attrelid = ANY ($1) AND NOT a.attisdropped ORDER BY a.attnum, e.enumsortorder";
 
-/// Asks for a text that differs when anything that [`describe`] reads of some tables may have changed, cheaply.
+/// Asks for a text that differs when anything that [`describe`] reads of some tables may have changed, cheaply. Oids are in
+/// arrays, because the planner takes those for short and uses the catalog's indices.
 pub const SIGNATURE: &str = "\
-    WITH own AS ( \
-        SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
-        WHERE (n.nspname, c.relname) IN (SELECT * FROM unnest($1::text[], $2::text[]))), \
-    every AS (SELECT oid FROM own UNION SELECT t.relid FROM own, LATERAL pg_partition_tree(own.oid) t), \
+    WITH own AS MATERIALIZED ( \
+        SELECT ARRAY(SELECT c.oid FROM unnest($1::text[], $2::text[]) AS wanted (schema, name) \
+            JOIN pg_namespace n ON n.nspname = wanted.schema::name \
+            JOIN pg_class c ON c.relname = wanted.name::name AND c.relnamespace = n.oid) AS oids), \
+    every AS MATERIALIZED ( \
+        SELECT oids || ARRAY(SELECT t.relid::oid FROM unnest(oids) AS o (oid), LATERAL pg_partition_tree(o.oid) t) AS oids \
+        FROM own), \
     parts AS ( \
         SELECT concat_ws(' ', c.oid, c.relname, c.relnamespace, c.relfilenode, c.relreplident, c.relkind, \
             c.relpersistence, c.relispartition, \
@@ -467,19 +471,21 @@ pub const SIGNATURE: &str = "\
             (SELECT string_agg(concat_ws(':', i.indexrelid, i.indkey, i.indisprimary, i.indisreplident), ',' \
                 ORDER BY i.indexrelid) FROM pg_index i \
              WHERE i.indrelid = c.oid AND (i.indisprimary OR i.indisreplident))) AS text \
-        FROM pg_class c WHERE c.oid IN (SELECT oid FROM every) \
+        FROM pg_class c WHERE c.oid = ANY (ARRAY(SELECT unnest(oids) FROM every)) \
         UNION ALL \
         SELECT concat_ws(' ', e.enumtypid, e.enumsortorder, e.enumlabel) FROM pg_enum e \
-        WHERE e.enumtypid IN (SELECT a.atttypid FROM pg_attribute a WHERE a.attrelid IN (SELECT oid FROM own)) \
+        WHERE e.enumtypid = ANY (ARRAY(SELECT a.atttypid FROM pg_attribute a \
+            WHERE a.attrelid = ANY (ARRAY(SELECT unnest(oids) FROM own)))) \
         UNION ALL \
-        SELECT concat_ws(' ', 'p', p.oid, p.xmin) FROM pg_publication p WHERE p.pubname = ANY ($3) \
+        SELECT concat_ws(' ', 'p', p.oid, p.xmin) FROM pg_publication p WHERE p.pubname = ANY ($3::text[]) \
         UNION ALL \
-        SELECT concat_ws(' ', 'r', r.oid, r.xmin, r.prrelid) FROM pg_publication_rel r \
-        WHERE r.prpubid IN (SELECT oid FROM pg_publication WHERE pubname = ANY ($3)) \
-            AND r.prrelid IN (SELECT oid FROM every UNION SELECT a.relid FROM every, LATERAL pg_partition_ancestors(every.oid) a) \
+        SELECT concat_ws(' ', 'r', r.oid, r.xmin, r.prrelid) FROM pg_publication_rel r, every \
+        WHERE r.prpubid IN (SELECT oid FROM pg_publication WHERE pubname = ANY ($3::text[])) \
+            AND r.prrelid = ANY (every.oids || ARRAY(SELECT a.relid::oid FROM unnest(every.oids) AS o (oid), \
+                LATERAL pg_partition_ancestors(o.oid) a)) \
         UNION ALL \
         SELECT concat_ws(' ', 'i', i.inhrelid, i.inhparent, i.xmin) FROM pg_inherits i \
-        WHERE i.inhrelid IN (SELECT oid FROM every)) \
+        WHERE i.inhrelid = ANY (ARRAY(SELECT unnest(oids) FROM every))) \
     SELECT md5(coalesce(string_agg(text, ';' ORDER BY text), '')) FROM parts";
 
 /// Asks [`SIGNATURE`], or the statement prepared for it.

@@ -51,8 +51,9 @@ impl Pool {
             }
         }
         let mut client = connect(&self.address)?;
-        // Getting past a place in the log must not wait for a standby.
-        client.batch_execute("SET synchronous_commit = local")?;
+        // Getting past a place in the log must not wait for a standby. The one prepared statement is not to be planned for
+        // each of its uses, which takes longer than most reads.
+        client.batch_execute("SET synchronous_commit = local; SET plan_cache_mode = force_generic_plan")?;
         let signature = client.prepare(catalog::SIGNATURE)?;
         Ok(Connection { client, signature })
     }

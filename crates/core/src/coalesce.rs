@@ -120,9 +120,7 @@ fn merge(before: Change, after: Change) -> Option<Change> {
             Change::Replace { key, mut row, mut changed, place, .. },
         ) => {
             row.fill_missing_from(&earlier);
-            changed.extend(first);
-            changed.sort_unstable();
-            changed.dedup();
+            changed.union_with(&first);
             Some(Change::Replace { key, row, changed, place, was })
         }
         (Change::Add { row: earlier, .. }, Change::Replace { key, mut row, place, .. }) => {
@@ -143,6 +141,7 @@ mod tests {
     use crate::position::Position;
     use crate::position::Term;
     use crate::rule::{Claims, RuleSet, RuleText};
+    use crate::schema::ColumnSet;
     use crate::schema::{Column, Table, TableName};
     use crate::value::{Type, Value};
 
@@ -241,7 +240,7 @@ mod tests {
         let replace = |row, changed: &[usize]| Change::Replace {
             key: key(),
             row,
-            changed: changed.to_vec(),
+            changed: changed.iter().copied().collect(),
             place: None,
             was: None,
         };
@@ -255,7 +254,7 @@ mod tests {
     #[test]
     fn of_several_changes_the_first_says_what_was() {
         let seen = |n: i64| VisibleRow { row: [Value::Int(n)].into(), columns: [0].into_iter().collect() };
-        let (key, changed, place) = (Key::from([Value::Int(1)]), vec![0], None);
+        let (key, changed, place) = (Key::from([Value::Int(1)]), ColumnSet::from_iter([0]), None);
         let replace = |was: i64, is: i64| Change::Replace {
             key: key.clone(),
             row: seen(is),

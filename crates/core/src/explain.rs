@@ -255,7 +255,7 @@ fn change_step(
         Ok(Some(Change::Add { .. })) => "the row comes into the result".to_string(),
         Ok(Some(Change::Remove { .. })) => "the row leaves the result".to_string(),
         Ok(Some(Change::Replace { changed, .. })) => {
-            format!("replaced: {}", names(changed.into_iter().map(|place| plan.project.name(place, table))))
+            format!("replaced: {}", names(changed.iter().map(|place| plan.project.name(place, table))))
         }
         Err(ChangeError::MissingValue) => "the change omits a large value: the result is read again".to_string(),
         Err(ChangeError::Failed(error)) => format!("the query fails on the row: {error}"),

@@ -4,7 +4,6 @@
 //! evaluated and compared. Otherwise the feed keeps the keys it has sent, each with hashes of what was shown,
 //! so that a change of hidden columns sends nothing.
 
-use std::collections::HashMap;
 use std::hash::BuildHasher;
 
 use foldhash::quality::RandomState;
@@ -12,7 +11,7 @@ use foldhash::quality::RandomState;
 use crate::plan::{EffectivePlan, RowDelta, VisibleRow};
 use crate::position::{Old, RowChange};
 use crate::query::function::EvalError;
-use crate::schema::{ColumnSet, Key};
+use crate::schema::{ByKey, ColumnSet, Key};
 use crate::subquery::SubqueryResults;
 use crate::value::Value;
 
@@ -38,8 +37,8 @@ pub enum Change {
         key: Key,
         /// The visible row.
         row: VisibleRow,
-        /// Indices of the result's columns whose value differs, ascending.
-        changed: Vec<usize>,
+        /// The result's columns whose value differs, by place.
+        changed: ColumnSet,
         /// Its place in an ordered result, if it is another one than its neighbours' changes explain.
         place: Option<usize>,
         /// The row as it was seen before, where that is known.
@@ -82,7 +81,7 @@ impl Change {
 /// detect what has changed for its subscribers.
 #[derive(Debug, Default)]
 pub struct Sent {
-    rows: HashMap<Key, Marks>,
+    rows: ByKey<Marks>,
     bytes: usize,
     hasher: RandomState,
 }
@@ -192,7 +191,7 @@ impl Sent {
         if came_up || lost && !left_out.is_empty() {
             return Err(ChangeError::MissingValue);
         }
-        let changed: Vec<usize> = both().enumerate().filter(|(_, (was, is))| was != is).map(|(n, _)| n).collect();
+        let changed: ColumnSet = both().enumerate().filter(|(_, (was, is))| was != is).map(|(n, _)| n).collect();
         self.put(key.clone(), marks);
         plan.project.hide(&mut row, left_out);
         Ok(match (lost, changed.is_empty()) {
@@ -228,6 +227,69 @@ pub fn change(
     subquery_results: &dyn SubqueryResults,
     sent: Option<&mut Sent>,
 ) -> Result<Option<Change>, ChangeError> {
+    change_of(plan, row, None, subquery_results, sent)
+}
+
+/// The same, where the row's [`RowChange::differing_columns`] are at hand: a row whose deciding columns are as they were is
+/// evaluated once, and not at all if nothing that is selected differs.
+pub fn change_of(
+    plan: &EffectivePlan,
+    row: &RowChange,
+    differing: Option<&ColumnSet>,
+    subquery_results: &dyn SubqueryResults,
+    sent: Option<&mut Sent>,
+) -> Result<Option<Change>, ChangeError> {
+    let Some(differing) = differing.filter(|_| sent.is_none()) else {
+        return evaluated(plan, row, None, subquery_results, sent);
+    };
+    let places = plan.places_of(differing);
+    let change = match places.clone() {
+        Some(places) if !plan.may_decide_by(differing) => replaced(plan, row, &places, subquery_results),
+        places => evaluated(plan, row, places, subquery_results, None),
+    };
+    debug_assert!(places.is_none() || change == evaluated(plan, row, None, subquery_results, None), "{row:?}");
+    change
+}
+
+/// What a change of these places does, under a plan that decides by none of them.
+fn replaced(
+    plan: &EffectivePlan,
+    row: &RowChange,
+    places: &ColumnSet,
+    subquery_results: &dyn SubqueryResults,
+) -> Result<Option<Change>, ChangeError> {
+    if row.description != plan.scan.description() {
+        return Err(ChangeError::MissingValue);
+    }
+    let (Old::Known(Some(old)), Some(new)) = (&row.old, &row.new) else { return Ok(None) };
+    if places.is_empty() {
+        return Ok(None);
+    }
+    let Some(new) = plan.see(new, subquery_results)? else { return Ok(None) };
+    let was = VisibleRow { row: old.clone(), columns: new.columns.clone() };
+    Ok(replace_places(plan, row.key.clone(), was, new, places))
+}
+
+/// What becomes of one row under a key when these places of it differ, where the same columns are visible before and after.
+fn replace_places(
+    plan: &EffectivePlan,
+    key: Key,
+    was: VisibleRow,
+    row: VisibleRow,
+    places: &ColumnSet,
+) -> Option<Change> {
+    let changed: ColumnSet = places.iter().filter(|place| plan.project.value(*place, &row).is_some()).collect();
+    (!changed.is_empty()).then_some(Change::Replace { key, row, changed, place: None, was: Some(was) })
+}
+
+/// What a change does, of which the places may be known that differ if the row is in the result before and after.
+fn evaluated(
+    plan: &EffectivePlan,
+    row: &RowChange,
+    places: Option<ColumnSet>,
+    subquery_results: &dyn SubqueryResults,
+    sent: Option<&mut Sent>,
+) -> Result<Option<Change>, ChangeError> {
     debug_assert!(!plan.projects_late, "its rows are not those of the result");
     if row.description != plan.scan.description() {
         return Err(ChangeError::MissingValue);
@@ -250,7 +312,12 @@ pub fn change(
     match (&row.old, sent) {
         (_, Some(sent)) => sent.take_change(plan, row, new, &left_out),
         _ if !left_out.is_empty() => Err(ChangeError::MissingValue),
-        (Old::Known(_), None) => Ok(between(plan, key, old, new)),
+        (Old::Known(_), None) => Ok(match (old, new, places) {
+            (Some(old), Some(new), Some(places)) if old.columns == new.columns => {
+                replace_places(plan, key, old, new, &places)
+            }
+            (old, new, _) => between(plan, key, old, new),
+        }),
         // Without memory, only the row's presence now is known.
         (Old::Unknown, None) => Ok(new.map(|row| added(key, row))),
     }
@@ -277,7 +344,7 @@ pub fn revokes(plan: &EffectivePlan, change: &Change, row: &RowChange, subquery_
         // A mask may now replace the value itself, or something is computed of what is hidden now.
         Change::Replace { changed, .. } => {
             let concealable = plan.concealable();
-            changed.iter().any(|place| plan.project.depends_on(*place, &concealable))
+            changed.iter().any(|place| plan.project.depends_on(place, &concealable))
                 || plan.computes() && conceals(plan, row, subquery_results)
         }
         Change::Add { .. } => false,
@@ -304,11 +371,11 @@ fn added(key: Key, row: VisibleRow) -> Change {
 }
 
 fn replace(plan: &EffectivePlan, key: Key, old: VisibleRow, row: VisibleRow) -> Option<Change> {
-    let mut changed = Vec::new();
+    let mut changed = ColumnSet::default();
     for place in 0..plan.project.len() {
         match (plan.project.value(place, &old), plan.project.value(place, &row)) {
             (Some(_), None) => return Some(Change::Add { key, row, instead: true, place: None, was: Some(old) }),
-            (before, now) if before != now => changed.push(place),
+            (before, now) if before != now => changed.insert(place),
             _ => {}
         }
     }
@@ -365,7 +432,9 @@ mod tests {
         };
         let mut tell = |c: RowChange| super::change(&of, &c, &(), Some(&mut sent));
         let changed = |c: Result<Option<Change>, ChangeError>| match c {
-            Ok(Some(Change::Replace { row, changed, .. })) => (changed, row.columns.contains(3)),
+            Ok(Some(Change::Replace { row, changed, .. })) => {
+                (changed.iter().collect::<Vec<_>>(), row.columns.contains(3))
+            }
             other => panic!("{other:?}"),
         };
         assert_eq!(tell(change(1, 5, None, Old::Unknown)), Err(ChangeError::MissingValue), "it was not sent before");

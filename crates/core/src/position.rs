@@ -89,6 +89,13 @@ impl RowChange {
         RowChange { table, description, key, old, new, omitted_columns: ColumnSet::default() }
     }
 
+    /// The columns whose value is another one after it, where both rows are known in whole.
+    pub fn differing_columns(&self) -> Option<ColumnSet> {
+        let (Old::Known(Some(old)), Some(new)) = (&self.old, &self.new) else { return None };
+        let differs = |i: &usize| old.get(*i) != new.get(*i);
+        (self.omitted_columns.is_empty() && old.len() == new.len()).then(|| (0..new.len()).filter(differs).collect())
+    }
+
     /// Whether the row is the same before and after: see [`Transaction::inexact_after`].
     pub fn is_nothing(&self) -> bool {
         matches!(&self.old, Old::Known(old) if *old == self.new)

@@ -1,9 +1,10 @@
 //! Tables, their columns and keys, and the rows in them.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fmt;
 use std::sync::Arc;
 
+use foldhash::quality::RandomState;
 use gossip_protocol::system::{PresenceRow, SystemRow};
 
 use crate::canonical::{Canonical, Encoder};
@@ -14,6 +15,12 @@ pub type Row = Arc<[Value]>;
 
 /// The values of the key columns, in key order.
 pub type Key = Arc<[Value]>;
+
+/// Something for each of some keys. Looked up for every change of a row, so hashed as quickly as keys that others choose allow.
+pub type ByKey<T> = HashMap<Key, T, RandomState>;
+
+/// Some keys, hashed like [`ByKey`].
+pub type KeySet = HashSet<Key, RandomState>;
 
 /// The schema of Gossip's own tables.
 pub const SYSTEM_SCHEMA: &str = gossip_protocol::system::SCHEMA;
@@ -226,7 +233,7 @@ impl Catalog {
     }
 }
 
-/// A set of columns of one table. Does not allocate for up to 64 columns: every row of a result has one.
+/// A set of columns of one table or result. Does not allocate for up to 64 columns: every row of a result has one.
 #[derive(Clone, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct ColumnSet {
     /// Bit i is column i.
@@ -273,7 +280,15 @@ impl ColumnSet {
 
     /// Adds column `i`.
     pub fn insert(&mut self, i: usize) {
-        self.set_word(i / 64, self.word(i / 64) | 1 << (i % 64));
+        match i {
+            0..64 => self.first |= 1 << i,
+            _ => self.set_word(i / 64, self.word(i / 64) | 1 << (i % 64)),
+        }
+    }
+
+    /// Whether a column is in both.
+    pub fn meets(&self, other: &ColumnSet) -> bool {
+        self.first & other.first != 0 || (1..self.words()).any(|w| self.word(w) & other.word(w) != 0)
     }
 
     /// Whether no column is in it.
@@ -298,11 +313,10 @@ impl ColumnSet {
 
     /// The columns in the set, ascending.
     pub fn iter(&self) -> impl Iterator<Item = usize> + '_ {
-        let bits = |w: usize| {
-            let word = self.word(w);
-            (0..64).filter(move |b| word >> b & 1 == 1).map(move |b| w * 64 + b)
-        };
-        (0..self.words()).flat_map(bits)
+        let some = |word: u64| (word != 0).then_some(word);
+        // Each bit is taken from the word in turn, the lowest first.
+        let left = move |w: usize| std::iter::successors(some(self.word(w)), move |word| some(word & (word - 1)));
+        (0..self.words()).flat_map(move |w| left(w).map(move |word| w * 64 + word.trailing_zeros() as usize))
     }
 }
 

@@ -18,7 +18,7 @@ use std::collections::{HashMap, HashSet};
 use crate::plan::{EffectivePlan, VisibleRow};
 use crate::position::{Old, Position, RowChange, SnapshotPoint, Transaction};
 use crate::query::function::EvalError;
-use crate::schema::{ColumnSet, Key, Row};
+use crate::schema::{ByKey, ColumnSet, Key, Row};
 use crate::value::Value;
 
 /// Most keys in the overlay; beyond that the snapshot is taken again, because changes outrun it.
@@ -65,7 +65,7 @@ pub struct SnapshotMerge {
     whole: Vec<(Key, Row)>,
     /// Rows on which the query fails.
     failed: Vec<(Key, EvalError)>,
-    overlay: HashMap<Key, Laid>,
+    overlay: ByKey<Laid>,
     shows: Option<SnapshotPoint>,
     /// Numbers the rows of tables without a key.
     arrivals: i64,

@@ -157,7 +157,7 @@ fn write_change(out: &mut String, e: &EffectivePlan, change: &Change, wording: W
     };
     let mut columns = |name: &str, seen: &VisibleRow| {
         out.push_str(name);
-        write_columns(out, e, e.shown(seen).filter(|(i, _)| only.is_none_or(|only| only.contains(i))));
+        write_columns(out, e, e.shown(seen).filter(|(i, _)| only.is_none_or(|only| only.contains(*i))));
     };
     if let Some(row) = change.row() {
         columns(",\"row\":", row);
@@ -169,7 +169,7 @@ fn write_change(out: &mut String, e: &EffectivePlan, change: &Change, wording: W
         out.push_str(",\"changed\":[");
         for (n, i) in changed.iter().enumerate() {
             out.push_str(if n > 0 { "," } else { "" });
-            write_str(out, e.project.name(*i, e.table()));
+            write_str(out, e.project.name(i, e.table()));
         }
         out.push(']');
     }

@@ -94,7 +94,7 @@ impl Engine {
         let snapshot = self.next_snapshot;
         self.next_snapshot += 1;
         self.audit = Some(Audit { feed: id, plan: plan.clone(), snapshot, since, settled, fresh });
-        self.out.push(Output::FetchSnapshot { id: snapshot, plan, request });
+        self.out.push(Output::FetchSnapshot { id: snapshot, plan, request: Box::new(request) });
     }
 
     /// Gives an audit up: what it would be compared with is not what it was.

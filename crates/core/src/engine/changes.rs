@@ -13,7 +13,7 @@ use crate::feed::{self, Change, ChangeError};
 use crate::index::FeedId;
 use crate::position::{Continues, Interval, Old, Position, Progress, Reset, ResetReason, RowChange, Term, Transaction};
 use crate::query::function::EvalError;
-use crate::schema::{Table, TableName};
+use crate::schema::{ColumnSet, Table, TableName};
 
 /// Feeds whose memory is loaded together.
 const BATCH: usize = 64;
@@ -271,6 +271,8 @@ impl Engine {
         let streams = self.row_change_feeds();
         // They hear of a transaction that emptied a table, whatever else it did.
         touched.extend(self.emptied.iter().map(|(id, _)| (*id, u32::MAX)));
+        let mut differing = std::mem::take(&mut self.differing);
+        differing.clear();
         for (i, change) in t.changes.iter().enumerate() {
             if in_whole.contains(&&change.table) {
                 continue;
@@ -295,6 +297,10 @@ impl Engine {
             if let Some(sent_by) = on_table.sent_by.get(&change.key) {
                 touched.extend(sent_by.iter().map(|f| (*f, i as u32)));
             }
+            if touched.last().is_some_and(|(_, of)| *of == i as u32) {
+                differing.resize(i, None);
+                differing.push(change.differing_columns());
+            }
             if !on_table.joining.is_empty() {
                 let mut joining: Vec<FeedId> = on_table.joining.iter().copied().collect();
                 joining.sort_unstable();
@@ -310,6 +316,7 @@ impl Engine {
                 self.audit_change(t, change);
             }
         }
+        self.differing = differing;
         otherwise
     }
 
@@ -399,7 +406,7 @@ impl Engine {
             }
             let mut changes = self.recycled.changes();
             let beside = (self.digests.get_mut(&id), &mut self.tables, &mut self.emptied);
-            let revokes = match feed.take_changes(id, group, t, beside, &mut changes) {
+            let revokes = match feed.take_changes(id, group, (t, &self.differing), beside, &mut changes) {
                 Ok(revokes) => revokes,
                 Err(error) => {
                     evaluated.underived.push((id, error));
@@ -506,14 +513,15 @@ impl Feed {
         &mut self,
         id: FeedId,
         touched: &[(FeedId, u32)],
-        t: &Transaction,
+        (t, differing): (&Transaction, &[Option<ColumnSet>]),
         (digest, tables, emptied): Beside<'_>,
         changes: &mut Vec<Change>,
     ) -> Result<bool, ChangeError> {
         if self.plan.row_changes.is_some() {
             return self.events(id, touched, t, emptied, changes);
         }
-        let rows = touched.iter().map(|(_, i)| &t.changes[*i as usize]);
+        let columns = |i: usize| differing.get(i).and_then(Option::as_ref);
+        let rows = touched.iter().map(|(_, i)| (&t.changes[*i as usize], columns(*i as usize)));
         self.changes(id, rows, digest, tables, changes)
     }
 
@@ -543,18 +551,18 @@ impl Feed {
     fn changes<'a>(
         &mut self,
         id: FeedId,
-        rows: impl Iterator<Item = &'a RowChange>,
+        rows: impl Iterator<Item = (&'a RowChange, Option<&'a ColumnSet>)>,
         mut digest: Option<&mut Digest>,
         tables: &mut Tables,
         changes: &mut Vec<Change>,
     ) -> Result<bool, ChangeError> {
         let Feed { plan, memory, .. } = self;
         let mut revokes = false;
-        for row in rows {
+        for (row, differing) in rows {
             if let Some(digest) = &mut digest {
                 digest.change(plan, row);
             }
-            let Some(change) = feed::change(plan, row, &(), memory.tracked_mut())? else {
+            let Some(change) = feed::change_of(plan, row, differing, &(), memory.tracked_mut())? else {
                 revokes |= plan.computes() && feed::conceals(plan, row, &());
                 continue;
             };

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::Engine;
 use super::io::{Delta, Output};
-use super::materialized::{Changed, Commit, Held};
+use super::materialized::{Changed, Commit, Held, Materialized};
 use crate::explain::Tally;
 use crate::feed::{self, Change};
 use crate::index::FeedId;
@@ -70,7 +70,7 @@ impl Engine {
             let changed = self.changed_rows(id)?;
             let between = |c: &Changed| feed::between(&plan, c.key.clone(), c.sent.clone(), c.now.clone());
             let changes = changed.iter().filter_map(between).collect();
-            self.note_all_told(id);
+            self.forget_told_if_nothing_waits(id);
             self.note_sent(id, changed);
             self.count_operators(id);
             return Ok(Some(changes));
@@ -89,7 +89,7 @@ impl Engine {
         }
         let operators = self.materialized_mut(id).and_then(|m| m.operators.as_mut());
         let changes = operators.map_or(Ok(Vec::new()), |operators| operators.deliver(&plan))?;
-        self.all_told(id);
+        self.forget_told(id);
         self.count_operators(id);
         Ok(Some(changes))
     }
@@ -119,7 +119,7 @@ impl Engine {
         }
         if is_full {
             // They know nothing any more that is not written.
-            self.all_told(id);
+            self.forget_told(id);
         }
         self.fetch(id);
         true
@@ -157,8 +157,11 @@ impl Engine {
 
     /// What rows are from now on known as sent.
     fn note_sent(&mut self, id: FeedId, changed: Vec<Changed>) {
-        let waits = self.feed(id).is_some_and(|feed| feed.every() > 0);
-        if let Some(materialized) = self.materialized_mut(id).filter(|m| waits || m.window.is_some()) {
+        let Some(feed) = self.feed(id) else { return };
+        let (plan, may_wait) = (feed.plan.clone(), feed.every() > 0);
+        // Elsewhere they are told at once.
+        let waits = |m: &Materialized| may_wait || m.told.holds_something() || m.falls_short(&plan);
+        if let Some(materialized) = self.materialized_mut(id).filter(|m| waits(m)) {
             materialized.told.note(changed.iter().map(|c| (&c.key, c.sent.as_ref())));
         }
         for Changed { key, now, .. } in changed {
@@ -171,12 +174,12 @@ impl Engine {
 
     /// Begins anew to note what subscribers know of rows that change, where nothing waits that they are not told; if too many rows
     /// have changed, nothing waits any longer.
-    fn note_all_told(&mut self, id: FeedId) {
+    fn forget_told_if_nothing_waits(&mut self, id: FeedId) {
         let Some(feed) = self.feed(id) else { return };
         if feed.memory.materialized().is_some_and(|m| m.told.is_full()) {
             self.flush_pending(id);
         } else if feed.pending.as_ref().is_none_or(|p| p.due().is_none()) {
-            self.all_told(id);
+            self.forget_told(id);
         }
     }
 
@@ -233,7 +236,7 @@ impl Engine {
         if let Some(held) = materialized.held.take() {
             self.paced.remove(&(held.due, id));
         }
-        self.all_told(id);
+        self.forget_told(id);
         self.count_operators(id);
     }
 

@@ -263,7 +263,7 @@ pub enum Output {
         /// What it is for: rows that it does not see need not be handed over.
         plan: Arc<EffectivePlan>,
         /// What is to be read.
-        request: SnapshotRequest,
+        request: Box<SnapshotRequest>,
     },
     /// A snapshot is no longer wanted.
     CancelSnapshot(SnapshotId),
@@ -335,3 +335,6 @@ pub enum Output {
     /// A transaction of this interval was taken.
     Taken(Arc<Interval>, Arc<Transaction>),
 }
+
+// One for every delta: each is moved.
+const _: () = assert!(size_of::<Output>() <= 88);

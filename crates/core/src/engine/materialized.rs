@@ -1,6 +1,6 @@
 //! The state of a feed that holds its rows; [`materializing`](super::materializing) maintains it.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::io::ResyncReason;
@@ -12,7 +12,7 @@ use crate::operator::Operators;
 use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
 use crate::position::{Position, RowChange, Term, Timestamp};
 use crate::query::Subquery;
-use crate::schema::{ColumnSet, Key, Row, Table};
+use crate::schema::{ByKey, ColumnSet, Key, KeySet, Row, Table};
 use crate::subquery::SubqueryResults;
 use crate::value::Value;
 
@@ -83,11 +83,11 @@ pub(super) struct Materialized {
     pub(super) maintains: Option<Arc<Subquery>>,
     /// 0 for sub-selects without sub-selects, more for those above, most for clients' feeds: the order of settling.
     pub(super) level: u8,
-    pub(super) entries: HashMap<Key, Entry>,
+    pub(super) entries: ByKey<Entry>,
     /// Keys whose entry may differ from what was sent.
     pub(super) dirty: BTreeSet<Key>,
     /// Keys that changed since the current fetch was requested: its rows for them may be stale.
-    pub(super) changed_since: HashSet<Key>,
+    pub(super) changed_since: KeySet,
     /// Rows of the current fetch. They count once it is complete.
     pub(super) fetched: Vec<Row>,
     /// Whether all rows have been fetched once.

@@ -13,7 +13,7 @@
 //! Everything that a transaction does to the sets is applied before anything is sent, so that rights are those at its end.
 //! These feeds send a transaction that comes in parts at its end.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use super::io::{Limits, Output, Refusal, ResyncReason};
@@ -31,7 +31,7 @@ use crate::operator::{Operators, Ties};
 use crate::plan::{AccessPath, EffectivePlan, RowFilter, SnapshotRequest};
 use crate::position::{Micros, Old, RowChange};
 use crate::query::Subquery;
-use crate::schema::{ColumnSet, Key, Row};
+use crate::schema::{ByKey, ColumnSet, Key, KeySet, Row};
 use crate::seam::{MAX_OVERLAY, SnapshotMerge};
 use crate::value::Value;
 
@@ -59,9 +59,9 @@ impl Engine {
             depends_on,
             level: if maintains.is_some() { level } else { CLIENTS },
             maintains,
-            entries: HashMap::new(),
+            entries: ByKey::default(),
             dirty: BTreeSet::new(),
-            changed_since: HashSet::new(),
+            changed_since: KeySet::default(),
             fetched: Vec::new(),
             loaded: false,
             missing: MissingRows::Nothing,
@@ -157,7 +157,7 @@ impl Engine {
     }
 
     /// Subscribers know all that has changed: forgets what they knew before.
-    pub(super) fn all_told(&mut self, id: FeedId) {
+    pub(super) fn forget_told(&mut self, id: FeedId) {
         let Some(materialized) = self.materialized_mut(id) else { return };
         for key in materialized.told.take_keys() {
             // Some were kept only so that changes of them are found.
@@ -413,7 +413,7 @@ impl Engine {
         tables.entry(plan.table().name.clone()).or_default().joining.insert(id);
         self.next_snapshot += 1;
         self.snapshots.insert(next, id);
-        self.out.push(Output::FetchSnapshot { id: next, plan, request });
+        self.out.push(Output::FetchSnapshot { id: next, plan, request: Box::new(request) });
     }
 }
 

@@ -10,14 +10,17 @@
 //! rows and the subscription hears the feed's deltas. A gap, a changed table or changed rights send it through a new
 //! seam, at whose end the result is replaced as a whole.
 //!
-//! This file has the engine's state and its queries; [`subscriptions`], [`snapshots`] and [`changes`] handle the inputs,
-//! [`materializing`], [`differences`], [`clock`] and [`subqueries`] what is different for feeds that hold their rows,
-//! [`row_events`] the stream of row changes. [`audit`] compares feeds with the database. What a feed remembers is in [`memory`].
+//! This file has the engine's state; [`subscriptions`], [`snapshots`] and [`changes`] handle the inputs, [`answers`] what
+//! others want to know of it, [`materializing`], [`differences`], [`clock`] and [`subqueries`] what is different for feeds
+//! that hold their rows, [`row_events`] the stream of row changes. [`audit`] compares feeds with the database. What a feed
+//! remembers is in [`memory`].
 
+mod answers;
 mod audit;
 mod auditing;
 mod changes;
 mod clock;
+mod compiler;
 mod differences;
 pub(crate) mod io;
 mod materialized;
@@ -29,13 +32,13 @@ mod recycling;
 mod row_events;
 mod shared;
 mod snapshots;
-mod standing;
 mod subqueries;
 mod subquery_sets;
 mod subscription;
 mod subscriptions;
 mod told;
 mod window;
+mod window_step;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque};
 use std::hash::{Hash as _, Hasher as _};
@@ -50,14 +53,13 @@ use crate::coalesce::Pending;
 use crate::feed::Change;
 use crate::index::{FeedId, TableIndex};
 use crate::plan::{EffectivePlan, SnapshotRequest};
-use crate::position::{Interval, Position, Progress, RowChange, Timestamp, Transaction, Visibility};
-use crate::query::{QueryError, parse_query, parse_trusted_query};
+use crate::position::{Interval, Position, Progress, Timestamp, Transaction, Visibility};
 use crate::row_changes;
-use crate::rule::{self, Permitted, RuleSet, Standing};
-use crate::schema::{Catalog, Key, Table, TableName};
+use crate::rule::RuleSet;
+use crate::schema::{ByKey, Catalog, ColumnSet, Key, Table, TableName};
 use crate::seam::SnapshotMerge;
-use crate::what_if::{Trial, Tried};
 use audit::{Audit, Digest};
+pub use compiler::Compiler;
 pub use io::{Compiled, Delta, Input, Limits, Output, Refusal, Request, Resume, ResyncReason, SnapshotId, Wants};
 use memory::Memory;
 use recent::RecentResults;
@@ -118,7 +120,7 @@ struct OnTable {
     /// How many of its feeds carry a digest.
     carriers: usize,
     /// Tables without old values: which feeds have sent a key. May name feeds that have not, never too few.
-    sent_by: HashMap<Key, Vec<FeedId>>,
+    sent_by: ByKey<Vec<FeedId>>,
 }
 
 /// The feeds of each table. Looked up for every change; clients cannot choose table names, so a fast hash is safe.
@@ -203,45 +205,6 @@ impl RecentNumbers {
     }
 }
 
-/// Compiles requests under one version of tables and rules. Usable on any thread, so that the engine's loop does not wait.
-#[derive(Clone, Debug)]
-pub struct Compiler {
-    catalog: Arc<Catalog>,
-    rules: Arc<RuleSet>,
-    generation: u64,
-}
-
-impl Compiler {
-    /// The effective plan of a request, under these rules unless it names others.
-    ///
-    /// # Errors
-    /// What is wrong with the query.
-    pub fn compile(&self, request: &Request) -> Result<EffectivePlan, QueryError> {
-        let rules = request.under.as_ref().unwrap_or(&self.rules);
-        let permitted = Permitted { catalog: &self.catalog, rules, claims: &request.claims };
-        let parse = if request.trusted { parse_trusted_query } else { parse_query };
-        let query = parse(&request.query, &permitted, &request.params)?;
-        let query = query.bind(&request.params, &request.claims.facts)?;
-        let standing = rules.standing(&query.table, &request.claims, &self.catalog);
-        let source = query.table.source.clone();
-        let plan = rule::fold(query, &standing);
-        if !plan.table().name.is_row_changes() {
-            return Ok(plan);
-        }
-        Ok(plan.of_row_changes(row_changes::plans_of(&source, &request.claims, rules, &self.catalog)))
-    }
-
-    /// The generation of its tables and rules.
-    pub fn generation(&self) -> u64 {
-        self.generation
-    }
-
-    /// As [`Compiler::compile`], to be handed to the engine with the request.
-    pub fn compiled(&self, request: &Request) -> Box<Compiled> {
-        Box::new(Compiled { generation: self.generation, outcome: self.compile(request).map(Arc::new) })
-    }
-}
-
 /// What is known of a feed, for the system tables.
 #[derive(Clone, Debug)]
 pub struct FeedInfo {
@@ -284,6 +247,8 @@ pub struct Engine {
     window_changes: usize,
     /// Buffer for the pairs (feed, change) of one transaction.
     touched: Vec<(FeedId, u32)>,
+    /// Of each change of the transaction the columns that differ, where it touches feeds and that is known.
+    differing: Vec<Option<ColumnSet>>,
     /// What other tables hold, for rules that ask.
     subquery_sets: SubquerySets,
     /// Feeds that keep their rows and have something to do, by level.
@@ -341,6 +306,7 @@ impl Engine {
             window: VecDeque::new(),
             window_changes: 0,
             touched: Vec::new(),
+            differing: Vec::new(),
             subquery_sets: SubquerySets { moment: Timestamp::MIN, ..SubquerySets::default() },
             unsettled: BTreeSet::new(),
             fresh: Vec::new(),
@@ -462,156 +428,6 @@ impl Engine {
             }
             _ => {}
         }
-    }
-
-    /// The tables that queries can name.
-    pub fn catalog(&self) -> &Catalog {
-        &self.catalog
-    }
-
-    /// The rules in force.
-    pub fn rules(&self) -> &Arc<RuleSet> {
-        &self.rules
-    }
-
-    /// How far a source has been followed.
-    pub fn progress(&self, source: &str) -> Progress {
-        self.sources.get(source).map_or(Progress::default(), |s| s.progress)
-    }
-
-    /// Whether something of a source is missing at the moment.
-    pub fn is_healing(&self, source: &str) -> bool {
-        self.sources.get(source).is_some_and(|s| s.healing)
-    }
-
-    /// All feeds, for the system tables.
-    pub fn feeds(&self) -> impl Iterator<Item = FeedInfo> + '_ {
-        (0..self.feeds.len() as FeedId).filter_map(|id| self.info(id))
-    }
-
-    /// How many feeds there are on tables other than Gossip's own, and how many subscriptions they have.
-    pub fn counts(&self) -> (usize, usize) {
-        let own = self.feeds.iter().flatten().filter(|f| !f.plan.table().name.is_system());
-        own.fold((0, 0), |(feeds, subs), f| (feeds + 1, subs + f.live.as_slice().len() + f.waiting().len()))
-    }
-
-    /// Whether any feed is on this table.
-    pub fn has_feeds_on(&self, table: &TableName) -> bool {
-        self.tables.contains_key(table)
-    }
-
-    /// Bytes of the rows that feeds hold, and of what is made of them, as they count towards the limit.
-    pub fn held_bytes(&self) -> usize {
-        self.materialized_bytes
-    }
-
-    fn info(&self, id: FeedId) -> Option<FeedInfo> {
-        let f = self.feed(id)?;
-        let subscriptions = f.live.as_slice().len() + f.waiting().len();
-        Some(FeedInfo { id, plan: f.plan.clone(), subscriptions, deltas: f.deltas, held: f.memory.rows() })
-    }
-
-    /// The feed of a subscription.
-    pub fn feed_of_subscription(&self, sub: SubId) -> Option<FeedInfo> {
-        self.subs.get(&sub).and_then(|s| self.info(s.feed))
-    }
-
-    /// The effective plan of a subscription.
-    pub fn plan(&self, sub: SubId) -> Option<Arc<EffectivePlan>> {
-        self.subs.get(&sub).and_then(|s| self.feed(s.feed)).map(|f| f.plan.clone())
-    }
-
-    /// Everything needed to explain a transaction to a subscription: the transaction, the query and the rules.
-    pub fn inquiry(&self, sub: SubId) -> Option<(Arc<EffectivePlan>, Vec<Standing>)> {
-        let plan = self.plan(sub)?;
-        let standing = self.rules.standing(plan.table(), &self.subs.get(&sub)?.claims, &self.catalog);
-        Some((plan, standing))
-    }
-
-    /// As [`Engine::inquiry`], for a query without a subscription.
-    ///
-    /// # Errors
-    /// The query is not valid for these claims.
-    pub fn hypothetical(&self, request: &Request) -> Result<(Arc<EffectivePlan>, Vec<Standing>), QueryError> {
-        let plan = self.compile(request)?;
-        let standing = self.rules.standing(plan.table(), &request.claims, &self.catalog);
-        Ok((Arc::new(plan), standing))
-    }
-
-    /// The feed that an effective plan shares with others, one delta per transaction; `None` if it has no subscribers.
-    pub fn feed_of(&self, plan: &Arc<EffectivePlan>) -> Option<FeedInfo> {
-        let id = self.shared.find((plan, 0), |id| self.feed(id).map(Feed::shared_by))?;
-        self.info(id)
-    }
-
-    /// The newest remembered change of the table of a query.
-    pub fn newest_change(&self, plan: &EffectivePlan) -> Option<&RowChange> {
-        self.window.iter().rev().find_map(|(_, t)| t.changes.iter().find(|c| plan.is_about(c)))
-    }
-
-    /// A transaction that is still remembered.
-    pub fn transaction(&self, source: &str, position: Position) -> Option<Arc<Transaction>> {
-        let found = self.window.iter().rev().find(|(s, t)| &**s == source && t.position == position);
-        found.map(|(_, t)| t.clone())
-    }
-
-    /// The effective plan of a request, under the rules in force unless it names others.
-    ///
-    /// # Errors
-    /// What is wrong with the query.
-    pub fn compile(&self, request: &Request) -> Result<EffectivePlan, QueryError> {
-        self.compiler().compile(request)
-    }
-
-    /// What compiles requests, elsewhere too, as long as tables and rules are what they are now.
-    pub fn compiler(&self) -> Compiler {
-        Compiler { catalog: self.catalog.clone(), rules: self.rules.clone(), generation: self.generation }
-    }
-
-    /// Rises when tables or rules change.
-    pub fn generation(&self) -> u64 {
-        self.generation
-    }
-
-    /// Whose turn a snapshot takes: that of the first who waits for it.
-    pub fn snapshot_owner(&self, id: SnapshotId) -> Option<Arc<str>> {
-        let feed = self.snapshots.get(&id).and_then(|f| self.feed(*f))?;
-        // Those who wait come first; where nobody does, it is those who are there who need it.
-        let sub = feed.waiting().first().map(|(sub, _)| *sub).or_else(|| feed.subscribers().next())?;
-        self.subs.get(&sub)?.owner.as_ref()?.in_turn().cloned()
-    }
-
-    /// The table that a request names, whether it may be read or not; for those who decide about that.
-    pub fn table_named(&self, request: &Request) -> Option<TableName> {
-        parse_trusted_query(&request.query, &*self.catalog, &request.params).ok().map(|q| q.table.name.clone())
-    }
-
-    /// A subscription's request, without the cursor that it resumed from.
-    pub fn request(&self, sub: SubId) -> Option<Request> {
-        self.subs.get(&sub).map(Subscription::request)
-    }
-
-    /// The retained transactions, for a what-if.
-    pub fn trial(&self, rules: &Arc<RuleSet>, asked: &[Request]) -> Trial {
-        let tried = |r: &Request| Tried {
-            now: self.compile(&Request { under: None, ..r.clone() }).map(Arc::new),
-            then: self.compile(&Request { under: Some(rules.clone()), ..r.clone() }).map(Arc::new),
-        };
-        let asked = asked.iter().map(tried).collect();
-        let mut trial = Trial {
-            asked,
-            transactions: VecDeque::new(),
-            subquery_results: BTreeMap::new(),
-            moment: self.subquery_sets.moment,
-        };
-        for subquery in trial.subqueries() {
-            if let Some(values) = self.subquery_values(&subquery) {
-                trial.subquery_results.insert(subquery.clone(), values.clone());
-            }
-        }
-        let system = |source: &str| source == crate::schema::SYSTEM_SCHEMA;
-        trial.transactions = self.window.iter().filter(|(source, _)| !system(source)).cloned().collect();
-        trial
     }
 
     /// Enters a table, or another description of it.

@@ -1,10 +1,10 @@
 //! When the condition of a feed changes on its rows by itself.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 
 use crate::plan::EffectivePlan;
 use crate::position::Timestamp;
-use crate::schema::{Key, Row};
+use crate::schema::{ByKey, Key, Row};
 use crate::subquery::SubqueryResults;
 use crate::value::Value;
 
@@ -15,7 +15,7 @@ const OF_A_MOMENT: usize = 128;
 #[derive(Debug, Default)]
 pub(super) struct Moments {
     in_order: BTreeSet<(Timestamp, Key)>,
-    of: HashMap<Key, Timestamp>,
+    of: ByKey<Timestamp>,
     bytes: usize,
     /// The moment under which the engine knows the feed.
     pub(super) known: Option<Timestamp>,

@@ -240,7 +240,7 @@ impl Engine {
         }
         // What operators hand on has waited before it was delivered.
         if self.materialized(id).is_some_and(|m| m.operators.is_none()) {
-            self.all_told(id);
+            self.forget_told(id);
         }
     }
 
@@ -385,7 +385,7 @@ impl Engine {
         if again {
             self.out.push(Output::CancelSnapshot(old));
         }
-        self.out.push(Output::FetchSnapshot { id: next, plan, request });
+        self.out.push(Output::FetchSnapshot { id: next, plan, request: Box::new(request) });
     }
 
     /// Sends all subscribers of a feed a new result.

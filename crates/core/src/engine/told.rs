@@ -1,11 +1,9 @@
 //! What subscribers know of rows that have changed, where the changes are not told yet: they wait for their time, or for a page
 //! of a window. What is withdrawn meanwhile of a row that was told is noticed by it, wherever the row has gone since.
 
-use std::collections::HashMap;
-
 use crate::coalesce::MAX_KEYED;
 use crate::plan::VisibleRow;
-use crate::schema::Key;
+use crate::schema::{ByKey, Key};
 use crate::value::Value;
 
 /// Approximate bytes of a row besides its values.
@@ -17,7 +15,7 @@ const KEPT: usize = 16;
 /// Rows that have changed since subscribers were told last, as they were then; `None` where there was none.
 #[derive(Debug, Default)]
 pub(super) struct Told {
-    rows: HashMap<Key, Option<VisibleRow>>,
+    rows: ByKey<Option<VisibleRow>>,
     bytes: usize,
 }
 
@@ -34,8 +32,16 @@ impl Told {
         }
     }
 
+    /// Whether anything has changed that is not told.
+    pub(super) fn holds_something(&self) -> bool {
+        !self.rows.is_empty()
+    }
+
     /// All is told: forgets the rows, and hands out their keys.
     pub(super) fn take_keys(&mut self) -> Vec<Key> {
+        if self.rows.is_empty() {
+            return Vec::new();
+        }
         self.bytes = 0;
         let keys = self.rows.drain().map(|(key, _)| key).collect();
         self.rows.shrink_to(KEPT);

@@ -5,14 +5,14 @@
 //! then insert these in ascending order of their places.
 
 use std::borrow::Cow;
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::rows::Below;
 use super::sorted::{Place, Sorted};
 use crate::feed::{self, Change};
 use crate::plan::{Admitted, Arrange, EffectivePlan, VisibleRow};
 use crate::query::function::EvalError;
-use crate::schema::Key;
+use crate::schema::{ByKey, ColumnSet, Key, KeySet};
 use crate::seam::ResultRows;
 use crate::value::Value;
 
@@ -22,7 +22,7 @@ const OF_A_ROW: usize = 160;
 /// The result as it was delivered last, and what has changed below since.
 #[derive(Debug, Default)]
 pub struct Delivery {
-    rows: HashMap<Key, Shown>,
+    rows: ByKey<Shown>,
     /// The keys of a window in their order; empty where there is none.
     window: Vec<Key>,
     /// Rows that have changed, where they have no order.
@@ -93,13 +93,17 @@ impl Delivery {
             }
             Some(limit) if self.is_concerned(arrange, limit, sorted, &touched) => {
                 let window: Vec<Key> = sorted.from(arrange.offset()).take(limit).cloned().collect();
-                let stays: HashSet<&Key> = window.iter().collect();
-                let leaves: Vec<Key> = self.window.iter().filter(|key| !stays.contains(key)).cloned().collect();
-                for key in leaves {
-                    changes.extend(self.change(plan, key, None, None, None));
+                let stays = |rank: usize, key: &Key| self.window.get(rank) == Some(key);
+                let moves = !window.iter().enumerate().all(|(rank, key)| stays(rank, key));
+                if moves || window.len() != self.window.len() {
+                    let stays: KeySet = window.iter().cloned().collect();
+                    let leaves: Vec<Key> = self.window.iter().filter(|key| !stays.contains(*key)).cloned().collect();
+                    for key in leaves {
+                        changes.extend(self.change(plan, key, None, None, None));
+                    }
                 }
                 for (rank, key) in window.iter().enumerate() {
-                    if self.rows.contains_key(key) && !touched.contains(key) {
+                    if !touched.contains(key) && (!moves || self.rows.contains_key(key)) {
                         continue;
                     }
                     let Some((place, row)) = sorted.get(key) else { continue };
@@ -138,20 +142,21 @@ impl Delivery {
         let mut change = feed::between(plan, key.clone(), before.map(|shown| shown.row.clone()), now.clone());
         if let (None, Some(row), Some(before), false) = (&change, &now, before, stands_still) {
             let (key, row, was) = (key.clone(), row.clone(), Some(before.row.clone()));
-            change = Some(Change::Replace { key, row, changed: Vec::new(), place: None, was });
+            change = Some(Change::Replace { key, row, changed: ColumnSet::default(), place: None, was });
         }
         match &mut change {
             Some(Change::Add { place, .. }) => *place = rank,
             Some(Change::Replace { place, .. }) => *place = rank.filter(|_| !stands_still),
             _ => {}
         }
-        if let Some(before) = self.rows.remove(&key) {
-            self.bytes -= size(&key, &before.row);
-        }
-        if let Some(row) = now {
-            self.bytes += size(&key, &row);
-            self.rows.insert(key, Shown { row, place: place.cloned() });
-        }
+        let before = match now {
+            Some(row) => {
+                self.bytes += size(&key, &row);
+                self.rows.insert(key.clone(), Shown { row, place: place.cloned() })
+            }
+            None => self.rows.remove(&key),
+        };
+        self.bytes -= before.map_or(0, |before| size(&key, &before.row));
         change
     }
 

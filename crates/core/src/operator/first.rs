@@ -1,6 +1,6 @@
 //! The first row of each group: `DISTINCT ON`.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::ranked::Ranked;
 use super::rows::{Below, cells};
@@ -8,7 +8,7 @@ use super::sorted::{Place, Ties};
 use super::sql_order::Sql;
 use crate::plan::{Arrange, RowDelta, VisibleRow};
 use crate::query::function::EvalError;
-use crate::schema::Key;
+use crate::schema::{ByKey, Key};
 
 /// What those have in common of which the first is taken, by SQL's equality.
 type Common = Box<[Sql]>;
@@ -18,7 +18,7 @@ type Common = Box<[Sql]>;
 pub struct Firsts {
     ties: Ties,
     groups: BTreeMap<Common, Group>,
-    rows: HashMap<Key, (Common, Place, VisibleRow)>,
+    rows: ByKey<(Common, Place, VisibleRow)>,
     bytes: usize,
 }
 
@@ -32,7 +32,7 @@ struct Group {
 impl Firsts {
     /// No rows.
     pub fn new(ties: Ties) -> Firsts {
-        Firsts { ties, groups: BTreeMap::new(), rows: HashMap::new(), bytes: 0 }
+        Firsts { ties, groups: BTreeMap::new(), rows: ByKey::default(), bytes: 0 }
     }
 
     /// Takes changes of the rows; returns what that does to the first ones, under the values that their rows have in common.

@@ -1,7 +1,6 @@
 //! Rows in the order of `ORDER BY`.
 
 use std::cmp::Ordering;
-use std::collections::HashMap;
 use std::hash::{Hash as _, Hasher as _};
 
 use siphasher::sip::SipHasher13;
@@ -11,7 +10,7 @@ use super::rows::{Below, cells};
 use super::sql_order;
 use crate::plan::{Arrange, SortTerm, VisibleRow};
 use crate::query::function::EvalError;
-use crate::schema::Key;
+use crate::schema::{ByKey, Key};
 use crate::value::Value;
 
 /// Approximate bytes of a row besides its key and its sort values.
@@ -86,14 +85,14 @@ impl Place {
 pub struct Sorted {
     ties: Ties,
     ranked: Ranked<Place>,
-    rows: HashMap<Key, (Place, VisibleRow)>,
+    rows: ByKey<(Place, VisibleRow)>,
     bytes: usize,
 }
 
 impl Sorted {
     /// No rows.
     pub fn new(ties: Ties) -> Sorted {
-        Sorted { ties, ranked: Ranked::default(), rows: HashMap::new(), bytes: 0 }
+        Sorted { ties, ranked: Ranked::default(), rows: ByKey::default(), bytes: 0 }
     }
 
     /// Takes changes of the rows; returns the keys of those that changed.
@@ -108,14 +107,18 @@ impl Sorted {
                 Some(row) => Some((Place::of(terms, self.ties, &key, &row)?, row)),
                 None => None,
             };
-            if let Some((place, _)) = self.rows.remove(&key) {
+            let now = new.as_ref().map(|(place, _)| place.clone());
+            let before = match new {
+                Some(new) => self.rows.insert(key.clone(), new),
+                None => self.rows.remove(&key),
+            };
+            if let Some((place, _)) = before {
                 self.bytes -= place.size();
                 self.ranked.remove(|other| other.cmp(&place, terms));
             }
-            if let Some((place, row)) = new {
+            if let Some(place) = now {
                 self.bytes += place.size();
-                self.ranked.insert(place.clone(), |a, b| a.cmp(b, terms));
-                self.rows.insert(key.clone(), (place, row));
+                self.ranked.insert(place, |a, b| a.cmp(b, terms));
             }
             touched.push(key);
         }

@@ -73,6 +73,8 @@ pub struct EffectivePlan {
     pub row_changes: Option<Arc<PlansOfTables>>,
     /// A short hash of the plan, the same on every instance.
     pub fingerprint: u64,
+    /// The columns that decide what is in the result, where it shows rows as they are and nothing else decides.
+    decisive: Option<ColumnSet>,
 }
 
 impl Hash for EffectivePlan {
@@ -107,7 +109,24 @@ impl EffectivePlan {
         let projects_late = arrange.is_some() || computes && !scan.subqueries().is_empty();
         let depends_on_time = filter.depends_on_time();
         let fingerprint = identity.short_digest();
-        EffectivePlan { scan, filter, arrange, project, projects_late, depends_on_time, row_changes: None, fingerprint }
+        let mut plan = EffectivePlan {
+            scan,
+            filter,
+            arrange,
+            project,
+            projects_late,
+            depends_on_time,
+            row_changes: None,
+            fingerprint,
+            decisive: None,
+        };
+        let as_they_are = !computes && !plan.is_held() && plan.is_keyed() && plan.scan.maskable().is_empty();
+        plan.decisive = as_they_are.then(|| {
+            let mut decisive = ColumnSet::default();
+            plan.for_each_that_decides(&mut |i| decisive.insert(i));
+            decisive
+        });
+        plan
     }
 
     /// The same, of the changes of these tables.
@@ -173,6 +192,9 @@ impl EffectivePlan {
     /// Columns that can show less than before, in themselves or in what is computed of them: those that are masked, and those
     /// that are hidden, on some rows.
     pub fn concealable(&self) -> ColumnSet {
+        if self.decisive.is_some() {
+            return ColumnSet::default();
+        }
         let mut found = self.scan.maskable();
         self.project.for_each_computed(&mut |i| {
             if !self.scan.is_open(i) {
@@ -246,6 +268,18 @@ impl EffectivePlan {
             Old::Known(None) | Old::Unknown => None,
         };
         Ok(RowDelta { old, new: change.new.as_ref().map(see).transpose()?.flatten() })
+    }
+
+    /// The places of the result's columns that are among these of the table; `None` if it does not show rows as they are.
+    pub(crate) fn places_of(&self, columns: &ColumnSet) -> Option<ColumnSet> {
+        self.decisive.as_ref()?;
+        let Project::Columns(own) = &self.project else { return None };
+        Some((0..own.len()).filter(|place| columns.contains(own[*place])).collect())
+    }
+
+    /// Whether a change of these columns may have a row enter or leave the result, or columns of it appear or disappear.
+    pub(crate) fn may_decide_by(&self, columns: &ColumnSet) -> bool {
+        self.decisive.as_ref().is_none_or(|decisive| decisive.meets(columns))
     }
 
     /// The visible values of a row with their places in the result.

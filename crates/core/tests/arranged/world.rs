@@ -153,7 +153,7 @@ impl Run<'_> {
                         request.page = None;
                         request.filter = request.filter.filter(|_| self.fetched.is_multiple_of(2));
                     }
-                    self.to_read.push((id, request, read, arrive));
+                    self.to_read.push((id, *request, read, arrive));
                 }
                 Output::CancelSnapshot(id) => {
                     self.to_read.retain(|(other, ..)| *other != id);
@@ -457,7 +457,7 @@ fn apply(
                 {
                     let differs = |p: &usize| plan.project.value(*p, &rows[at].1) != plan.project.value(*p, row);
                     // Between two deltas a value may have changed and changed back.
-                    let fits = |p: usize| changed.contains(&p) == differs(&p) || paced && changed.contains(&p);
+                    let fits = |p: usize| changed.contains(p) == differs(&p) || paced && changed.contains(p);
                     if !(0..plan.project.len()).all(fits) {
                         return Err(format!("{changed:?} is not what changed"));
                     }

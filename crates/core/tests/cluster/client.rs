@@ -187,7 +187,7 @@ impl Cluster {
                         assert_eq!(Some(project(&delta.feed, was)), before, "{change:?} says what was");
                     }
                     if let (Change::Replace { changed, .. }, Some(before), Some(after)) = (change, &before, &after) {
-                        let told: Vec<&str> = changed.iter().map(|i| name_of(&delta.feed, *i)).collect();
+                        let told: Vec<&str> = changed.iter().map(|i| name_of(&delta.feed, i)).collect();
                         let differs = |c: &&&str| before.get(**c) != after.get(**c);
                         let kept_quiet: Vec<_> = after.keys().filter(differs).filter(|c| !told.contains(c)).collect();
                         assert!(kept_quiet.is_empty(), "{change:?} does not name {kept_quiet:?}");

@@ -33,7 +33,7 @@ const AUDIT_PAUSE: Micros = 500;
 impl Node {
     pub(super) fn carry_out(&mut self, output: Output, inputs: &mut VecDeque<Input>) {
         match output {
-            Output::FetchSnapshot { id, plan, request } => self.fetch(id, plan, request, inputs),
+            Output::FetchSnapshot { id, plan, request } => self.fetch(id, plan, *request, inputs),
             Output::CancelSnapshot(id) => self.start.snapshots.cancel(id),
             Output::Result { to, feed, rows, term, position } => {
                 let cursor = wire::cursor(&feed, term, position, 0, &self.start.sealer).into();

@@ -1,14 +1,18 @@
 //! An explanation says where a row stands in a window.
 #![allow(clippy::unwrap_used)]
 
+#[path = "common/interval.rs"]
+mod interval;
+
 use std::sync::Arc;
 
 use gossip_core::engine::{Engine, Input, Limits, Output, Request};
 use gossip_core::explain::{Passed, Step};
-use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, SnapshotPoint, Transaction};
+use gossip_core::position::{Old, Position, RowChange, SnapshotPoint, Transaction};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Column, Identified, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
+use interval::interval;
 
 fn row(id: i64, n: i64) -> Row {
     [Value::Int(id), Value::Int(n)].into()
@@ -49,22 +53,9 @@ impl World {
 
     fn commit(&mut self, changes: Vec<RowChange>) -> Arc<Transaction> {
         self.at += 1;
-        let (position, committed) = (Position::at(self.at), CommitTime::default());
-        let t = Arc::new(Transaction { position, committed, number: 0, inexact_after: None, changes });
-        self.engine.handle(Input::Interval(Arc::new(Interval {
-            source: "s".into(),
-            epoch: 1,
-            from: Position::at(self.at - 1),
-            to: position,
-            transactions: vec![t.clone()],
-            resets: vec![],
-            settled: position,
-            timeline: 0,
-            mark: 0,
-            reader: "one".into(),
-            read_at: 0,
-        })));
-        t
+        let interval = interval(self.at, changes);
+        self.engine.handle(Input::Interval(interval.clone()));
+        interval.transactions[0].clone()
     }
 
     /// The step of a change of a row's `n`.

@@ -312,12 +312,15 @@ async fn what_no_rule_shows_is_not_on_the_broker() {
     // The one that does not read knows of the new rule first.
     let all = rule("control", "calls", None, &[]);
     instances[1].set_rules(vec![all.clone()]).await;
+    instances[1].state().await;
     (6..9).for_each(write);
     shows(&mut watching[1], 8, "known here only").await;
     watching[0].agrees(&c, "not known here").await;
     is_heard("call-8").await;
     assert!(!heard.lock().contains("note-"), "the reader shows it to nobody yet");
     instances[0].set_rules(vec![all]).await;
+    // It answers when they are in force; what is read before that goes out without the notes.
+    instances[0].state().await;
     (9..12).for_each(write);
     for w in &mut watching {
         shows(w, 11, "known to all").await;

@@ -4,9 +4,10 @@
 //! The table is made so that a result tells by itself whether it is one that was committed: in every group the amounts
 //! add up to nothing at the end of every transaction, and every transaction on a group raises the group's version by
 //! one. So a result that mixes two states does not add up, and a delta that is lost or doubled leaves a gap in the
-//! versions. `GOSSIP_FIRE_SECONDS=n` sets how long it burns.
+//! versions. `GOSSIP_FIRE_SECONDS=n` sets how long it burns, `GOSSIP_FIRE_RATE=n` how many transactions there are in a second:
+//! without it as many as the machine has room for, so that nobody keeps up.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
@@ -34,12 +35,22 @@ const SCHEMA: &str =
     "CREATE TABLE acct (id bigint PRIMARY KEY, grp int NOT NULL, amount bigint NOT NULL, v bigint NOT NULL);
     CREATE SEQUENCE ids; INSERT INTO acct SELECT -g - 1, g, 0, 0 FROM generate_series(0, 11) g";
 
+fn number(name: &str) -> Option<u64> {
+    std::env::var(name).ok()?.parse().ok()
+}
+
+/// When each version of each group was committed, as its writer knows it.
+type Written = Arc<Mutex<HashMap<(i64, i64), Instant>>>;
+
 /// One writer: random transactions until it is told to stop. A server that dies is waited for.
 struct Writer {
     url: String,
     name: String,
     rng: StdRng,
     committed: Arc<AtomicU64>,
+    written: Written,
+    /// The versions of groups that the transaction makes.
+    makes: Vec<(i64, i64)>,
     stopped: Arc<AtomicBool>,
 }
 
@@ -55,7 +66,11 @@ impl Writer {
             if db.query(left, &[&self.name]).is_ok_and(|rows| !rows.is_empty()) {
                 let _ = db.batch_execute(&format!("COMMIT PREPARED '{}'", self.name));
             }
-            while !self.stopped.load(Relaxed) && self.transaction(&mut db).is_ok() {}
+            while !self.stopped.load(Relaxed) && self.transaction(&mut db).is_ok() {
+                if let Some(rate) = number("GOSSIP_FIRE_RATE") {
+                    std::thread::sleep(Duration::from_secs(WRITERS) / rate as u32);
+                }
+            }
         }
     }
 
@@ -66,6 +81,7 @@ impl Writer {
             Ok(db.query_opt(sql, &[&g, &salt])?.map(|r| (r.get(0), r.get(1))))
         };
         let salt = self.rng.random_range(1..96);
+        self.makes.clear();
         db.batch_execute("BEGIN")?;
         // All who change a group hold its first row, in one order.
         db.query(
@@ -105,28 +121,40 @@ impl Writer {
                 self.settle(db, a, was)?;
             }
         }
-        match self.rng.random_range(0..10) {
-            0 => db.batch_execute("ROLLBACK")?,
+        let end = match self.rng.random_range(0..10) {
+            0 => {
+                db.batch_execute("ROLLBACK")?;
+                "ROLLBACK"
+            }
             1 => {
                 db.batch_execute(&format!("PREPARE TRANSACTION '{}'", self.name))?;
                 let end = if self.rng.random_bool(0.7) { "COMMIT" } else { "ROLLBACK" };
                 db.batch_execute(&format!("{end} PREPARED '{}'", self.name))?;
+                end
             }
-            _ => db.batch_execute("COMMIT")?,
+            _ => {
+                db.batch_execute("COMMIT")?;
+                "COMMIT"
+            }
+        };
+        if end == "COMMIT" {
+            let now = Instant::now();
+            self.written.lock().extend(self.makes.drain(..).map(|made| (made, now)));
         }
         self.committed.fetch_add(1, Relaxed);
         Ok(())
     }
 
-    fn insert(&self, db: &mut Client, g: i32, amount: i64) -> Result<(), postgres::Error> {
+    fn insert(&mut self, db: &mut Client, g: i32, amount: i64) -> Result<(), postgres::Error> {
         db.execute("INSERT INTO acct VALUES (nextval('ids'), $1, $2, 0)", &[&g, &amount])?;
         self.settle(db, g, -amount)
     }
 
     /// Makes a group add up again, and raises its version.
-    fn settle(&self, db: &mut Client, g: i32, amount: i64) -> Result<(), postgres::Error> {
-        let sql = "UPDATE acct SET amount = amount + $2, v = v + 1 WHERE id = $1";
-        db.execute(sql, &[&i64::from(-g - 1), &amount]).map(drop)
+    fn settle(&mut self, db: &mut Client, g: i32, amount: i64) -> Result<(), postgres::Error> {
+        let sql = "UPDATE acct SET amount = amount + $2, v = v + 1 WHERE id = $1 RETURNING v";
+        self.makes.push((g.into(), db.query_one(sql, &[&i64::from(-g - 1), &amount])?.get(0)));
+        Ok(())
     }
 }
 
@@ -159,6 +187,9 @@ struct Listener {
     versions: BTreeMap<i64, i64>,
     deltas: u64,
     wholes: u64,
+    written: Written,
+    /// For how long, at most, a version of a group had been committed and was not seen here.
+    oldest: Duration,
 }
 
 fn int(row: &Map<String, Json>, name: &str) -> i64 {
@@ -168,7 +199,7 @@ fn int(row: &Map<String, Json>, name: &str) -> i64 {
 }
 
 impl Listener {
-    fn new(asked: Asked) -> Listener {
+    fn new(asked: Asked, written: Written) -> Listener {
         let query = match asked {
             Asked::Group(g) => format!("SELECT * FROM acct WHERE grp = {g}"),
             Asked::All => "SELECT * FROM acct".into(),
@@ -178,7 +209,7 @@ impl Listener {
             Asked::Top => format!("SELECT id, grp, v FROM acct WHERE id < 0 ORDER BY v DESC, id LIMIT {TOP}"),
         };
         let (live, versions) = (ResultSet::default(), BTreeMap::new());
-        Listener { query, asked, live, begun: false, versions, deltas: 0, wholes: 0 }
+        Listener { query, asked, live, begun: false, versions, deltas: 0, wholes: 0, written, oldest: Duration::ZERO }
     }
 
     /// Holds the result against what every committed state fulfils.
@@ -208,6 +239,11 @@ impl Listener {
                 || self.asked == Asked::Top;
             assert!(version >= before, "{} went back from {before} to {version}", self.query);
             assert!(whole || follows, "a gap or a double in {}: {before}, {version}", self.query);
+            if self.asked != Asked::Top && version > before {
+                // Until now the next version was not seen here.
+                let since = self.written.lock().get(&(*group, before + 1)).map(Instant::elapsed);
+                self.oldest = self.oldest.max(since.unwrap_or_default());
+            }
         }
         self.versions.extend(versions);
     }
@@ -374,7 +410,7 @@ async fn instances(source: &Arc<dyn Source>, listen: &[SocketAddr]) -> Vec<Insta
 }
 
 async fn burn(trouble: Trouble) {
-    let seconds = std::env::var("GOSSIP_FIRE_SECONDS").ok().and_then(|s| s.parse().ok()).unwrap_or(10);
+    let seconds = number("GOSSIP_FIRE_SECONDS").unwrap_or(10);
     let server = Arc::new(Postgres::start());
     let url = server.url();
     let source = with_table(&url, trouble != Trouble::NoOldValues).await;
@@ -382,11 +418,13 @@ async fn burn(trouble: Trouble) {
     let addresses: Vec<SocketAddr> = running.iter().map(Instance::address).collect();
     let urls = Arc::new(Mutex::new(addresses.iter().map(ToString::to_string).collect::<Vec<_>>()));
     let (stopped, committed) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
+    let written = Written::default();
     let writers: Vec<_> = (0..WRITERS)
         .map(|n| {
             let rng = StdRng::seed_from_u64(n);
-            let (committed, stopped) = (committed.clone(), stopped.clone());
-            let writer = Writer { url: url.clone(), name: format!("w{n}"), rng, committed, stopped };
+            let (committed, stopped, written) = (committed.clone(), stopped.clone(), written.clone());
+            let (url, name, makes) = (url.clone(), format!("w{n}"), Vec::new());
+            let writer = Writer { url, name, rng, committed, written, makes, stopped };
             std::thread::spawn(move || writer.run())
         })
         .collect();
@@ -401,11 +439,11 @@ async fn burn(trouble: Trouble) {
             3 => Asked::Top,
             _ => Asked::Group(rng.random_range(0..GROUPS)),
         };
-        let (urls, truth) = (urls.clone(), truth.clone());
+        let (urls, truth, written) = (urls.clone(), truth.clone(), written.clone());
         listeners.push(tokio::spawn(async move {
             tokio::time::sleep(after).await;
             let done = move |l: &Listener| truth.lock().as_ref().is_some_and(|t| l.has_all(t));
-            Listener::new(asked).listen(urls, done, n as usize).await
+            Listener::new(asked, written).listen(urls, done, n as usize).await
         }));
     }
     let begun = Instant::now();
@@ -458,14 +496,16 @@ async fn burn(trouble: Trouble) {
         rows.iter().map(row).collect()
     });
     *truth.lock() = Some(answer.await.unwrap());
-    let (mut deltas, mut wholes) = (0, 0);
+    let (mut deltas, mut wholes, mut oldest) = (0, 0, Duration::ZERO);
     for listener in listeners {
         let ended = tokio::time::timeout(testbed::PATIENCE, listener).await.expect("every result equals the table");
         let l = ended.unwrap();
-        (deltas, wholes) = (deltas + l.deltas, wholes + l.wholes);
+        (deltas, wholes, oldest) = (deltas + l.deltas, wholes + l.wholes, oldest.max(l.oldest));
     }
     let commits = committed.load(Relaxed);
-    eprintln!("{commits} transactions, {deltas} deltas, {wholes} whole results for {SUBSCRIPTIONS} subscriptions");
+    eprintln!(
+        "{commits} transactions, {deltas} deltas, {wholes} whole results for {SUBSCRIPTIONS} subscriptions, none older than {oldest:?}"
+    );
     assert!(commits > 100 && deltas > commits, "hardly anything happened");
     for instance in running {
         instance.stop().await;

@@ -28,4 +28,5 @@ mod selective;
 mod sending;
 mod topics;
 mod what_if;
+mod windows;
 mod wrapped;

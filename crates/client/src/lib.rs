@@ -129,6 +129,14 @@ impl Session {
     /// # Errors
     /// The URL is not one of an instance, or there is no answer in time.
     pub async fn connect(url: &str, token: Option<&str>) -> Result<Session, ClientError> {
+        Session::connect_within(CONNECT, url, token).await
+    }
+
+    /// The same, with another deadline than ten seconds.
+    ///
+    /// # Errors
+    /// As [`Session::connect`].
+    pub async fn connect_within(deadline: Duration, url: &str, token: Option<&str>) -> Result<Session, ClientError> {
         let full = socket_url(url)?;
         let fail = |e: String| ClientError::Connect(url.into(), e);
         let mut request = full.as_str().into_client_request().map_err(|e| fail(e.to_string()))?;
@@ -142,14 +150,14 @@ impl Session {
         }
         let config = WebSocketConfig::default().max_message_size(Some(MAX_MESSAGE));
         let connecting = tokio_tungstenite::connect_async_with_config(request, Some(config), true);
-        match tokio::time::timeout(CONNECT, connecting).await {
+        match tokio::time::timeout(deadline, connecting).await {
             Ok(Ok((socket, _))) => Ok(Session { socket, tap: None, next_id: 1, kept: VecDeque::new() }),
             Ok(Err(WsError::Http(answer))) => {
                 let text = answer.body().as_deref().map(String::from_utf8_lossy).unwrap_or_default();
                 Err(fail(format!("{} {}", answer.status(), text.trim())))
             }
             Ok(Err(e)) => Err(fail(e.to_string())),
-            Err(_) => Err(fail(format!("no answer within {} s", CONNECT.as_secs()))),
+            Err(_) => Err(fail(format!("no answer within {} s", deadline.as_secs()))),
         }
     }
 

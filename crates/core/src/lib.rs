@@ -98,6 +98,7 @@ pub mod feed;
 pub mod index;
 mod intervals;
 mod json;
+mod latest;
 pub mod local_source;
 pub mod mask;
 pub mod operator;

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::Engine;
 use super::io::{Delta, Output};
-use super::materialized::{Changed, Commit, Held, Materialized};
+use super::materialized::{Changed, Commit, Held, Materialized, Seen};
 use crate::explain::Tally;
 use crate::feed::{self, Change};
 use crate::index::FeedId;
@@ -21,7 +21,7 @@ impl Engine {
         let materialized = self.materialized_mut(id)?;
         let revokes = std::mem::take(&mut materialized.revokes);
         // What only waited for its time is of the last commit that changed it.
-        let held = materialized.held.filter(|_| materialized.dirty.is_empty());
+        let held = materialized.held.filter(|_| !materialized.is_dirty());
         let changes = match self.changes_of_result(id, commit, revokes) {
             Ok(Some(changes)) => changes,
             // They wait for their time.
@@ -144,10 +144,18 @@ impl Engine {
         let Some((feed, materialized)) = feed.and_then(|f| Some((&f.plan, f.memory.materialized_mut()?))) else {
             return Ok(Vec::new());
         };
-        let mut changed = Vec::with_capacity(materialized.dirty.len());
-        for key in std::mem::take(&mut materialized.dirty) {
+        let dirty = materialized.dirty.take();
+        let mut changed = Vec::with_capacity(dirty.len());
+        for (key, seen) in dirty {
             let Some(entry) = materialized.entries.get(&key) else { continue };
-            let now = entry.now.as_ref().map(|row| feed.see(row, subquery_sets)).transpose()?.flatten();
+            let of_entry = || Ok(entry.now.as_ref().map(|row| feed.see(row, subquery_sets)).transpose()?.flatten());
+            let now = match seen {
+                Seen::Known(seen) => {
+                    debug_assert_eq!(Ok(&seen), of_entry().as_ref(), "{key:?}");
+                    seen
+                }
+                Seen::OfEntry => of_entry()?,
+            };
             if now != entry.sent {
                 changed.push(Changed { key, sent: entry.sent.clone(), now });
             }
@@ -165,10 +173,7 @@ impl Engine {
             materialized.told.note(changed.iter().map(|c| (&c.key, c.sent.as_ref())));
         }
         for Changed { key, now, .. } in changed {
-            self.put(id, key, |entry| entry.sent = now);
-        }
-        if let Some(materialized) = self.materialized_mut(id) {
-            materialized.dirty.clear();
+            self.put_quietly(id, key, |entry| entry.sent = now);
         }
     }
 

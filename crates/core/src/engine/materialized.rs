@@ -8,6 +8,7 @@ use super::moments::Moments;
 use super::told::Told;
 use super::window::Window;
 use crate::audience::SubId;
+use crate::latest::Latest;
 use crate::operator::Operators;
 use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
 use crate::position::{Position, RowChange, Term, Timestamp};
@@ -36,6 +37,15 @@ impl Entry {
         let of = |row: &Row| row.iter().map(Value::size).sum::<usize>();
         96 + self.now.as_ref().or(self.sent.as_ref().map(|s| &s.row)).map_or(0, of)
     }
+}
+
+/// What is seen of a row that may have changed.
+#[derive(Debug)]
+pub(super) enum Seen {
+    /// This, whatever comes in the same transaction.
+    Known(Option<VisibleRow>),
+    /// What its entry shows when it is looked at.
+    OfEntry,
 }
 
 /// Rows that may have entered a result and have to be fetched.
@@ -84,8 +94,8 @@ pub(super) struct Materialized {
     /// 0 for sub-selects without sub-selects, more for those above, most for clients' feeds: the order of settling.
     pub(super) level: u8,
     pub(super) entries: ByKey<Entry>,
-    /// Keys whose entry may differ from what was sent.
-    pub(super) dirty: BTreeSet<Key>,
+    /// Keys whose entry may differ from what was sent. One whose entry is gone meanwhile means nothing.
+    pub(super) dirty: Latest<Seen>,
     /// Keys that changed since the current fetch was requested: its rows for them may be stale.
     pub(super) changed_since: KeySet,
     /// Rows of the current fetch. They count once it is complete.
@@ -149,6 +159,16 @@ impl Materialized {
     /// Whether it is the feed of a sub-select, which has no subscribers.
     pub(super) fn is_subquery(&self) -> bool {
         self.maintains.is_some()
+    }
+
+    /// Whether what some entry shows may differ from what was sent.
+    pub(super) fn is_dirty(&self) -> bool {
+        self.dirty.keys().any(|key| self.entries.contains_key(key))
+    }
+
+    /// Whether what is seen of a row follows from the row alone.
+    pub(super) fn sees_rows_alone(&self, plan: &EffectivePlan) -> bool {
+        self.depends_on.is_empty() && !plan.depends_on_time
     }
 
     /// Whether a row stands behind those that are held, as far as can be told without these columns. While rows are read nobody

@@ -13,11 +13,12 @@
 //! Everything that a transaction does to the sets is applied before anything is sent, so that rights are those at its end.
 //! These feeds send a transaction that comes in parts at its end.
 
+use std::collections::hash_map::Entry as Slot;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use super::io::{Limits, Output, Refusal, ResyncReason};
-use super::materialized::{Commit, Entry, Materialized, MissingRows};
+use super::materialized::{Commit, Entry, Materialized, MissingRows, Seen};
 use super::memory::Memory;
 use super::moments::Moments;
 use super::subquery_sets::SubquerySets;
@@ -27,6 +28,7 @@ use super::{Engine, Feed, Joining, Turn};
 use crate::audience::SubId;
 use crate::explain::Tally;
 use crate::index::FeedId;
+use crate::latest::Latest;
 use crate::operator::{Operators, Ties};
 use crate::plan::{AccessPath, EffectivePlan, RowFilter, SnapshotRequest};
 use crate::position::{Micros, Old, RowChange};
@@ -60,7 +62,7 @@ impl Engine {
             level: if maintains.is_some() { level } else { CLIENTS },
             maintains,
             entries: ByKey::default(),
-            dirty: BTreeSet::new(),
+            dirty: Latest::default(),
             changed_since: KeySet::default(),
             fetched: Vec::new(),
             loaded: false,
@@ -99,7 +101,7 @@ impl Engine {
         materialized.loaded
             && feed.joining.is_none()
             && materialized.missing.is_nothing()
-            && materialized.dirty.is_empty()
+            && !materialized.is_dirty()
             && self.subqueries_are_settled(materialized)
     }
 
@@ -147,8 +149,12 @@ impl Engine {
         let stays = !is_behind && (seen.is_some() || fails || new.as_ref().is_some_and(is_coming));
         let now = (new.as_ref(), seen.as_ref().filter(|_| !is_behind));
         materialized.revokes |= materialized.is_withdrawn(&feed.plan, change, now, subquery_sets);
+        let seen = match materialized.sees_rows_alone(&feed.plan) && !fails {
+            true => Seen::Known(seen.filter(|_| !is_behind)),
+            false => Seen::OfEntry,
+        };
         if stays || materialized.entries.contains_key(&key) {
-            self.put(id, key, |entry| entry.now = new.filter(|_| stays));
+            self.put_as_seen(id, key, seen, |entry| entry.now = new.filter(|_| stays));
         }
         if outrun {
             self.retake_snapshot(id);
@@ -172,14 +178,27 @@ impl Engine {
         self.unsettled.insert((level, id));
     }
 
-    /// Changes an entry, drops it if nothing is left of it, and keeps count of the memory.
+    /// Changes an entry, which may differ then from what was sent.
     pub(super) fn put(&mut self, id: FeedId, key: Key, change: impl FnOnce(&mut Entry)) {
+        self.put_as_seen(id, key, Seen::OfEntry, change);
+    }
+
+    fn put_as_seen(&mut self, id: FeedId, key: Key, seen: Seen, change: impl FnOnce(&mut Entry)) {
+        let is_left = self.put_quietly(id, key.clone(), change);
+        if let Some(materialized) = self.materialized_mut(id).filter(|_| is_left) {
+            materialized.dirty.note(key, seen);
+        }
+    }
+
+    /// Changes an entry, drops it if nothing is left of it, and keeps count of the memory. Returns whether it is still there.
+    pub(super) fn put_quietly(&mut self, id: FeedId, key: Key, change: impl FnOnce(&mut Entry)) -> bool {
         let Engine { feeds, tables, subquery_sets, materialized_bytes, .. } = self;
-        let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
-        let Some(materialized) = feed.memory.materialized_mut() else { return };
+        let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return false };
+        let Some(materialized) = feed.memory.materialized_mut() else { return false };
         let timed = feed.plan.depends_on_time;
-        let fresh = !materialized.entries.contains_key(&key);
-        let entry = materialized.entries.entry(key.clone()).or_default();
+        let slot = materialized.entries.entry(key.clone());
+        let fresh = matches!(slot, Slot::Vacant(_));
+        let entry = slot.or_default();
         let before = if fresh { 0 } else { entry.size() } + materialized.moments.size();
         change(entry);
         if timed {
@@ -189,10 +208,8 @@ impl Engine {
         let after = if gone { 0 } else { entry.size() } + materialized.moments.size();
         materialized.bytes = materialized.bytes + after - before;
         *materialized_bytes = *materialized_bytes + after - before;
-        materialized.dirty.insert(key.clone());
         if gone {
             materialized.entries.remove(&key);
-            materialized.dirty.remove(&key);
         }
         // Without old values a row that leaves is found only by its key.
         if !feed.plan.table().old_values && fresh != gone {
@@ -201,6 +218,7 @@ impl Engine {
         if timed {
             self.wake_at_next_moment(id);
         }
+        !gone
     }
 
     /// The limits on rows hold for running feeds too. If all feeds together hold too much, the largest of whoever holds the
@@ -341,9 +359,7 @@ impl Engine {
             let waits = feed.joining.is_some() || !self.subqueries_are_settled(materialized);
             let lacks = !materialized.loaded || !materialized.missing.is_nothing();
             let exceeded_limit = self.exceeded_limit(id, materialized);
-            if (waits || lacks)
-                && (materialized.revokes || materialized.is_subquery() && !materialized.dirty.is_empty())
-            {
+            if (waits || lacks) && (materialized.revokes || materialized.is_subquery() && materialized.is_dirty()) {
                 // It cannot send yet what was removed; unsent deltas with those rows are discarded now.
                 self.revoke_unsent(id);
             }
@@ -359,7 +375,9 @@ impl Engine {
                     self.unsettled.insert((level, id));
                 }
             } else if level == CLIENTS {
-                sent.extend(self.emit_difference(id, commit).map(|tally| (id, tally)));
+                let tally = self.emit_difference(id, commit);
+                // Nobody asks where nobody is observed.
+                sent.extend(tally.filter(|_| !self.observed.is_empty()).map(|tally| (id, tally)));
             } else {
                 self.update_set(id);
             }

@@ -91,11 +91,11 @@ impl Engine {
         let plan = feed.plan.clone();
         let Some(materialized) = feed.memory.materialized_mut() else { return };
         let Some(subquery) = materialized.maintains.clone() else { return };
-        let dirty: Vec<Key> = std::mem::take(&mut materialized.dirty).into_iter().collect();
+        let dirty = materialized.dirty.take();
         materialized.revokes = false;
         let values = |row: &Row| -> Found { subquery.columns.iter().map(|&c| row[c].clone()).collect() };
         let (mut changes, mut now_sent) = (Vec::new(), Vec::new());
-        for key in dirty {
+        for (key, _) in dirty {
             let Some(entry) = materialized.entries.get(&key) else { continue };
             // A rule's conditions have a value on every row.
             let now = entry.now.as_ref().and_then(|row| plan.see(row, subquery_sets).unwrap_or(None));
@@ -106,10 +106,7 @@ impl Engine {
         let Some(maintained) = subquery_sets.sets.get_mut(&subquery) else { return };
         let crossed = maintained.values.apply(changes);
         for (key, sent) in now_sent {
-            self.put(id, key, |entry| entry.sent = sent);
-        }
-        if let Some(materialized) = self.materialized_mut(id) {
-            materialized.dirty.clear();
+            self.put_quietly(id, key, |entry| entry.sent = sent);
         }
         let by = self.subquery_sets.sets.get(&subquery).map(|a| a.dependents.clone()).unwrap_or_default();
         for feed in by {

@@ -5,11 +5,11 @@
 //! then insert these in ascending order of their places.
 
 use std::borrow::Cow;
-use std::collections::{BTreeMap, BTreeSet};
 
 use super::rows::Below;
 use super::sorted::{Place, Sorted};
 use crate::feed::{self, Change};
+use crate::latest::Latest;
 use crate::plan::{Admitted, Arrange, EffectivePlan, VisibleRow};
 use crate::query::function::EvalError;
 use crate::schema::{ByKey, ColumnSet, Key, KeySet};
@@ -26,9 +26,9 @@ pub struct Delivery {
     /// The keys of a window in their order; empty where there is none.
     window: Vec<Key>,
     /// Rows that have changed, where they have no order.
-    held: BTreeMap<Key, Option<VisibleRow>>,
+    held: Latest<Option<VisibleRow>>,
     /// Keys of those that have changed, where they have one.
-    touched: BTreeSet<Key>,
+    touched: Latest<()>,
     bytes: usize,
 }
 
@@ -52,12 +52,12 @@ fn projected(plan: &EffectivePlan, row: &VisibleRow) -> Result<VisibleRow, EvalE
 impl Delivery {
     /// Keeps changed rows until they are delivered.
     pub fn hold(&mut self, changes: Vec<Below>) {
-        self.held.extend(changes.into_iter().map(|(key, delta)| (key, delta.new)));
+        changes.into_iter().for_each(|(key, delta)| self.held.note(key, delta.new));
     }
 
     /// Notes which rows of an ordered result have changed.
     pub fn touch(&mut self, keys: Vec<Key>) {
-        self.touched.extend(keys);
+        keys.into_iter().for_each(|key| self.touched.note(key, ()));
     }
 
     /// Whether something waits to be delivered.
@@ -72,13 +72,13 @@ impl Delivery {
     pub fn deliver(&mut self, plan: &EffectivePlan, sorted: Option<&Sorted>) -> Result<Vec<Change>, EvalError> {
         let mut changes = Vec::new();
         let (Some(sorted), Some(arrange)) = (sorted, &plan.arrange) else {
-            for (key, row) in std::mem::take(&mut self.held) {
+            for (key, row) in self.held.take() {
                 let now = row.map(|row| projected(plan, &row)).transpose()?;
                 changes.extend(self.change(plan, key, now, None, None));
             }
             return Ok(changes);
         };
-        let touched = std::mem::take(&mut self.touched);
+        let touched: Vec<Key> = self.touched.take().into_iter().map(|(key, ())| key).collect();
         match arrange.limit() {
             None => {
                 for key in touched {
@@ -92,25 +92,25 @@ impl Delivery {
                 }
             }
             Some(limit) if self.is_concerned(arrange, limit, sorted, &touched) => {
-                let window: Vec<Key> = sorted.from(arrange.offset()).take(limit).cloned().collect();
-                let stays = |rank: usize, key: &Key| self.window.get(rank) == Some(key);
-                let moves = !window.iter().enumerate().all(|(rank, key)| stays(rank, key));
-                if moves || window.len() != self.window.len() {
-                    let stays: KeySet = window.iter().cloned().collect();
-                    let leaves: Vec<Key> = self.window.iter().filter(|key| !stays.contains(*key)).cloned().collect();
-                    for key in leaves {
+                let window = || sorted.from(arrange.offset()).take(limit);
+                let moves = !window().eq(&self.window);
+                if moves {
+                    let stays: KeySet = window().cloned().collect();
+                    let leaves = self.window.iter().filter(|key| !stays.contains(*key)).cloned();
+                    for key in leaves.collect::<Vec<Key>>() {
                         changes.extend(self.change(plan, key, None, None, None));
                     }
+                    self.window = window().cloned().collect();
                 }
-                for (rank, key) in window.iter().enumerate() {
-                    if !touched.contains(key) && (!moves || self.rows.contains_key(key)) {
+                for (rank, key) in window().enumerate() {
+                    let is_touched = touched.binary_search(key).is_ok();
+                    if !is_touched && (!moves || self.rows.contains_key(key)) {
                         continue;
                     }
                     let Some((place, row)) = sorted.get(key) else { continue };
                     let now = projected(plan, row)?;
                     changes.extend(self.change(plan, key.clone(), Some(now), Some(place), Some(rank)));
                 }
-                self.window = window;
             }
             Some(_) => {}
         }
@@ -118,7 +118,7 @@ impl Delivery {
     }
 
     /// Whether the window may differ from what was delivered.
-    fn is_concerned(&self, arrange: &Arrange, limit: usize, sorted: &Sorted, touched: &BTreeSet<Key>) -> bool {
+    fn is_concerned(&self, arrange: &Arrange, limit: usize, sorted: &Sorted, touched: &[Key]) -> bool {
         if arrange.offset() > 0 || self.window.len() < limit {
             return !touched.is_empty();
         }

@@ -1,6 +1,6 @@
 //! Groups: a row of the result for all rows that have something in common.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use super::accumulator::Accumulator;
 use super::rows::{Below, cells};
@@ -21,7 +21,7 @@ type Common = Box<[Sql]>;
 pub struct Groups {
     groups: BTreeMap<Common, State>,
     /// Those that have changed since they were handed on last.
-    touched: BTreeSet<Common>,
+    touched: Vec<Common>,
     bytes: usize,
 }
 
@@ -34,17 +34,47 @@ struct State {
     accumulators: Box<[Accumulator]>,
     /// Its row, as it was handed on last.
     handed_on: Option<(Key, VisibleRow)>,
+    /// Whether it is among those that have changed.
+    is_touched: bool,
 }
 
 impl State {
     fn new(spec: &Group) -> State {
         let accumulators = spec.aggregates.iter().map(Accumulator::new).collect();
-        State { rows: 0, names: BTreeMap::new(), accumulators, handed_on: None }
+        State { rows: 0, names: BTreeMap::new(), accumulators, handed_on: None, is_touched: false }
     }
 
     fn size(&self) -> usize {
         let names: usize = self.names.keys().map(|key| key.iter().map(Value::size).sum::<usize>()).sum();
         OF_A_GROUP + 2 * names + self.accumulators.iter().map(Accumulator::size).sum::<usize>()
+    }
+
+    /// Adds a row, or takes one back.
+    fn take(&mut self, key: &Key, values: Vec<Value>, adds: bool) {
+        match adds {
+            true => {
+                self.rows += 1;
+                *self.names.entry(key.clone()).or_default() += 1;
+            }
+            false => {
+                self.rows = self.rows.saturating_sub(1);
+                let left = self.names.get_mut(key).map(|n| {
+                    *n -= 1;
+                    *n
+                });
+                if left == Some(0) {
+                    self.names.remove(key);
+                }
+            }
+        }
+        self.count(values, adds);
+    }
+
+    /// Adds the values of a row, or takes them back.
+    fn count(&mut self, values: Vec<Value>, adds: bool) {
+        for (accumulator, value) in self.accumulators.iter_mut().zip(values) {
+            accumulator.take(value, adds);
+        }
     }
 
     /// Its key and its row; `None` if `HAVING` leaves it out.
@@ -84,12 +114,12 @@ fn part(spec: &Group, row: &VisibleRow) -> Result<Part, EvalError> {
 impl Groups {
     /// No rows, and so no groups; but if all rows are one group, that one.
     pub fn new(spec: &Group) -> Groups {
-        let mut groups = Groups { groups: BTreeMap::new(), touched: BTreeSet::new(), bytes: 0 };
+        let mut groups = Groups { groups: BTreeMap::new(), touched: Vec::new(), bytes: 0 };
         if spec.keys.is_empty() {
-            let all = State::new(spec);
+            let all = State { is_touched: true, ..State::new(spec) };
             groups.bytes += all.size();
             groups.groups.insert(Common::default(), all);
-            groups.touched.insert(Common::default());
+            groups.touched.push(Common::default());
         }
         groups
     }
@@ -101,40 +131,41 @@ impl Groups {
     pub fn apply(&mut self, spec: &Group, delta: &RowDelta) -> Result<(), EvalError> {
         let (old, new) = (delta.old.as_ref().map(|row| part(spec, row)), delta.new.as_ref().map(|row| part(spec, row)));
         let new = new.transpose()?;
-        if let Some(Ok(old)) = old {
-            self.take(spec, old, false);
-        }
-        if let Some(new) = new {
-            self.take(spec, new, true);
+        match (old, new) {
+            // As most often: a row stays in its group.
+            (Some(Ok(old)), Some(new)) if old.key == new.key => {
+                self.change(spec, &new.key, |state| {
+                    state.count(old.values, false);
+                    state.count(new.values, true);
+                });
+            }
+            (old, new) => {
+                if let Some(Ok(old)) = old {
+                    self.change(spec, &old.key, |state| state.take(&old.key, old.values, false));
+                }
+                if let Some(new) = new {
+                    self.change(spec, &new.key, |state| state.take(&new.key, new.values, true));
+                }
+            }
         }
         Ok(())
     }
 
-    fn take(&mut self, spec: &Group, part: Part, adds: bool) {
-        let common: Common = part.key.iter().cloned().map(Sql).collect();
-        let known = self.groups.get(&common).map(State::size);
-        let state = self.groups.entry(common.clone()).or_insert_with(|| State::new(spec));
-        match adds {
-            true => {
-                state.rows += 1;
-                *state.names.entry(part.key).or_default() += 1;
-            }
-            false => {
-                state.rows = state.rows.saturating_sub(1);
-                let left = state.names.get_mut(&part.key).map(|n| {
-                    *n -= 1;
-                    *n
-                });
-                if left == Some(0) {
-                    state.names.remove(&part.key);
-                }
-            }
+    /// Changes the group of a key, which may begin with that.
+    fn change(&mut self, spec: &Group, key: &Key, change: impl FnOnce(&mut State)) {
+        let common: Common = key.iter().cloned().map(Sql).collect();
+        let (mut slot, mut known) = (self.groups.get_mut(&common), 0);
+        if let Some(state) = &slot {
+            known = state.size();
+        } else {
+            slot = Some(self.groups.entry(common.clone()).or_insert_with(|| State::new(spec)));
         }
-        for (accumulator, value) in state.accumulators.iter_mut().zip(part.values) {
-            accumulator.take(value, adds);
+        let Some(state) = slot else { return };
+        change(state);
+        self.bytes = self.bytes + state.size() - known;
+        if !std::mem::replace(&mut state.is_touched, true) {
+            self.touched.push(common);
         }
-        self.bytes = self.bytes + state.size() - known.unwrap_or(0);
-        self.touched.insert(common);
     }
 
     /// What the changes since the last time did to the groups.
@@ -143,8 +174,11 @@ impl Groups {
     /// The query fails on a group: an aggregate or `HAVING` has no value.
     pub fn settle(&mut self, spec: &Group) -> Result<Vec<Below>, EvalError> {
         let mut changes = Vec::new();
-        for common in std::mem::take(&mut self.touched) {
+        let mut touched = std::mem::take(&mut self.touched);
+        touched.sort_unstable();
+        for common in touched {
             let Some(state) = self.groups.get_mut(&common) else { continue };
+            state.is_touched = false;
             let is_there = state.rows > 0 || spec.keys.is_empty();
             let now = if is_there { state.row(spec)? } else { None };
             let before = std::mem::replace(&mut state.handed_on, now.clone());

@@ -2,6 +2,7 @@
 
 use std::cmp::Ordering;
 use std::hash::{Hash as _, Hasher as _};
+use std::sync::Arc;
 
 use siphasher::sip::SipHasher13;
 
@@ -28,7 +29,7 @@ pub enum Ties {
 /// Where a row stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Place {
-    values: Box<[Value]>,
+    values: Arc<[Value]>,
     tie: u64,
     /// Its key.
     pub key: Key,
@@ -55,7 +56,7 @@ impl Place {
 
     /// The order of two places.
     pub fn cmp(&self, other: &Place, terms: &[SortTerm]) -> Ordering {
-        let by_terms = terms.iter().zip(self.values.iter().zip(&other.values)).map(|(term, (a, b))| {
+        let by_terms = terms.iter().zip(self.values.iter().zip(&*other.values)).map(|(term, (a, b))| {
             match (a.is_null(), b.is_null()) {
                 (true, true) => Ordering::Equal,
                 (true, false) if term.nulls_first => Ordering::Less,
@@ -112,13 +113,16 @@ impl Sorted {
                 Some(new) => self.rows.insert(key.clone(), new),
                 None => self.rows.remove(&key),
             };
-            if let Some((place, _)) = before {
-                self.bytes -= place.size();
-                self.ranked.remove(|other| other.cmp(&place, terms));
-            }
-            if let Some(place) = now {
-                self.bytes += place.size();
-                self.ranked.insert(place, |a, b| a.cmp(b, terms));
+            let before = before.map(|(place, _)| place);
+            if before != now {
+                if let Some(place) = before {
+                    self.bytes -= place.size();
+                    self.ranked.remove(|other| other.cmp(&place, terms));
+                }
+                if let Some(place) = now {
+                    self.bytes += place.size();
+                    self.ranked.insert(place, |a, b| a.cmp(b, terms));
+                }
             }
             touched.push(key);
         }

@@ -274,6 +274,10 @@ impl EffectivePlan {
     pub(crate) fn places_of(&self, columns: &ColumnSet) -> Option<ColumnSet> {
         self.decisive.as_ref()?;
         let Project::Columns(own) = &self.project else { return None };
+        // As most often: all columns of the table in their order.
+        if columns.iter().all(|i| own.get(i) == Some(&i)) {
+            return Some(columns.clone());
+        }
         Some((0..own.len()).filter(|place| columns.contains(own[*place])).collect())
     }
 

@@ -107,6 +107,10 @@ fn a_rule_is_edited_tried_on_what_happened_and_saved() {
     t.wait_text("s save");
     t.key("s");
     t.wait_text("kept in");
+    t.key("1");
+    t.wait("Ben is let in, who only waited", |s| !s.contains("refused"));
+    write("UPDATE crates SET fruit = 'sorb' WHERE number = 'B-1'");
+    t.wait("both hear it", |s| s.lines().any(|l| l.contains("medlar → sorb") && l.matches('●').count() == 2));
     t.key("q");
     t.wait_text("[exit 0]");
     let config = gossip_server::config::Config::read(&config).unwrap();

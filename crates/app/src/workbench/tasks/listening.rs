@@ -25,6 +25,9 @@ const TOKEN_SECONDS: i64 = 86_400;
 /// Shortest time between two updates of a result.
 const PICTURE: Duration = Duration::from_millis(40);
 
+/// Time after which a watcher whose query was refused asks again.
+const REFUSED_AGAIN: Duration = Duration::from_secs(5);
+
 /// Results up to this many rows are sorted by key.
 const ORDERED: usize = 5_000;
 
@@ -72,20 +75,19 @@ pub struct Listener {
 }
 
 impl Listener {
-    /// Listens until aborted; reconnects when its connection is lost.
+    /// Listens until aborted; reconnects when its connection is lost, and asks again where it is refused: rules change.
     pub async fn run(self, messages: Messages) {
         loop {
-            let ended = match self.listen(&messages).await {
+            let (told, pause) = match self.listen(&messages).await {
                 ClientError::Refused(e) if e.code != code::UNAVAILABLE => {
-                    let _ = messages.send(Message::Refused(self.watcher, e.message)).await;
-                    return;
+                    (Message::Refused(self.watcher, e.message), REFUSED_AGAIN)
                 }
-                e => e.to_string(),
+                e => (Message::WatcherLost(self.watcher, now(), e.to_string()), AGAIN),
             };
-            if messages.send(Message::WatcherLost(self.watcher, now(), ended)).await.is_err() {
+            if messages.send(told).await.is_err() {
                 return;
             }
-            tokio::time::sleep(AGAIN).await;
+            tokio::time::sleep(pause).await;
         }
     }
 

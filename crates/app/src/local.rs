@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 
 use gossip_core::rule::RuleText;
+use gossip_core::schema::TableName;
 use gossip_core::send_queue::QueueLimits;
 use gossip_relay::faulty::{Faults, Faulty};
 use gossip_relay::vouch::Keys;
@@ -48,6 +49,16 @@ pub fn tokens(config: &Config) -> Result<Option<Arc<Tokens>>, Failure> {
     let place = |e| Failure::usage(format!("{}: {e}", config.path.display()));
     let of = |auth| Tokens::from_env(auth, config.base()).map(Arc::new).map_err(place);
     config.auth.clone().map(of).transpose()
+}
+
+/// Rules with those of one role on one table replaced, in their place.
+pub fn replaced(rules: &[RuleText], role: &str, table: &TableName, new: &[RuleText]) -> Vec<RuleText> {
+    let own = |r: &RuleText| r.role == role && r.table == *table;
+    let place = rules.iter().position(own).unwrap_or(rules.len());
+    let mut all: Vec<RuleText> = rules.iter().filter(|r| !own(r)).cloned().collect();
+    let place = place.min(all.len());
+    all.splice(place..place, new.iter().cloned());
+    all
 }
 
 fn failure(config: &Config, e: StartError) -> Failure {
@@ -212,7 +223,7 @@ impl Cluster {
     }
 
     /// Replaces the rules, also of instances that start later.
-    pub async fn set_rules(&mut self, rules: Vec<RuleText>) {
+    async fn set_rules(&mut self, rules: Vec<RuleText>) {
         self.rules = rules;
         for i in 0..self.options.len() {
             self.options[i].rules = self.rules_for(&self.options[i]);
@@ -220,6 +231,25 @@ impl Cluster {
                 instance.set_rules(self.options[i].rules.clone()).await;
             }
         }
+    }
+
+    /// Adds a rule to those in force.
+    pub async fn add_rule(&mut self, rule: RuleText) {
+        let rules = self.rules.iter().cloned().chain([rule]).collect();
+        self.set_rules(rules).await;
+    }
+
+    /// Whether these are the rules of one role on one table that are in force.
+    pub fn has_rules(&self, role: &str, table: &TableName, rules: &[RuleText]) -> bool {
+        let bare = |r: &RuleText| RuleText { line: 0, ..r.clone() };
+        let own = self.rules.iter().filter(|r| r.role == role && r.table == *table);
+        own.map(bare).eq(rules.iter().map(bare))
+    }
+
+    /// Replaces the rules of one role on one table. All others stay as they are in force, whatever somebody who looks at them
+    /// knows of them.
+    pub async fn replace_rules(&mut self, role: &str, table: &TableName, new: &[RuleText]) {
+        self.set_rules(replaced(&self.rules, role, table, new)).await;
     }
 
     /// The rules on streaming tables and on topics. Others are left out: their tables are unknown to the instance.

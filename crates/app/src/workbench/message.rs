@@ -213,8 +213,8 @@ pub enum Effect {
     PlanStream(String, bool),
     /// Carry out a proposal.
     CarryOut(Proposal),
-    /// Save a rule to the configuration, and put all rules in force.
-    Grant(RuleText, Vec<RuleText>),
+    /// Save a rule to the configuration, and put it in force.
+    Grant(RuleText),
     /// Ask an instance a what-if: what other rules would have delivered.
     Try {
         /// Number of the question.
@@ -228,7 +228,7 @@ pub enum Effect {
         /// All rules.
         rules: Vec<RuleText>,
     },
-    /// Save the rules of one role on one table to the configuration, and put all rules in force.
+    /// Save the rules of one role on one table to the configuration, and put them in force.
     KeepRules {
         /// The role.
         role: String,
@@ -238,8 +238,8 @@ pub enum Effect {
         before: Vec<RuleText>,
         /// The text that replaces them.
         text: String,
-        /// All rules from now on.
-        all: Vec<RuleText>,
+        /// The rules that it has.
+        new: Vec<RuleText>,
     },
     /// Save the watchers to the configuration.
     KeepWatchers(Vec<Watcher>),

@@ -117,11 +117,11 @@ impl Tasks {
                 self.in_database(move |source| Message::Proposed(database::plan_stream(source, &table, on)));
             }
             Effect::CarryOut(proposal) => self.carry_out_proposal(proposal),
-            Effect::Grant(rule, all) => self.grant(rule, all),
+            Effect::Grant(rule) => self.grant(rule),
             Effect::Try { number, place, watchers, asked, rules } => {
                 self.try_rules(place, asked, rules, move |answer| Message::Tried(number, watchers, answer));
             }
-            Effect::KeepRules { role, table, before, text, all } => self.save_rules(role, table, before, text, all),
+            Effect::KeepRules { role, table, before, text, new } => self.save_rules((role, table), before, text, new),
             Effect::KeepWatchers(watchers) => {
                 self.keep("the watchers are", |path| saving::save_watchers(path, &watchers));
             }

@@ -7,8 +7,8 @@ use super::{Tasks, saving};
 use crate::workbench::message::Message;
 
 impl Tasks {
-    /// Saves a new rule to the configuration, and puts all rules in force.
-    pub(super) fn grant(&self, rule: RuleText, all: Vec<RuleText>) {
+    /// Saves a new rule to the configuration, and puts it in force.
+    pub(super) fn grant(&self, rule: RuleText) {
         let (Some(path), Some(cluster)) = (self.access.config.clone(), self.access.cluster.clone()) else { return };
         let messages = self.messages.clone();
         tokio::spawn(async move {
@@ -18,34 +18,38 @@ impl Tasks {
                 Err(e) => format!("{role} may read {table} until the instances stop, but the rule was not saved: {e}"),
             };
             if let Some(cluster) = cluster.lock().await.as_mut() {
-                cluster.set_rules(all).await;
+                cluster.add_rule(rule).await;
             }
             let _ = messages.send(Message::Notice(text)).await;
         });
     }
 
-    /// Saves the rules of one role on one table to the configuration, and then puts all rules in force.
+    /// Saves the rules of one role on one table to the configuration, and then puts them in force.
     pub(super) fn save_rules(
         &self,
-        role: String,
-        table: TableName,
+        (role, table): (String, TableName),
         before: Vec<RuleText>,
         text: String,
-        all: Vec<RuleText>,
+        new: Vec<RuleText>,
     ) {
         let (config, cluster) = (self.access.config.clone(), self.access.cluster.clone());
         let messages = self.messages.clone();
         tokio::spawn(async move {
+            let mut cluster = match &cluster {
+                Some(cluster) => Some(cluster.lock().await),
+                None => None,
+            };
+            let mut running = cluster.as_mut().and_then(|cluster| cluster.as_mut());
             let kept = match &config {
+                _ if running.as_ref().is_some_and(|c| !c.has_rules(&role, &table, &before)) => {
+                    Err("other rules are in force there by now: undo, and look at them".into())
+                }
                 Some(path) => saving::save_rules(path, &role, &table, &before, &text)
                     .map(|()| format!("kept in {}", path.display())),
                 None => saving::rules_to_share(&role, &table, &text),
             };
-            if kept.is_ok()
-                && let Some(cluster) = &cluster
-                && let Some(cluster) = cluster.lock().await.as_mut()
-            {
-                cluster.set_rules(all).await;
+            if let (Ok(_), Some(running)) = (&kept, &mut running) {
+                running.replace_rules(&role, &table, &new).await;
             }
             let _ = messages.send(Message::RulesKept(kept)).await;
         });

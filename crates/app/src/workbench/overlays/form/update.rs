@@ -181,7 +181,7 @@ fn grant_rule(s: &mut State, role: &str, table: &str, rows: &str, columns: &str)
     };
     crate::workbench::views::tables::update::check(s, &rule)?;
     s.tables.rules.push(rule.clone());
-    Ok(vec![Effect::Grant(rule, s.tables.rules.clone())])
+    Ok(vec![Effect::Grant(rule)])
 }
 
 fn save_persona(s: &mut State, name: &str, roles: &str, claims: &str) -> Result<Vec<Effect>, String> {

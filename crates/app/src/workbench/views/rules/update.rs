@@ -11,6 +11,7 @@ use gossip_server::config::read_rules;
 use ratatui_textarea::{CursorMove, TextArea};
 use serde_json::{Map, Value as Json};
 
+use crate::local::replaced;
 use crate::personas::Persona;
 use crate::workbench::ids::WatcherId;
 use crate::workbench::message::Effect;
@@ -286,12 +287,7 @@ fn check(s: &mut State) -> Vec<Effect> {
 /// All rules, with the edited ones in place.
 pub fn all(s: &State) -> Vec<RuleText> {
     let Some(Edited { role, table, made: Ok(made), .. }) = &s.rules.edited else { return s.tables.rules.clone() };
-    let own = |r: &RuleText| r.role == *role && r.table == *table;
-    let place = s.tables.rules.iter().position(own).unwrap_or(s.tables.rules.len());
-    let mut all: Vec<RuleText> = s.tables.rules.iter().filter(|r| !own(r)).cloned().collect();
-    let place = place.min(all.len());
-    all.splice(place..place, made.iter().cloned());
-    all
+    replaced(&s.tables.rules, role, table, made)
 }
 
 /// Sends a what-if with the edited rules to the instances.
@@ -367,11 +363,11 @@ pub fn save(s: &mut State) -> Vec<Effect> {
     if !s.rules.can_save() {
         return vec![];
     }
-    let all = all(s);
     let Some(e) = &mut s.rules.edited else { return vec![] };
+    let Ok(new) = e.made.clone() else { return vec![] };
     e.saving = true;
     let text = e.editor.lines().join("\n") + "\n";
-    vec![Effect::KeepRules { role: e.role.clone(), table: e.table.clone(), before: e.before.clone(), text, all }]
+    vec![Effect::KeepRules { role: e.role.clone(), table: e.table.clone(), before: e.before.clone(), text, new }]
 }
 
 /// Applies the outcome of saving; after a failure the edited text stays.

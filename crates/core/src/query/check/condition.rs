@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use super::document::{element_is_compared, in_quotes};
 use super::types::ordered;
 use super::{Checker, Result, Size, Typed, moment};
 use crate::query::expr::{CmpOp, Computed, Expr, Placeholder};
@@ -93,9 +94,18 @@ impl Checker<'_> {
         if let Some(Type::Array(_)) = list.ty {
             return self.element_of(value, list);
         }
+        if let (Expr::Const(Value::Text(text)), None) = (&list.expr, list.ty) {
+            let ty = value.ty.unwrap_or(Type::Text);
+            element_is_compared(ty, list.at)?;
+            let elements = in_quotes(text, ty, list.at)?;
+            let of = self.of_type(value.expr, value.ty, ty, value.at)?;
+            let size = Size { nodes: value.size.nodes + elements.len(), ..value.size };
+            let elements = elements.into_iter().map(Expr::Const).collect();
+            return self.node(Expr::In(Box::new(of), elements), Some(Type::Bool), value.at, size);
+        }
         let Expr::Placeholder(kind, name, _) = list.expr else {
             let expected = if self.catalog.is_some() { "claim.name" } else { ":parameter" };
-            return Err(invalid(list.at, "this is not a list", format!("{expected}, or an array")));
+            return Err(invalid(list.at, "this is not a list", format!("{expected}, an array or '{{1,2}}'")));
         };
         let ty = value.ty.unwrap_or(Type::Text);
         let of = self.of_type(value.expr, value.ty, ty, value.at)?;

@@ -1,8 +1,8 @@
 //! What is taken out of json and arrays.
 
 use super::{Checker, Result, Typed};
-use crate::query::expr::Expr;
-use crate::query::function::{Function, json_path};
+use crate::query::expr::{Expr, MAX_ARRAY};
+use crate::query::function::{Function, MAX_PARTS, array_literal, json_path, parts_of_json};
 use crate::query::syntax::{Ast, Infix, Location, invalid};
 use crate::value::{Type, Value};
 
@@ -18,6 +18,7 @@ impl Checker<'_> {
         match infix {
             Infix::Part { as_text } => self.json_part(as_text, left, right, at),
             Infix::Path { as_text } => self.json_path(as_text, left, right, at),
+            Infix::Contains if left.ty == Some(Type::Jsonb) => self.contains_json(left, right, at),
             Infix::Contains => self.arrays(Function::Contains, left, right, at),
             Infix::Overlaps => self.arrays(Function::Overlaps, left, right, at),
         }
@@ -48,6 +49,28 @@ impl Checker<'_> {
         self.function(Function::Path { of, as_text }, vec![json, path], at)
     }
 
+    /// `jsonb @> '{"a": 1}'`.
+    fn contains_json(&self, json: Typed, wanted: Typed, at: Location) -> Result<Typed> {
+        let wanted = match (&wanted.expr, wanted.ty) {
+            (Expr::Placeholder(..), None) => {
+                let (expr, ty) = (self.of_type(wanted.expr, None, Type::Jsonb, wanted.at)?, Some(Type::Jsonb));
+                Typed { expr, ty, ..wanted }
+            }
+            (Expr::Const(Value::Text(text)), None) => {
+                let read: serde_json::Value = serde_json::from_str(text)
+                    .map_err(|e| invalid(wanted.at, format!("this text is not read as JSON: {e}"), ""))?;
+                let parts = parts_of_json(&read);
+                if parts > MAX_PARTS {
+                    let most = format!("at most {MAX_PARTS}");
+                    return Err(invalid(wanted.at, format!("a document with {parts} values"), most));
+                }
+                Typed { expr: Expr::Const(Value::Json(text.clone())), ty: Some(Type::Jsonb), ..wanted }
+            }
+            _ => return Err(refused(&wanted, "a document in quotes or a parameter")),
+        };
+        self.function(Function::ContainsJson, vec![json, wanted], at)
+    }
+
     /// An operator between two arrays of the same type.
     fn arrays(&self, function: fn(Type) -> Function, left: Typed, right: Typed, at: Location) -> Result<Typed> {
         let ty = match (left.ty, right.ty) {
@@ -76,14 +99,20 @@ impl Checker<'_> {
         self.function(Function::ElementOf(ty), vec![value, array], at)
     }
 
-    /// A parameter that is a list, as an array.
+    /// A parameter that is a list, or a list in quotes, as an array.
     fn array(&self, e: Typed, ty: Type) -> Result<Typed> {
         match (&e.expr, e.ty) {
             (Expr::Placeholder(..), None) => {
                 let at = e.at;
                 Ok(Typed { expr: self.of_type(e.expr, None, ty, at)?, ty: Some(ty), ..e })
             }
-            (_, None) => Err(refused(&e, "an array column or a parameter that is a list")),
+            (Expr::Const(Value::Text(text)), None) => {
+                let Type::Array(element) = ty else { return Err(refused(&e, "an array")) };
+                let elements = in_quotes(text, element.ty(), e.at)?;
+                let list = serde_json::Value::Array(elements.iter().map(Value::to_json).collect());
+                Ok(Typed { expr: Expr::Const(Value::Json(list.to_string().into())), ty: Some(ty), ..e })
+            }
+            (_, None) => Err(refused(&e, "an array column, a list in quotes or a parameter that is a list")),
             _ => Ok(e),
         }
     }
@@ -93,7 +122,18 @@ fn of_json(e: &Typed) -> Result<Type> {
     e.ty.filter(|ty| matches!(ty, Type::Json | Type::Jsonb)).ok_or_else(|| refused(e, "json or jsonb"))
 }
 
-fn element_is_compared(ty: Type, at: Location) -> Result<()> {
+/// The elements of an array in quotes.
+pub(super) fn in_quotes(text: &str, ty: Type, at: Location) -> Result<Vec<Value>> {
+    let Some(elements) = array_literal(text, ty) else {
+        return Err(invalid(at, format!("this text is not a list of values of type {ty}"), "'{1,2}' or '{a,\"b c\"}'"));
+    };
+    if elements.len() > MAX_ARRAY {
+        return Err(invalid(at, format!("a list of {} values", elements.len()), format!("at most {MAX_ARRAY}")));
+    }
+    Ok(elements)
+}
+
+pub(super) fn element_is_compared(ty: Type, at: Location) -> Result<()> {
     if ty.is_compared() {
         return Ok(());
     }

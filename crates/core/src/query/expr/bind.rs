@@ -5,6 +5,7 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use super::{Expr, Placeholder, Subquery};
+use crate::query::function::{MAX_PARTS, parts_of_json};
 use crate::query::like::LikePattern;
 use crate::value::{Type, Value};
 
@@ -79,6 +80,12 @@ fn value_of(
             return Err(fail(format!("is a list of {} values; here at most {MAX_ARRAY}", list.len())));
         }
         list.iter().try_for_each(|v| Value::from_json(v, element.ty()).map(drop)).map_err(fail)?;
+    }
+    if ty == Type::Jsonb {
+        let parts = parts_of_json(json);
+        if parts > MAX_PARTS {
+            return Err(fail(format!("is a document with {parts} values; here at most {MAX_PARTS}")));
+        }
     }
     Value::from_json(json, ty).map_err(fail)
 }

@@ -18,7 +18,7 @@ use crate::canonical::{Canonical as _, Encoder};
 use crate::position::Micros;
 use crate::schema::Table;
 use crate::value::{Type, Value};
-pub use bind::{MAX_LIST, PlaceholderError};
+pub use bind::{MAX_ARRAY, MAX_LIST, PlaceholderError};
 pub use evaluate::{Beside, Cells, Masked};
 pub use show::{Shown, write_name};
 

@@ -119,34 +119,46 @@ pub fn overlaps(ty: Type, a: &Value, b: &Value) -> Value {
     Value::Bool(b.iter().any(|wanted| is_among(wanted, &a)))
 }
 
-/// The texts of a one-dimensional array as PostgreSQL writes it, `{a,"b c"}`, as a list in JSON; `None` if it is not one.
+/// A path as PostgreSQL writes it, `{a,"b c",0}`, as a list in JSON; `None` if it is not one.
 pub fn path(text: &str) -> Option<String> {
+    let steps: Option<Vec<String>> = texts(text)?.into_iter().collect();
+    serde_json::to_string(&steps?).ok()
+}
+
+/// The elements of a one-dimensional array in quotes, `'{1,2,NULL}'`, with elements of this type; `None` if it is not one.
+pub fn array_literal(text: &str, ty: Type) -> Option<Vec<Value>> {
+    let value = |text: Option<String>| text.map_or(Some(Value::Null), |text| Value::from_text(&text, ty));
+    texts(text)?.into_iter().map(value).collect()
+}
+
+/// The texts of a one-dimensional array as PostgreSQL writes it, `{a,"b c",NULL}`; `None` if it is not one.
+fn texts(text: &str) -> Option<Vec<Option<String>>> {
     let inner = text.trim().strip_prefix('{')?.strip_suffix('}')?;
-    let mut steps: Vec<String> = Vec::new();
+    let mut texts = Vec::new();
     let mut rest = inner.trim();
     while !rest.is_empty() {
-        let (step, after) = match rest.strip_prefix('"') {
-            Some(quoted) => quoted_step(quoted)?,
+        let (text, after) = match rest.strip_prefix('"') {
+            Some(quoted) => quoted_text(quoted).map(|(text, after)| (Some(text), after))?,
             None => {
                 let end = rest.find(',').unwrap_or(rest.len());
-                let step = rest[..end].trim();
-                if step.is_empty() || step.contains(['{', '}', '"', '\\']) || step.eq_ignore_ascii_case("null") {
+                let text = rest[..end].trim();
+                if text.is_empty() || text.contains(['{', '}', '"', '\\']) {
                     return None;
                 }
-                (step.to_string(), &rest[end..])
+                (Some(text.to_string()).filter(|text| !text.eq_ignore_ascii_case("null")), &rest[end..])
             }
         };
-        steps.push(step);
+        texts.push(text);
         rest = match after.trim_start() {
             "" => "",
             more => more.strip_prefix(',').map(str::trim_start).filter(|more| !more.is_empty())?,
         };
     }
-    serde_json::to_string(&steps).ok()
+    Some(texts)
 }
 
-/// A step up to its closing quote, and what follows.
-fn quoted_step(text: &str) -> Option<(String, &str)> {
+/// A text up to its closing quote, and what follows.
+fn quoted_text(text: &str) -> Option<(String, &str)> {
     let mut step = String::new();
     let mut chars = text.char_indices();
     while let Some((at, c)) = chars.next() {

@@ -4,6 +4,7 @@
 //! of one type may hold values in several forms. All of them are strict: if an argument is `NULL`, so is the result.
 
 mod cast;
+mod containment;
 mod decimal;
 mod document;
 mod error;
@@ -17,7 +18,8 @@ mod time;
 use crate::canonical::{Canonical, Encoder};
 use crate::value::{Type, Value};
 pub use cast::{exists as can_cast, is_held_alike, is_total};
-pub use document::path as json_path;
+pub use containment::{MAX_PARTS, parts as parts_of_json};
+pub use document::{array_literal, path as json_path};
 pub use error::EvalError;
 use interval::Interval;
 pub use operator::{Arithmetic, Side};
@@ -91,6 +93,8 @@ pub enum Function {
     Contains(Type),
     /// `&&` of arrays with elements of this type.
     Overlaps(Type),
+    /// `@>` of jsonb.
+    ContainsJson,
 }
 
 impl Function {
@@ -118,6 +122,7 @@ impl Function {
             }
             (Function::Contains(ty), [a, b]) => Ok(document::contains(ty, a, b)),
             (Function::Overlaps(ty), [a, b]) => Ok(document::overlaps(ty, a, b)),
+            (Function::ContainsJson, [Value::Json(own), Value::Json(wanted)]) => Ok(containment::contains(own, wanted)),
             (Function::Arithmetic(op, ty), [a, b]) => number::arithmetic(op, ty, a, b),
             (Function::Negate(ty), [a]) => number::arithmetic(Arithmetic::Subtract, ty, &number::zero(ty), a),
             (Function::Abs(ty), [a]) => number::abs(ty, a),
@@ -182,6 +187,7 @@ impl Function {
             Function::AddDays | Function::SubtractDays => Type::Date,
             Function::Part { of, as_text: false } | Function::Path { of, as_text: false } => of,
             Function::ElementOf(_) | Function::Contains(_) | Function::Overlaps(_) => Type::Bool,
+            Function::ContainsJson => Type::Bool,
             _ => Type::Text,
         }
     }
@@ -196,7 +202,7 @@ impl Function {
             Function::Part { .. } => "->>",
             Function::Path { as_text: false, .. } => "#>",
             Function::Path { .. } => "#>>",
-            Function::Contains(_) => "@>",
+            Function::Contains(_) | Function::ContainsJson => "@>",
             Function::Overlaps(_) => "&&",
             _ => return None,
         })
@@ -223,7 +229,7 @@ impl Function {
             Function::Extract(_) | Function::Truncate(..) | Function::Shift(..) => "",
             Function::AddDays | Function::SubtractDays | Function::DaysBetween => "",
             Function::Part { .. } | Function::Path { .. } => "",
-            Function::ElementOf(_) | Function::Contains(_) | Function::Overlaps(_) => "",
+            Function::ElementOf(_) | Function::Contains(_) | Function::Overlaps(_) | Function::ContainsJson => "",
         }
     }
 }
@@ -255,6 +261,7 @@ impl Canonical for Function {
             Function::ElementOf(ty) => (32, Some(ty)),
             Function::Contains(ty) => (33, Some(ty)),
             Function::Overlaps(ty) => (34, Some(ty)),
+            Function::ContainsJson => (35, None),
             Function::Extract(field) => {
                 to.tag(25);
                 return to.tag(field as u8);

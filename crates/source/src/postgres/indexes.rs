@@ -13,6 +13,10 @@ const SMALL: i64 = 1 << 20;
 
 /// By what an index finds rows first.
 struct Index {
+    /// Its name, as SQL.
+    name: String,
+    /// Whether it was made to the end; else nothing is found by it.
+    valid: bool,
     column: String,
     /// Whether it has values in order.
     ordered: bool,
@@ -52,11 +56,13 @@ impl Indexes {
         }
         // 950 is the collation "C".
         let sql = "SELECT a.attname, m.amname IN ('btree', 'brin'), i.indcollation[0] = a.attcollation, \
-                          i.indcollation[0] IN (0, 950), o.opcname LIKE '%pattern_ops' \
+                          i.indcollation[0] IN (0, 950), o.opcname LIKE '%pattern_ops', i.indisvalid, \
+                          format('%I.%I', n.nspname, x.relname) \
                    FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid JOIN pg_am m ON m.oid = x.relam \
+                        JOIN pg_namespace n ON n.oid = x.relnamespace \
                         JOIN pg_opclass o ON o.oid = i.indclass[0] \
                         JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0] \
-                   WHERE i.indrelid = $1 AND i.indisvalid AND i.indpred IS NULL \
+                   WHERE i.indrelid = $1 AND i.indpred IS NULL \
                          AND m.amname IN ('btree', 'hash', 'brin')";
         let index = |r: &Row| Index {
             column: r.get(0),
@@ -64,12 +70,14 @@ impl Indexes {
             as_column: r.get(2),
             by_bytes: r.get(3),
             of_patterns: r.get(4),
+            valid: r.get(5),
+            name: r.get(6),
         };
         Ok(Some(Indexes(db.query(sql, &[&d.oid])?.iter().map(index).collect())))
     }
 
     fn serve(&self, column: &CatalogColumn, how: LookUp) -> bool {
-        self.0.iter().any(|index| index.serves(column, how))
+        self.0.iter().any(|index| index.valid && index.serves(column, how))
     }
 
     /// The columns that want an index for a condition, and the SQL that makes them; nothing if its rows are found.
@@ -88,6 +96,10 @@ impl Indexes {
         // On a partitioned table an index cannot be made beside those who write.
         let beside = if d.kind == 'p' { "" } else { "CONCURRENTLY " };
         let create = |(column, how): &(&CatalogColumn, LookUp)| {
+            // One that failed while it was made beside those who write stays behind.
+            if let Some(index) = self.0.iter().find(|index| index.serves(column, *how)) {
+                return format!("REINDEX INDEX {beside}{}", index.name);
+            }
             let in_order = if *how != LookUp::Equal && column.other_order { " COLLATE \"C\"" } else { "" };
             format!("CREATE INDEX {beside}ON {} ({}{in_order})", d.sql_name, quote(&column.name))
         };

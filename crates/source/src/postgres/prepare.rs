@@ -373,8 +373,8 @@ impl PostgresSource {
         let mut db = connect_plainly(&self.address)?;
         // These may not be part of a transaction.
         let alone = |s: &&String| {
-            let begins = ["ALTER SYSTEM", "CHECKPOINT", "CREATE INDEX CONCURRENTLY"].iter().any(|b| s.starts_with(b));
-            begins || s.contains("_replication_slot(")
+            let words = ["ALTER SYSTEM", "CHECKPOINT", "CREATE INDEX CONCURRENTLY", "REINDEX INDEX CONCURRENTLY"];
+            words.iter().any(|w| s.starts_with(w)) || s.contains("_replication_slot(")
         };
         // The SQL of a finding may be several statements, one a line.
         let statements: Vec<String> = statements.iter().flat_map(|s| s.split(";\n")).map(str::to_string).collect();

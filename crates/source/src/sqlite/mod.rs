@@ -14,6 +14,7 @@ mod database;
 mod demo;
 mod error;
 pub mod follow;
+mod indexes;
 pub mod leadership;
 pub mod reader;
 pub mod schema;

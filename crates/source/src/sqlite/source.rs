@@ -9,7 +9,7 @@ use gossip_core::position::SnapshotPoint;
 use gossip_core::schema::{Row, Table, TableName};
 
 use super::schema::{self, Lookup};
-use super::{SqliteSource, follow, reader, snapshot, triggers};
+use super::{SqliteSource, follow, indexes, reader, snapshot, triggers};
 use crate::settings::BadOption;
 use crate::{ChangeReader, Condition, Database, Finding, Kind, Last, Plan, Result, Settings, Source, SourceError};
 
@@ -95,8 +95,10 @@ impl Source for SqliteSource {
         Err(SourceError::NotReady(text))
     }
 
-    fn check(&self, _: &[Condition]) -> Result<Vec<Finding>> {
-        triggers::check(self)
+    fn check(&self, conditions: &[Condition]) -> Result<Vec<Finding>> {
+        let mut findings = triggers::check(self)?;
+        findings.extend(indexes::check(self, conditions)?);
+        Ok(findings)
     }
 
     fn plan(&self) -> Result<Plan> {

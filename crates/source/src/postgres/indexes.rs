@@ -96,9 +96,10 @@ impl Indexes {
         // On a partitioned table an index cannot be made beside those who write.
         let beside = if d.kind == 'p' { "" } else { "CONCURRENTLY " };
         let create = |(column, how): &(&CatalogColumn, LookUp)| {
-            // One that failed while it was made beside those who write stays behind.
-            if let Some(index) = self.0.iter().find(|index| index.serves(column, *how)) {
-                return format!("REINDEX INDEX {beside}{}", index.name);
+            // One that failed while it was made beside those who write stays behind. That of a partitioned table lacks some of
+            // its partitions' instead, which making it again does not mend.
+            if let Some(index) = self.0.iter().find(|index| d.kind != 'p' && index.serves(column, *how)) {
+                return format!("REINDEX INDEX CONCURRENTLY {}", index.name);
             }
             let in_order = if *how != LookUp::Equal && column.other_order { " COLLATE \"C\"" } else { "" };
             format!("CREATE INDEX {beside}ON {} ({}{in_order})", d.sql_name, quote(&column.name))

@@ -21,10 +21,11 @@ pub fn check(source: &SqliteSource, conditions: &[Condition]) -> Result<Vec<Find
     let mut findings = Vec::new();
     for wanted in &source.tables {
         let Lookup::Table(table) = describe(&db, wanted)? else { continue };
-        if count_rows(&mut db, &table.name).is_some_and(|rows| rows < SMALL) {
+        let own: Vec<&Condition> = conditions.iter().filter(|c| is_of(c, &table)).collect();
+        if own.is_empty() || count_rows(&mut db, &table.name).is_some_and(|rows| rows < SMALL) {
             continue;
         }
-        for c in conditions.iter().filter(|c| source.is_of(c, &table)) {
+        for c in own {
             let missing = missing(&db, &table, c)?;
             if missing.is_empty() {
                 continue;
@@ -40,10 +41,8 @@ pub fn check(source: &SqliteSource, conditions: &[Condition]) -> Result<Vec<Find
     Ok(findings)
 }
 
-impl SqliteSource {
-    fn is_of(&self, c: &Condition, table: &Described) -> bool {
-        c.table.schema.is_empty() && c.table.name.eq_ignore_ascii_case(&table.name)
-    }
+fn is_of(c: &Condition, table: &Described) -> bool {
+    c.table.schema.is_empty() && c.table.name.eq_ignore_ascii_case(&table.name)
 }
 
 /// The columns of a condition that want an index.

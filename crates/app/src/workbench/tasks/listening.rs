@@ -25,8 +25,8 @@ const TOKEN_SECONDS: i64 = 86_400;
 /// Shortest time between two updates of a result.
 const PICTURE: Duration = Duration::from_millis(40);
 
-/// Time after which a watcher whose query was refused asks again.
-const REFUSED_AGAIN: Duration = Duration::from_secs(5);
+/// Time after which a watcher whose query was refused asks again: at first, and at most. Each time a table may be read.
+const REFUSED_AGAIN: [Duration; 2] = [Duration::from_secs(5), Duration::from_secs(60)];
 
 /// Results up to this many rows are sorted by key.
 const ORDERED: usize = 5_000;
@@ -77,10 +77,14 @@ pub struct Listener {
 impl Listener {
     /// Listens until aborted; reconnects when its connection is lost, and asks again where it is refused: rules change.
     pub async fn run(self, messages: Messages) {
+        let [first, most] = REFUSED_AGAIN;
+        let mut refused_again = first;
         loop {
             let (told, pause) = match self.listen(&messages).await {
                 ClientError::Refused(e) if e.code != code::UNAVAILABLE => {
-                    (Message::Refused(self.watcher, e.message), REFUSED_AGAIN)
+                    let pause = refused_again;
+                    refused_again = (2 * pause).min(most);
+                    (Message::Refused(self.watcher, e.message), pause)
                 }
                 e => (Message::WatcherLost(self.watcher, now(), e.to_string()), AGAIN),
             };

@@ -156,7 +156,7 @@ fn of_stream(plan: &EffectivePlan, plans: &PlansOfTables, transaction: &Transact
     let step = |(table, (events, heard)): (&TableName, (usize, usize))| match (plans.contains_key(table), events, heard)
     {
         (false, ..) => {
-            let why = "it may not be read, its rules ask other tables, or its changes do not carry the row as it was";
+            let why = "it may not be read, its rules ask other tables or the time, or its changes do not carry the row as it was";
             Step::new("stream", Passed::No, format!("{table}: not among the tables of this reader"), vec![why.into()])
         }
         (_, 0, _) => {
@@ -325,7 +325,8 @@ fn rule_step(
                     continue;
                 }
                 if !condition.is_const(true) {
-                    values.extend(both(row).into_iter().map(|r| condition.show(table, Some(r)).to_string()));
+                    let shown = |r: &Row| condition.show(table, Some(&Beside { row: r, subquery_results })).to_string();
+                    values.extend(both(row).into_iter().map(shown));
                 }
             }
         }
@@ -333,12 +334,6 @@ fn rule_step(
     }
     values.dedup();
     Step::new("rule", if passed { Passed::Yes } else { Passed::No }, texts.join("; or "), values)
-}
-
-impl crate::query::Cells for Row {
-    fn cell(&self, i: usize) -> &crate::value::Value {
-        &self[i]
-    }
 }
 
 fn row_name(table: &Table, row: &RowChange) -> String {

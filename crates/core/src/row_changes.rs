@@ -5,7 +5,7 @@
 //! leaves it is deleted. So every reader has a stream of their own, and equal rights share one.
 //!
 //! In it are the tables of the source of which each change alone says what it means to a reader: those whose changes carry the
-//! row as it was, or of which they may read all rows; and whose rules do not ask other tables.
+//! row as it was, or of which they may read all rows; and whose rules ask neither other tables nor the time.
 
 use std::sync::Arc;
 
@@ -127,7 +127,8 @@ pub fn truncated(plans: &PlansOfTables, table: &TableName, at: Timestamp) -> Opt
 fn says_it_by_itself(plan: &EffectivePlan) -> bool {
     let grants = plan.scan.grants();
     let knows_all = !grants.is_empty() && grants.iter().all(|g| g.condition.is_const(true));
-    !grants.is_empty() && plan.subqueries().is_empty() && (plan.table().old_values || knows_all)
+    let by_the_row = plan.subqueries().is_empty() && !plan.scan.depends_on_time();
+    !grants.is_empty() && by_the_row && (plan.table().old_values || knows_all)
 }
 
 /// Whether two rows show the same, of which one leaves values out that are as they were.

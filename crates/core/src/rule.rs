@@ -174,8 +174,8 @@ impl RuleSet {
                     Some(fail(format!("may: nobody can publish to {}; only to topics and gossip.presence", text.table)))
                 }
                 Some(table) => match Rule::new(text, table, catalog) {
-                    Ok(rule) if text.may.publish && rule.depends_on() => {
-                        Some(fail("rows: a rule for publishing cannot ask other tables".into()))
+                    Ok(rule) if text.may.publish && !rule.decides_by_the_row() => {
+                        Some(fail("rows: a rule for publishing can ask neither other tables nor the time".into()))
                     }
                     Ok(_) => None,
                     Err(e) => Some(fail(e)),
@@ -231,7 +231,7 @@ impl RuleSet {
             let standing = rule.standing(claims);
             let granted = |i: usize| row[i] == Value::Null || standing.rule.columns.contains(i);
             let beside = Beside { row, subquery_results: &() };
-            !standing.rule.depends_on()
+            standing.rule.decides_by_the_row()
                 && standing.condition.is_ok_and(|c| c.holds(&beside) == Ok(true))
                 && chosen.iter().all(granted)
         };
@@ -287,9 +287,11 @@ impl Rule {
         Standing { rule: self, condition }
     }
 
-    /// Whether its condition depends on other tables.
-    pub fn depends_on(&self) -> bool {
-        !subqueries_of([&self.condition]).is_empty()
+    /// Whether its condition is about the row alone, and not about other tables or the time.
+    pub fn decides_by_the_row(&self) -> bool {
+        let mut asks_time = false;
+        self.condition.for_each_moment(&mut |_, _| asks_time = true);
+        !asks_time && subqueries_of([&self.condition]).is_empty()
     }
 
     /// The rule in one line, as explanations quote it.

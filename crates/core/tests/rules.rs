@@ -6,8 +6,8 @@ use std::sync::Arc;
 use gossip_core::explain::{Passed, explain};
 use gossip_core::position::{CommitTime, Old, Position, RowChange, Transaction};
 use gossip_core::query::{Expr, Placeholder, parse_condition, parse_mask, parse_query};
-use gossip_core::rule::{self, Claims, Permitted, RuleSet, RuleText};
-use gossip_core::schema::{Catalog, Column, Identified, Table, TableName};
+use gossip_core::rule::{self, Claims, May, Permitted, RuleSet, RuleText};
+use gossip_core::schema::{Catalog, Column, Identified, TOPIC_SOURCE, Table, TableName};
 use gossip_core::value::{Type, Value};
 use serde_json::{Map, Value as Json, json};
 
@@ -26,9 +26,9 @@ fn table(name: &str, source: &str, key: &[usize], columns: &[(&str, Type)]) -> A
 fn catalog() -> Catalog {
     let mut catalog = Catalog::default();
     let text = |n| (n, Type::Text);
-    let id = ("id", Type::Int8);
+    let (id, until) = (("id", Type::Int8), ("until", Type::Timestamptz));
     catalog.put(table("calls", "a", &[0], &[id, text("agency"), text("phone"), ("eta", Type::Date)]));
-    catalog.put(table("assignments", "a", &[0], &[id, ("call", Type::Int8), text("pilot")]));
+    catalog.put(table("assignments", "a", &[0], &[id, ("call", Type::Int8), text("pilot"), until]));
     catalog.put(table("crews", "a", &[0], &[id, text("member"), text("boss")]));
     catalog.put(table("log", "a", &[], &[id]));
     catalog.put(table("elsewhere", "b", &[0], &[id]));
@@ -60,6 +60,10 @@ fn sub_selects_are_understood_and_shown_again() {
         ("claim.sub IN (SELECT boss FROM crews)", "claim.sub IN (SELECT boss FROM crews)"),
         ("id = claim.n::int8 AND eta > CAST('2026-11-23' AS date)", "id = claim.n AND eta > '2026-11-23'"),
         ("id::text = claim.sub", "id::text = claim.sub"),
+        (
+            "id IN (SELECT call FROM assignments WHERE NOW() - interval '1 hour' < until)",
+            "id IN (SELECT call FROM assignments WHERE until > now() - interval '1 hours')",
+        ),
         ("lower(agency) = left(claim.sub, 3)", "lower(agency) = left(claim.sub, 3)"),
         ("agency ILIKE 'Bay%'", "lower(agency) LIKE 'bay%'"),
         ("agency IS NOT DISTINCT FROM claim.sub", "NOT (agency IS DISTINCT FROM claim.sub)"),
@@ -99,6 +103,8 @@ fn what_a_rule_cannot_say_is_refused_at_its_place() {
         ("'x'::int8 = id", 1, "not a value of type int8"),
         ("10 / id > 1", 1, "this can fail on a row"),
         ("id = 1 OR agency || 'x' = 'y'", 11, "this can fail on a row"),
+        ("eta > now()", 1, "a value of type date beside NOW()"),
+        ("id IN (SELECT call FROM assignments WHERE until = now())", 51, "NOW() is not understood here"),
     ] {
         let e = parse_condition(text, &calls(), &catalog()).expect_err(text).to_string();
         assert!(e.contains(words) && e.starts_with(&format!("line 1, column {column}:")), "{text}: {e}");
@@ -248,10 +254,29 @@ fn masks_are_values_of_the_columns_type() {
         ("left(eta, 1)", 2, "a value of type text"),
         ("phone", 3, "a value of type"),
         ("CASE WHEN id IN (SELECT id FROM calls) THEN phone END", 2, "table"),
+        ("CASE WHEN '2026-12-01T00:00Z'::timestamptz < now() THEN phone END", 2, "NOW() is not understood here"),
         ("right(phone, 4) 'x'", 2, "the end of the text"),
     ] {
         let e = parse_mask(text, &calls(), column).expect_err(text).to_string();
         assert!(e.contains(words), "{text}: {e}");
+    }
+}
+
+#[test]
+fn a_rule_for_publishing_decides_by_the_event_alone() {
+    let mut catalog = catalog();
+    catalog.put(table("pings", TOPIC_SOURCE, &[0], &[("id", Type::Int8), ("seen", Type::Timestamptz)]));
+    for (rows, publish, problem) in [
+        ("seen > now()", true, Some("neither other tables nor the time")),
+        ("seen > now()", false, None),
+        ("id > 0", true, None),
+    ] {
+        let may = May { read: true, publish };
+        let (table, rows) = (TableName::plain("pings"), Some(rows.to_string()));
+        let rule = RuleText { role: "all".into(), table, may, rows, ..RuleText::default() };
+        let told = RuleSet::new(vec![rule]).check(&catalog).into_iter().map(|p| p.message).next();
+        assert_eq!(told.is_some(), problem.is_some(), "{told:?}");
+        assert!(problem.is_none_or(|problem| told.is_some_and(|told| told.contains(problem))));
     }
 }
 
@@ -288,7 +313,7 @@ fn a_changed_membership_is_explained_by_the_rule_that_asks_it() {
             &(),
         )
     };
-    let of_assignments = steps("assignments", 3);
+    let of_assignments = steps("assignments", 4);
     assert!(of_assignments[0].text.contains("assignments, which a rule on calls asks"), "{of_assignments:?}");
     assert_eq!(of_assignments[0].verdict, Passed::Yes);
     assert_eq!(steps("crews", 3)[0].verdict, Passed::No, "nobody asks it");

@@ -6,9 +6,9 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
-use gossip_core::plan::SnapshotRequest;
+use gossip_core::plan::{Page, PageTerm, SnapshotRequest};
 use gossip_core::position::{Old, ResetReason};
-use gossip_core::schema::{Key, Row};
+use gossip_core::schema::{Key, Row, TableName};
 use gossip_core::value::Value;
 use gossip_source::sqlite::leadership::try_lock;
 use gossip_source::sqlite::reader::{MAX_ENTRIES, Reader, drop_backlog};
@@ -447,4 +447,44 @@ fn a_snapshot_reads_only_what_is_needed() {
     })
     .unwrap();
     assert_eq!(rows, [Row::from([Value::Int(1), Value::Null, "y".into()])]);
+}
+
+#[test]
+fn moments_are_the_same_however_they_are_written() {
+    let schema = "CREATE TABLE t (id INTEGER PRIMARY KEY, at TIMESTAMPTZ);
+                  CREATE TABLE by_moment (at TIMESTAMP WITH TIME ZONE PRIMARY KEY NOT NULL, n INT)";
+    let mut bench = Bench::new(schema, &["t", "by_moment"]);
+    let written = [
+        "'2026-11-30 14:00:00'",
+        "'2026-11-30T14:00:00Z'",
+        "'2026-11-30T16:30:00.000+02:30'",
+        "datetime('2026-11-30 13:00', '+1 hour')",
+        "strftime('%Y-%m-%dT%H:%M:%fZ', '2026-11-30 14:00')",
+    ];
+    for (id, at) in written.iter().enumerate() {
+        bench.run(&format!("INSERT INTO t VALUES ({id}, {at})"));
+    }
+    // What is no moment stays what it is.
+    bench.run("INSERT INTO t VALUES (10, 'soon'), (11, 1764511200), (12, NULL), (13, 'infinity')");
+    bench.run("INSERT INTO by_moment VALUES ('2026-11-30 14:00:00', 1), ('2026-11-30T14:00:00Z', 2)");
+    assert!(bench.look().is_empty(), "the log says what the tables hold");
+    let rows: Vec<&Value> = bench.known["t"].values().map(|row| &row[1]).collect();
+    let at = rows[0];
+    assert_eq!(at.to_string(), "'2026-11-30T14:00:00.000000Z'");
+    assert!(rows[..5].iter().all(|other| *other == at), "{rows:?}");
+    assert_eq!(rows[5..], [&"soon".into(), &Value::Int(1_764_511_200), &Value::Null, &"infinity".into()]);
+    assert_eq!(bench.known["by_moment"].len(), 2, "as SQLite tells keys apart");
+
+    // The database has them in the order of their texts, so that a page of it would be another one.
+    let table = bench.reader.tables().iter().find(|t| t.name == TableName::plain("t")).unwrap().clone();
+    let order = [1, 0].map(|column| PageTerm { column, descending: false, nulls_first: false });
+    let page = Page { order: order.into(), after: None, until: None, limit: Some(1) };
+    let mut read = 0;
+    let request = SnapshotRequest { page: Some(page), ..SnapshotRequest::whole(&table) };
+    snapshot(&bench.source, &request, |piece| {
+        read += piece.len();
+        true
+    })
+    .unwrap();
+    assert_eq!(read, rows.len());
 }

@@ -1,7 +1,7 @@
-//! Results that change as time passes: feeds are looked at when the condition changes on one of their rows.
+//! Results that change as time passes: feeds are looked at when a condition, theirs or a rule's, changes on one of their rows.
 //!
 //! `NOW()` is the instance's clock in whole seconds, the same for all feeds. A feed holds the rows of its result and those
-//! that come into it by themselves. For each it knows when its condition changes next ([`Moments`]); the engine knows the
+//! that come into it by themselves. For each it knows when that changes next ([`Moments`]); the engine knows the
 //! first of these for each feed, and evaluates those rows again when it comes.
 
 use super::Engine;
@@ -30,7 +30,7 @@ impl Engine {
         }
     }
 
-    /// When the condition changes on some row, by the clock.
+    /// When something changes by itself, by the clock.
     pub(super) fn next_moment(&self) -> Option<Timestamp> {
         self.timed.first().map(|(at, _)| at.saturating_add(SINCE_1970))
     }
@@ -49,19 +49,37 @@ impl Engine {
             let plan = feed.plan.clone();
             let Some(materialized) = self.materialized_mut(id) else { continue };
             materialized.moments.known = None;
+            let mut withdraws = false;
             for key in materialized.moments.passed(now) {
                 let Engine { feeds, subquery_sets, .. } = self;
-                let feed = feeds.get(id as usize).and_then(Option::as_ref);
-                let row = feed.and_then(|f| f.memory.materialized()?.entries.get(&key)?.now.clone());
+                let feed = feeds.get_mut(id as usize).and_then(Option::as_mut);
+                let Some(materialized) = feed.and_then(|f| f.memory.materialized_mut()) else { continue };
+                withdraws |= materialized.is_withdrawn_by_time(&plan, &key, subquery_sets);
+                let row = materialized.entries.get(&key).and_then(|entry| entry.now.clone());
                 let stays = row.is_some_and(|row| plan.sees_at_any_time(&row, subquery_sets));
                 self.put(id, key, |entry| entry.now = entry.now.take().filter(|_| stays));
+            }
+            if withdraws {
+                self.withdraw_by_time(id);
             }
             self.wake_at_next_moment(id);
             self.settle_later(id);
         }
     }
 
-    /// Sees to it that a feed is looked at when the condition changes next on one of its rows.
+    /// Rules show less of a feed's rows from now on. In the middle of a transaction that is not sent before its end, and what is
+    /// unsent does not wait for that.
+    fn withdraw_by_time(&mut self, id: FeedId) {
+        if let Some(materialized) = self.materialized_mut(id) {
+            materialized.revokes = true;
+        }
+        let source = self.feed(id).and_then(|f| self.sources.get(&f.plan.table().source));
+        if source.is_some_and(|s| s.unfinished.is_some()) {
+            self.revoke_unsent(id);
+        }
+    }
+
+    /// Sees to it that a feed is looked at when one of its rows changes next by itself.
     pub(super) fn wake_at_next_moment(&mut self, id: FeedId) {
         let Some(materialized) = self.materialized_mut(id) else { return };
         let next = materialized.moments.first();

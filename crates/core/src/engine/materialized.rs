@@ -120,7 +120,7 @@ pub(super) struct Materialized {
     pub(super) held: Option<Held>,
     /// Bytes of the rows of the current fetch, about.
     pub(super) fetched_bytes: usize,
-    /// When the condition changes next on its rows, where that happens as time passes.
+    /// When its rows come, go or show something else next, where that happens as time passes.
     pub(super) moments: Moments,
     /// How much of the table it holds, where that is enough for its window; `None`: all rows on which its condition holds.
     pub(super) window: Option<Box<Window>>,
@@ -190,16 +190,32 @@ impl Materialized {
         let sent = self.entries.get(&change.key).and_then(|entry| entry.sent.as_ref());
         let mut known = sent.into_iter().chain(self.told.get(&change.key));
         let hides = |sent: &VisibleRow, row: &Row| {
-            // Whether it is they who let a row go is known, if they ask other tables, only at the end of the transaction, when
-            // the row is not at hand any more.
-            !self.depends_on.is_empty() || plan.scan.shows_less(Some(&sent.columns), row, subquery_results)
+            // Whether it is they who let a row go is known, if they ask other tables, only at the end of the transaction, and if
+            // they ask the time, perhaps later: when the row is not at hand any more.
+            let later = !self.depends_on.is_empty() || plan.scan.depends_on_time();
+            later || plan.scan.shows_less(Some(&sent.columns), row, subquery_results)
         };
         known.any(|sent| match (seen, row, &change.new) {
             (Some(seen), ..) => shows_less(plan, sent, seen),
             (None, Some(row), _) => hides(sent, row),
             (None, None, Some(row)) => plan.scan.decides_by_any_of(&change.omitted_columns) || hides(sent, row),
-            (None, None, None) => false,
+            (None, None, None) => plan.scan.depends_on_time(),
         })
+    }
+
+    /// Whether less may be seen of a row that was sent, because time has passed; or later, when a row that leaves now is not at
+    /// hand any more.
+    pub(super) fn is_withdrawn_by_time(
+        &self,
+        plan: &EffectivePlan,
+        key: &Key,
+        subquery_results: &dyn SubqueryResults,
+    ) -> bool {
+        let Some(entry) = self.entries.get(key).filter(|_| plan.scan.depends_on_time()) else { return false };
+        let Some(row) = &entry.now else { return false };
+        let mut known = entry.sent.iter().chain(self.told.get(key));
+        let leaves = || !plan.sees(row, subquery_results);
+        known.any(|sent| plan.scan.shows_less(Some(&sent.columns), row, subquery_results) || leaves())
     }
 
     /// Rows of a window that are held in order, up to its boundary.

@@ -1,4 +1,4 @@
-//! When the condition of a feed changes on its rows by itself.
+//! When the rows of a feed come into its result, leave it, or show more or less, by themselves.
 
 use std::collections::BTreeSet;
 
@@ -11,7 +11,7 @@ use crate::value::Value;
 /// Approximate bytes of a row's moment besides its key, which stands there twice.
 const OF_A_MOMENT: usize = 128;
 
-/// When the condition changes next on the rows of a feed, in microseconds since 2000.
+/// When that happens next to each of its rows, in microseconds since 2000.
 #[derive(Debug, Default)]
 pub(super) struct Moments {
     in_order: BTreeSet<(Timestamp, Key)>,
@@ -22,7 +22,7 @@ pub(super) struct Moments {
 }
 
 impl Moments {
-    /// Notes when the condition changes on a row.
+    /// Notes when it happens next to a row.
     pub(super) fn note(&mut self, plan: &EffectivePlan, key: &Key, row: Option<&Row>, results: &dyn SubqueryResults) {
         let size = OF_A_MOMENT + 2 * key.iter().map(Value::size).sum::<usize>();
         if let Some(at) = self.of.remove(key) {

@@ -154,9 +154,10 @@ impl Engine {
         for (key, entry) in &materialized.entries {
             let Some(row) = &entry.now else { continue };
             let now = plan.see(row, subquery_sets);
-            let gone = now == Ok(None);
+            let gone = now == Ok(None) && !plan.sees_at_any_time(row, subquery_sets);
             let now = now.unwrap_or(None);
-            if gone || now != entry.sent {
+            // When a row comes or goes by itself may have changed, too.
+            if plan.depends_on_time || gone || now != entry.sent {
                 let lost = |sent: &VisibleRow| now.as_ref().is_none_or(|n| shows_less(&plan, sent, n));
                 materialized.revokes |= entry.sent.as_ref().is_some_and(lost);
                 changed.push((key.clone(), gone));

@@ -67,7 +67,7 @@ pub struct EffectivePlan {
     pub project: Project,
     /// Whether the feed of the plan keeps rows as the scan admits them, and computes those of the result from these.
     pub projects_late: bool,
-    /// Whether rows come into the result, or leave it, as time passes.
+    /// Whether rows come into the result, or leave it, as time passes; not by what the rules ask of other tables.
     pub depends_on_time: bool,
     /// What the reader may see of each table, if it is the stream of row changes that is read.
     pub row_changes: Option<Arc<PlansOfTables>>,
@@ -107,7 +107,7 @@ impl EffectivePlan {
         project.encode(&mut identity);
         let computes = matches!(project, Project::Items(_));
         let projects_late = arrange.is_some() || computes && !scan.subqueries().is_empty();
-        let depends_on_time = filter.depends_on_time();
+        let depends_on_time = scan.depends_on_time() || filter.depends_on_time();
         let fingerprint = identity.short_digest();
         let mut plan = EffectivePlan {
             scan,

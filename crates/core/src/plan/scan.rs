@@ -57,6 +57,7 @@ pub struct Scan {
     grants: Box<[Grant]>,
     description: u64,
     open_key: bool,
+    depends_on_time: bool,
 }
 
 /// A row as the reader of a plan sees it.
@@ -83,7 +84,7 @@ impl VisibleRow {
 }
 
 /// A row that the rules admit. Borrowed where possible: most admitted rows turn out to be outside the query.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Admitted<'a> {
     /// The row, masks applied.
     pub row: Cow<'a, Row>,
@@ -120,7 +121,9 @@ impl Scan {
         merged.retain(|g| !all.iter().any(|a| a.covers(&g.columns) && (*a != g.columns || !g.is_of_all_rows())));
         merged.sort();
         let open_key = merged.iter().all(|g| table.key.iter().all(|&i| g.shows(i)));
-        Scan { description: table.identity(), table, grants: merged.into(), open_key }
+        let mut depends_on_time = false;
+        merged.iter().for_each(|g| g.condition.for_each_moment(&mut |_, _| depends_on_time = true));
+        Scan { description: table.identity(), table, grants: merged.into(), open_key, depends_on_time }
     }
 
     /// The table.
@@ -141,6 +144,11 @@ impl Scan {
     /// Whether the key columns are visible wherever a row is.
     pub fn open_key(&self) -> bool {
         self.open_key
+    }
+
+    /// Whether what it admits changes as time passes; not by what the rules ask of other tables.
+    pub fn depends_on_time(&self) -> bool {
+        self.depends_on_time
     }
 
     /// Whether a column is visible and unmasked on every admitted row.

@@ -12,10 +12,13 @@ use serde_json::{Value as Json, json};
 
 use crate::common::{Cluster, rule};
 
-const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT, status TEXT, note TEXT);
+const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT, status TEXT, note TEXT, until TIMESTAMPTZ);
   CREATE TABLE assignments (id INTEGER PRIMARY KEY, call INTEGER, pilot TEXT);
   CREATE TABLE crews (id INTEGER PRIMARY KEY, member TEXT, boss TEXT);
-  INSERT INTO calls VALUES (5, 'Dunmore', 'expected', 'first'), (6, 'Elsewhere', 'expected', 'private');
+  CREATE TABLE passes (id INTEGER PRIMARY KEY, call INTEGER, holder TEXT, until TIMESTAMPTZ);
+  INSERT INTO calls VALUES
+    (5, 'Dunmore', 'expected', 'first', datetime('now', '+1 day')), (6, 'Elsewhere', 'expected', 'private', NULL);
+  INSERT INTO passes VALUES (1, 5, 'ada', datetime('now', '+1 day'));
   INSERT INTO assignments VALUES (1, 5, 'ada'), (2, 6, 'eve');
   INSERT INTO crews VALUES (1, 'ada', 'bo')";
 
@@ -32,6 +35,8 @@ fn rules() -> Vec<RuleText> {
         rule("agent", "calls", Some("agency = claim.agency"), &[]),
         rule("pilot", "calls", Some(assigned), &[]),
         rule("boss", "calls", Some(of_crew), &[]),
+        rule("visitor", "calls", Some("until > now()"), &[]),
+        rule("guest", "calls", Some("id IN (SELECT call FROM passes WHERE holder = claim.me AND until > now())"), &[]),
         rule("narrow", "calls", Some("agency = claim.agency"), &["id", "status"]),
         masked,
     ]
@@ -39,7 +44,7 @@ fn rules() -> Vec<RuleText> {
 
 async fn cluster() -> Cluster {
     let queue = QueueLimits { deltas: 1_000, bytes: 64 << 20 };
-    Cluster::start(SCHEMA, &["calls", "assignments", "crews"], rules(), queue).await
+    Cluster::start(SCHEMA, &["calls", "assignments", "crews", "passes"], rules(), queue).await
 }
 
 /// How a right ends.
@@ -57,6 +62,10 @@ enum End {
     Claims,
     /// The token ends.
     Expiry,
+    /// The row's time passes.
+    Time,
+    /// The time of the row that gave it passes.
+    Pass,
 }
 
 impl End {
@@ -66,6 +75,8 @@ impl End {
             End::MembershipOfCrew => ("boss", json!({"me": "bo"})),
             End::Owner => ("agent", json!({"agency": "Dunmore"})),
             End::Rule | End::Claims | End::Expiry => ("control", json!({})),
+            End::Time => ("visitor", json!({})),
+            End::Pass => ("guest", json!({"me": "ada"})),
         }
     }
 }
@@ -175,6 +186,8 @@ async fn a_right_ends(end: End, shown: Shown) {
     match end {
         End::Membership => c.db.execute_batch("DELETE FROM assignments WHERE id = 1").unwrap(),
         End::MembershipOfCrew => c.db.execute_batch("UPDATE crews SET boss = 'cy' WHERE id = 1").unwrap(),
+        End::Time => c.db.execute_batch("UPDATE calls SET until = datetime('now', '+2 seconds') WHERE id = 5").unwrap(),
+        End::Pass => c.db.execute_batch("UPDATE passes SET until = datetime('now', '+2 seconds')").unwrap(),
         End::Owner => c.db.execute_batch("UPDATE calls SET agency = 'Brightwater' WHERE id = 5").unwrap(),
         End::Rule => {
             let rules = vec![rule("control", "calls", Some("id > 5"), &[])];
@@ -237,6 +250,11 @@ ends! {
     a_deleted_membership_empties_a_window: End::Membership, Shown::Window;
     a_deleted_membership_empties_a_group: End::Membership, Shown::Group;
     an_edited_rule_takes_a_group_back: End::Rule, Shown::Group;
+    a_row_whose_time_passes_is_taken_back: End::Time, Shown::Row;
+    a_row_whose_time_passes_leaves_its_window: End::Time, Shown::Window;
+    a_row_whose_time_passes_leaves_its_group: End::Time, Shown::Group;
+    a_pass_that_runs_out_takes_its_rows_back: End::Pass, Shown::Row;
+    a_pass_that_runs_out_empties_a_group: End::Pass, Shown::Group;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -35,6 +35,7 @@ use rusqlite::{Connection, OpenFlags};
 
 use crate::settings::without_password;
 use crate::{Result, SourceError};
+use gossip_core::datetime;
 use gossip_core::value::{Type, Value};
 
 /// A database file that is a source.
@@ -109,6 +110,7 @@ pub fn to_value(stored: ValueRef<'_>, ty: Type) -> (Value, bool) {
         (ValueRef::Integer(i), _) => Value::Int(i),
         (ValueRef::Real(x), _) => Value::Float(x),
         (ValueRef::Text(bytes), _) => match std::str::from_utf8(bytes) {
+            Ok(s) if ty == Type::Timestamptz => moment(s).map_or_else(|| Value::text(s), Value::Timestamptz),
             Ok(s) => Value::text(s),
             Err(_) => Value::Bytes(bytes.into()),
         },
@@ -116,6 +118,12 @@ pub fn to_value(stored: ValueRef<'_>, ty: Type) -> (Value, bool) {
     };
     let fits = ty == Type::Any || value.type_of() == ty;
     (value, fits)
+}
+
+/// A moment as SQLite's own functions write it, or as RFC 3339 does; in UTC where it has no offset.
+fn moment(text: &str) -> Option<i64> {
+    // Not the words that PostgreSQL has for moments.
+    text.starts_with(|c: char| c.is_ascii_digit()).then(|| datetime::parse_timestamp(text, true))?
 }
 
 /// A name in double quotes, for SQL.

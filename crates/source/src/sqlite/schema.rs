@@ -102,7 +102,7 @@ pub enum Lookup {
     Unfit(String, Option<String>),
 }
 
-/// The types of SQLite's declared types, by its own rules of affinity, with booleans distinguished.
+/// The types of SQLite's declared types, by its own rules of affinity, with booleans and moments distinguished.
 pub fn declared_type(declared: &str) -> Type {
     let d = declared.to_ascii_uppercase();
     let has = |s: &str| d.contains(s);
@@ -112,6 +112,8 @@ pub fn declared_type(declared: &str) -> Type {
         () if has("BLOB") => Type::Bytea,
         () if has("REAL") || has("FLOA") || has("DOUB") => Type::Float8,
         () if has("BOOL") => Type::Bool,
+        // Nobody declares dates so by habit: whoever does says how they are written.
+        () if matches!(d.as_str(), "TIMESTAMPTZ" | "TIMESTAMP WITH TIME ZONE") => Type::Timestamptz,
         () => Type::Any,
     }
 }
@@ -162,7 +164,7 @@ pub fn describe(db: &Connection, wanted: &str) -> Result<Lookup> {
     if sql.trim_start().to_ascii_uppercase().starts_with("CREATE VIRTUAL") {
         return Ok(Lookup::Unfit("is a virtual table; triggers cannot follow it".into(), None));
     }
-    let Columns { columns, mut key, integer_key, not_null } = columns(db, &name)?;
+    let Columns { mut columns, mut key, integer_key, not_null } = columns(db, &name)?;
     let mut unique = Vec::new();
     let mut has_key_index = false;
     let mut s = db.prepare("SELECT name, origin FROM pragma_index_list(?1) WHERE \"unique\" ORDER BY seq")?;
@@ -200,6 +202,12 @@ pub fn describe(db: &Connection, wanted: &str) -> Result<Lookup> {
             "has no primary key and no unique index over columns that are NOT NULL: its rows cannot be told apart";
         let fix = format!("CREATE UNIQUE INDEX … ON {} (…)  -- over NOT NULL columns", quote(&name));
         return Ok(Lookup::Unfit(text.into(), Some(fix)));
+    }
+    for i in &key {
+        // One moment can be written in two ways, which SQLite takes for two keys.
+        if let Some((_, ty @ Type::Timestamptz)) = columns.get_mut(*i) {
+            *ty = Type::Any;
+        }
     }
     Ok(Lookup::Table(Described { name, columns, key, given_key, unique }))
 }

@@ -81,7 +81,7 @@ pub fn parse_condition(text: &str, table: &Arc<Table>, catalog: &Catalog) -> Res
 /// The text is no mask that is supported, or not of the column's type.
 pub fn parse_mask(text: &str, table: &Arc<Table>, column: usize) -> Result<Mask> {
     let nothing_else = Catalog::default();
-    let mut checker = Checker { never_fails: false, ..Checker::of_rule(table, &nothing_else) };
+    let mut checker = Checker { never_fails: false, knows_now: false, ..Checker::of_rule(table, &nothing_else) };
     checker.mask(syntax::expression(text)?, column)
 }
 
@@ -130,7 +130,14 @@ struct Checker<'a> {
 impl<'a> Checker<'a> {
     fn of_rule(table: &Arc<Table>, catalog: &'a Catalog) -> Checker<'a> {
         let scope = Scope { table: table.clone(), alias: None, visible: table.all_columns() };
-        Checker { scopes: vec![scope], catalog: Some(catalog), claims: true, never_fails: true, ..Checker::default() }
+        Checker {
+            scopes: vec![scope],
+            catalog: Some(catalog),
+            claims: true,
+            never_fails: true,
+            knows_now: true,
+            ..Checker::default()
+        }
     }
 
     /// The condition of a `WHERE`, which holds on all rows if there is none.

@@ -69,6 +69,10 @@ impl Cells for Beside<'_> {
     fn subquery_results(&self) -> &dyn SubqueryResults {
         self.subquery_results
     }
+
+    fn now(&self) -> Timestamp {
+        self.subquery_results.now()
+    }
 }
 
 impl CmpOp {

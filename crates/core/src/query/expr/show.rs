@@ -6,6 +6,7 @@ use super::evaluate::Cells;
 use super::{CmpOp, Computed, Expr, Placeholder, Subquery};
 use crate::query::function::{Function, interval};
 use crate::schema::Table;
+use crate::value::Value;
 
 /// Most values shown of a long list.
 const SHOWN: usize = 50;
@@ -24,8 +25,8 @@ impl CmpOp {
 }
 
 impl Expr {
-    /// The condition as SQL over `table`'s columns. With `cells`, columns stand as the values they have there, which
-    /// is how explanations show what was compared.
+    /// The condition as SQL over `table`'s columns. With `cells`, columns and `NOW()` stand as the values they have there,
+    /// which is how explanations show what was compared.
     pub fn show<'a>(&'a self, table: &'a Table, cells: Option<&'a dyn Cells>) -> Shown<'a> {
         Shown { expr: self, columns: Columns::Of(table), cells, level: 0 }
     }
@@ -87,6 +88,9 @@ impl Shown<'_> {
                 write!(f, " ELSE {} END", self.inner(otherwise, 0))
             }
             Computed::Distinct(a, b) => write!(f, "{} IS DISTINCT FROM {}", operand(a), operand(b)),
+            Computed::Now(offset) if let Some(cells) = self.cells => {
+                write!(f, "{}", Value::Timestamptz(cells.now().saturating_add(*offset)))
+            }
             Computed::Now(0) => f.write_str("now()"),
             Computed::Now(offset) => {
                 let sign = if *offset < 0 { '-' } else { '+' };

@@ -12,7 +12,7 @@ use gossip_core::schema::{Column, Row, Table, TableName};
 use gossip_core::value::{Type, Value};
 use proptest::prelude::*;
 
-const COLUMNS: [(&str, Type); 8] = [
+const COLUMNS: [(&str, Type); 10] = [
     ("id", Type::Int8),
     ("n", Type::Int8),
     ("q", Type::Numeric),
@@ -21,10 +21,22 @@ const COLUMNS: [(&str, Type); 8] = [
     ("d", Type::Date),
     ("m", Type::Timestamp),
     ("b", Type::Bool),
+    // Arrays of these.
+    ("words", Type::Text),
+    ("numbers", Type::Float8),
 ];
 
+/// The type of a column.
+fn type_of(column: usize) -> Type {
+    let (_, ty) = COLUMNS[column];
+    if column < COLUMNS.len() - ARRAYS { ty } else { Type::array(ty) }
+}
+
+/// Columns that are arrays: the last ones.
+const ARRAYS: usize = 2;
+
 /// Texts of values of the columns after the first.
-const VALUES: [&[&str]; 7] = [
+const VALUES: [&[&str]; 9] = [
     &["0", "1", "2", "9007199254740992", "9007199254740993"],
     &["0", "1.0", "1.5", "2", "1e30", "9007199254740993"],
     &["0", "1", "1.5", "NaN", "Infinity", "9007199254740992"],
@@ -32,13 +44,15 @@ const VALUES: [&[&str]; 7] = [
     &["2024-02-28", "2024-02-29", "infinity"],
     &["2024-02-28 23:59:59", "2024-02-29 00:00:00", "2024-02-29 12:00:00", "-infinity"],
     &["true", "false"],
+    &["[]", r#"["a"]"#, r#"["a","b",null]"#, r#"[["b"],["c"]]"#, "[null]"],
+    &["[]", "[1]", "[1.5,2,null]", r#"[["NaN"],[0]]"#, "[9007199254740992]"],
 ];
 
 fn table() -> Arc<Table> {
     Arc::new(Table {
         name: TableName::plain("t"),
         source: "s".into(),
-        columns: COLUMNS.map(|(name, ty)| Column { name: name.into(), ty }).into(),
+        columns: (0..COLUMNS.len()).map(|i| Column { name: COLUMNS[i].0.into(), ty: type_of(i) }).collect(),
         key: vec![0],
         old_values: true,
         incarnation: 0,
@@ -48,7 +62,9 @@ fn table() -> Arc<Table> {
 /// A comparison of a column with a value of its type.
 fn part() -> impl Strategy<Value = String> {
     let ops = prop::sample::select(vec!["=", "<", "<=", ">", ">=", "<>"]);
-    (1..COLUMNS.len(), 0..20_usize, 0..20_usize, ops, 0..8).prop_map(|(column, i, j, op, form)| {
+    // Of arrays one asks what is in them.
+    let of_values = 1..COLUMNS.len() - ARRAYS;
+    (of_values, 0..20_usize, 0..20_usize, ops, 0..10).prop_map(|(column, i, j, op, form)| {
         let name = COLUMNS[column].0;
         let values = VALUES[column - 1];
         let (v, w) = (values[i % values.len()], values[j % values.len()]);
@@ -60,6 +76,21 @@ fn part() -> impl Strategy<Value = String> {
             // Values of other types than the column's.
             4 => format!("{} {op} {}", ["n", "q", "x"][i % 3], ["1", "1.5", "9007199254740993", "2e0"][j % 4]),
             5 => format!("d {op} m"),
+            8 => {
+                let (v, w) = (["a", "b", "c", "d"][i % 4], ["a", "b", "NULL", "c"][j % 4]);
+                let forms = [
+                    format!("'{v}' = ANY (words)"),
+                    format!("words @> '{{{v},{w}}}'"),
+                    format!("words && '{{{v},{w}}}'"),
+                    "words && '{}'".to_string(),
+                    "words @> '{}'".to_string(),
+                ];
+                forms[(i + j) % forms.len()].clone()
+            }
+            9 => {
+                let (v, w) = (["1", "1.5", "NaN", "9007199254740993"][i % 4], ["0", "2", "NULL"][j % 3]);
+                [format!("numbers @> '{{{v}}}'"), format!("numbers && '{{{v},{w}}}'")][j % 2].clone()
+            }
             _ => format!("{name} {op} '{v}'"),
         }
     })
@@ -79,7 +110,7 @@ fn row() -> impl Strategy<Value = Row> {
     prop::collection::vec(prop::option::weighted(0.85, 0..20_usize), COLUMNS.len() - 1).prop_map(|picks| {
         let value = |(c, pick): (usize, Option<usize>)| match pick {
             None => Value::Null,
-            Some(i) => Value::from_text(VALUES[c][i % VALUES[c].len()], COLUMNS[c + 1].1).unwrap_or(Value::Null),
+            Some(i) => Value::from_text(VALUES[c][i % VALUES[c].len()], type_of(c + 1)).unwrap_or(Value::Null),
         };
         [Value::Int(1)].into_iter().chain(picks.into_iter().enumerate().map(value)).collect()
     })
@@ -166,6 +197,8 @@ fn changes_of_other_rows_do_not_lead_to_a_feed() {
         Value::Date(0),
         Value::Timestamp(0),
         Value::Bool(true),
+        Value::Json(r#"["c"]"#.into()),
+        Value::Null,
     ]
     .into();
     for (condition, words) in [
@@ -179,6 +212,10 @@ fn changes_of_other_rows_do_not_lead_to_a_feed() {
         ("n IS NULL", "NULL in n"),
         ("n = 3 OR t LIKE 'ab%' OR b IS NULL", "values of n; bounds of t; NULL in b"),
         ("d > '2024-02-28'", "bounds of d"),
+        ("'a' = ANY (words) AND n > 0", "elements of words"),
+        ("words @> '{a,b}' OR numbers && '{1,2}'", "elements of words, numbers"),
+        ("words && '{}'", "no change"),
+        ("words @> '{}'", "every change of the table"),
         ("t LIKE '%a'", "every change of the table"),
         ("n <> 3", "every change of the table"),
     ] {

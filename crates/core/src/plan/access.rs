@@ -1,14 +1,16 @@
 //! How a plan's rows are found: by the values they must have.
 //!
-//! A condition that can only be true where a column equals one of a few values, lies within bounds, or is `NULL` is found by
-//! that; any other condition has to be evaluated for every change. Of several parts that must all hold, the one that is true of
+//! A condition that can only be true where a column equals one of a few values, has one of them as an element, lies within
+//! bounds, or is `NULL` is found by that; any other condition has to be evaluated for every change. Of several parts that must all hold, the one that is true of
 //! the fewest rows is used, as far as that can be told from its kind.
 
 use std::fmt::Write as _;
 
 use super::{EffectivePlan, Range};
 use crate::intervals::Bounds;
+use crate::query::expr::Computed;
 use crate::query::expr::MAX_LIST;
+use crate::query::function::{Function, document};
 use crate::query::{CmpOp, Expr};
 use crate::schema::Table;
 use crate::subquery::SubqueryResults;
@@ -25,6 +27,8 @@ const MAX_FOUND: usize = 256;
 pub enum Anchor {
     /// This value; of an [`AccessPath`] its probe.
     Value(Value),
+    /// An array of which this is the probe of an element, and this the type of its elements.
+    Element(Type, Value),
     /// Within these bounds.
     Within(Bounds),
     /// `NULL`.
@@ -38,6 +42,7 @@ type Anchors = Vec<(usize, Anchor)>;
 #[derive(Clone, Debug, PartialEq)]
 pub(super) enum Need {
     Value(Value),
+    Element(Type, Value),
     Within(Range),
     Null,
 }
@@ -47,6 +52,7 @@ impl Need {
     fn weight(&self) -> usize {
         match self {
             Need::Value(_) => 1,
+            Need::Element(..) => 100,
             Need::Within(range) if range.is_closed() => 1_000,
             Need::Within(_) => 100_000,
             Need::Null => 1_000_000,
@@ -65,7 +71,9 @@ impl AccessPath {
     /// Whether a change may touch what needs this for more than a few of its values: it is evaluated as often as clients
     /// choose.
     pub fn is_broad(&self) -> bool {
-        self.0.as_ref().is_none_or(|all| all.iter().any(|(_, anchor)| !matches!(anchor, Anchor::Value(_))))
+        self.0
+            .as_ref()
+            .is_none_or(|all| all.iter().any(|(_, anchor)| !matches!(anchor, Anchor::Value(_) | Anchor::Element(..))))
     }
 
     /// The columns, one of which a row must have as it says; `None` where every change has to be looked at.
@@ -75,10 +83,11 @@ impl AccessPath {
 
     /// What a plan needs, given what the sub-selects of its rules have found.
     pub fn of(plan: &EffectivePlan, subquery_results: &dyn SubqueryResults) -> AccessPath {
-        let Some(found) = needs(plan, subquery_results) else { return AccessPath(None) };
+        let Some(found) = needs(plan, subquery_results, By::Index) else { return AccessPath(None) };
         let anchor = |(column, need)| match need {
             // What equals nothing is not looked for.
             Need::Value(v) => Some((column, Anchor::Value(v.probe()?))),
+            Need::Element(ty, v) => Some((column, Anchor::Element(ty, v.probe()?))),
             Need::Within(range) => Some((column, Anchor::Within(range.bounds()))),
             Need::Null => Some((column, Anchor::Null)),
         };
@@ -92,11 +101,12 @@ impl AccessPath {
     pub fn text(&self, table: &Table) -> String {
         let Some(anchors) = &self.0 else { return "every change of the table".into() };
         let mut text = String::new();
-        for (kind, word) in [(0, "values of "), (1, "bounds of "), (2, "NULL in ")] {
+        for (kind, word) in [(0, "values of "), (1, "elements of "), (2, "bounds of "), (3, "NULL in ")] {
             let is = |anchor: &Anchor| match anchor {
                 Anchor::Value(_) => 0,
-                Anchor::Within(_) => 1,
-                Anchor::Null => 2,
+                Anchor::Element(..) => 1,
+                Anchor::Within(_) => 2,
+                Anchor::Null => 3,
             };
             let mut columns: Vec<&str> = anchors
                 .iter()
@@ -113,14 +123,23 @@ impl AccessPath {
     }
 }
 
+/// Who is to find rows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum By {
+    /// The index of feeds.
+    Index,
+    /// A database, which is not asked for elements of arrays.
+    Database,
+}
+
 /// What a row in the result of a plan has; `None` if nothing is known of it.
-pub(super) fn needs(e: &EffectivePlan, subquery_results: &dyn SubqueryResults) -> Option<Needs> {
+pub(super) fn needs(e: &EffectivePlan, subquery_results: &dyn SubqueryResults, by: By) -> Option<Needs> {
     let table = e.table();
     // A column that is hidden behaves as NULL, which equals nothing and lies within nothing: what the client asks still holds
     // on the row itself. One that is masked is another value: it does not; and one that is hidden may seem to be NULL.
-    let rules = any(e.scan.grants().iter().map(|g| needed(&g.condition, table, subquery_results)));
+    let rules = any(e.scan.grants().iter().map(|g| needed(&g.condition, table, subquery_results, by)));
     let masked = e.scan.maskable();
-    let asked = needed(e.filter.condition(), table, subquery_results);
+    let asked = needed(e.filter.condition(), table, subquery_results, by);
     let is_open = |(column, need): &(usize, Need)| match need {
         Need::Null => e.scan.is_open(*column),
         _ => !masked.contains(*column),
@@ -129,7 +148,7 @@ pub(super) fn needs(e: &EffectivePlan, subquery_results: &dyn SubqueryResults) -
 }
 
 /// What a condition needs; `None` if nothing is known of it.
-pub(super) fn needed(e: &Expr, table: &Table, subquery_results: &dyn SubqueryResults) -> Option<Needs> {
+pub(super) fn needed(e: &Expr, table: &Table, subquery_results: &dyn SubqueryResults, by: By) -> Option<Needs> {
     match e {
         Expr::Const(Value::Bool(false) | Value::Null) => Some(Vec::new()),
         Expr::Cmp(op, a, b) => match (&**a, &**b) {
@@ -168,8 +187,28 @@ pub(super) fn needed(e: &Expr, table: &Table, subquery_results: &dyn SubqueryRes
             }
             _ => None,
         },
-        Expr::And(all) => all.iter().map(|e| needed(e, table, subquery_results)).fold(None, narrower),
-        Expr::Or(each) => any(each.iter().map(|e| needed(e, table, subquery_results))),
+        Expr::Computed(computed) => match &**computed {
+            Computed::Function(function, args) if by == By::Index => of_arrays(*function, args),
+            _ => None,
+        },
+        Expr::And(all) => all.iter().map(|e| needed(e, table, subquery_results, by)).fold(None, narrower),
+        Expr::Or(each) => any(each.iter().map(|e| needed(e, table, subquery_results, by))),
+        _ => None,
+    }
+}
+
+/// What a condition on the elements of an array needs.
+fn of_arrays(function: Function, args: &[Expr]) -> Option<Needs> {
+    let need = |column: &usize, ty: Type, v: Value| (*column, Need::Element(ty, v));
+    match (function, args) {
+        (Function::ElementOf(ty), [Expr::Const(v), Expr::Column(c)]) => Some(vec![need(c, ty, v.clone())]),
+        (Function::Contains(ty), [Expr::Column(c), Expr::Const(all)]) => {
+            // Any of them will do: the row has all.
+            Some(vec![need(c, ty, document::elements(ty, all)?.pop()?)])
+        }
+        (Function::Overlaps(ty), [Expr::Column(c), Expr::Const(any)] | [Expr::Const(any), Expr::Column(c)]) => {
+            Some(document::elements(ty, any)?.into_iter().map(|v| need(c, ty, v)).collect())
+        }
         _ => None,
     }
 }

@@ -1,7 +1,7 @@
 //! By which columns a database finds the rows of a condition, whoever asks and with whichever parameters: so that it can be said
 //! which index is missing before anybody has subscribed.
 
-use super::access::{self, Need};
+use super::access::{self, By, Need};
 use super::row_filter;
 use crate::query::Expr;
 use crate::schema::Table;
@@ -20,10 +20,10 @@ pub enum LookUp {
 
 /// The columns by which the rows of a condition are found, all of which are needed; `None` if all rows are read.
 pub fn look_ups(condition: &Expr, table: &Table) -> Option<Vec<(usize, LookUp)>> {
-    let needs = access::needed(&sampled(condition, table), table, &())?;
+    let needs = access::needed(&sampled(condition, table), table, &(), By::Database)?;
     row_filter::of_needs(table, needs.clone())?;
     let look_up = |(column, need): (usize, Need)| match need {
-        Need::Value(_) | Need::Null => (column, LookUp::Equal),
+        Need::Value(_) | Need::Element(..) | Need::Null => (column, LookUp::Equal),
         Need::Within(range) if range.prefix().is_some() => (column, LookUp::Begins),
         Need::Within(_) => (column, LookUp::Ordered),
     };

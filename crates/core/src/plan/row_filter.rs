@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 
-use super::access::{self, Need, Needs};
+use super::access::{self, By, Need, Needs};
 use super::{EffectivePlan, Range};
 use crate::intervals::Coarse;
 use crate::schema::Table;
@@ -79,7 +79,7 @@ fn within(range: &Range, ty: Type) -> Option<Wanted> {
 
 /// The rows that can be in the result of a plan; `None` for all.
 pub(super) fn row_filter(plan: &EffectivePlan, subquery_results: &dyn SubqueryResults) -> Option<RowFilter> {
-    of_needs(plan.table(), access::needs(plan, subquery_results)?)
+    of_needs(plan.table(), access::needs(plan, subquery_results, By::Database)?)
 }
 
 /// The rows that have what is needed; `None` for all, if a database cannot be asked for these.
@@ -91,6 +91,7 @@ pub(super) fn of_needs(table: &Table, needs: Needs) -> Option<RowFilter> {
             Need::Value(v) => values.push((column, v)),
             Need::Within(range) => others.push((column, within(&range, table.columns.get(column)?.ty)?)),
             Need::Null => others.push((column, Wanted::Null)),
+            Need::Element(..) => return None,
         }
     }
     values.sort();

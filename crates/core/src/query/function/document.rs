@@ -62,7 +62,7 @@ pub fn along(json: &str, path: &str, as_text: bool) -> Value {
 }
 
 /// The elements of an array, of all of its dimensions; `None` where it is no array of such.
-fn elements(ty: Type, array: &Value) -> Option<Vec<Value>> {
+pub(crate) fn elements(ty: Type, array: &Value) -> Option<Vec<Value>> {
     let Value::Json(text) = array else { return None };
     let mut elements = Vec::new();
     let mut pending: Vec<Json> = match serde_json::from_str(text) {

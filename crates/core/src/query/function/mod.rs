@@ -6,7 +6,7 @@
 mod cast;
 mod containment;
 mod decimal;
-mod document;
+pub(crate) mod document;
 mod error;
 mod float;
 pub mod interval;

@@ -51,10 +51,13 @@ const GRANTED: &str = "n IN (SELECT n FROM grants WHERE at > now())";
 const RULES: [Rules; 9] = [
     (&[("true", true)], |_, _, _, _| Some(true)),
     (&[("at > now()", true)], |at, _, now, _| at.filter(|at| *at > now).map(|_| true)),
-    (&[("at BETWEEN now() - interval '8 seconds' AND now() + interval '5 seconds' OR n = 2", true)], |at, n, now, _| {
-        let within = at.is_some_and(|at| (now - 8 * SECOND..=now + 5 * SECOND).contains(&at));
-        (within || n == 2).then_some(true)
-    }),
+    (
+        &[("at BETWEEN now() - interval '8 seconds' AND now() + interval '5 seconds' OR n = 2", true)],
+        |at, n, now, _| {
+            let within = at.is_some_and(|at| (now - 8 * SECOND..=now + 5 * SECOND).contains(&at));
+            (within || n == 2).then_some(true)
+        },
+    ),
     // More is seen of it later, or less.
     (&[("true", false), ("at <= now() - interval '2 seconds'", true)], |at, _, now, _| {
         Some(at.is_some_and(|at| at <= now - 2 * SECOND))
@@ -64,15 +67,18 @@ const RULES: [Rules; 9] = [
         false => (n > 0).then_some(false),
     }),
     (&[(GRANTED, true)], |_, n, _, granted| granted(n).then_some(true)),
-    (&[("n IN (SELECT n FROM grants WHERE at > now()) OR at > now() + interval '1 second'", true)], |at, n, now, granted| {
-        (granted(n) || at.is_some_and(|at| at > now + SECOND)).then_some(true)
-    }),
-    (&[("n IN (SELECT n FROM grants WHERE at > now()) AND at < now() + interval '3 seconds'", true)], |at, n, now, granted| {
-        (granted(n) && at.is_some_and(|at| at < now + 3 * SECOND)).then_some(true)
-    }),
-    (&[("n NOT IN (SELECT n FROM grants WHERE at > now()) OR at > now() + interval '1 second'", true)], |at, n, now, granted| {
-        (!granted(n) || at.is_some_and(|at| at > now + SECOND)).then_some(true)
-    }),
+    (
+        &[("n IN (SELECT n FROM grants WHERE at > now()) OR at > now() + interval '1 second'", true)],
+        |at, n, now, granted| (granted(n) || at.is_some_and(|at| at > now + SECOND)).then_some(true),
+    ),
+    (
+        &[("n IN (SELECT n FROM grants WHERE at > now()) AND at < now() + interval '3 seconds'", true)],
+        |at, n, now, granted| (granted(n) && at.is_some_and(|at| at < now + 3 * SECOND)).then_some(true),
+    ),
+    (
+        &[("n NOT IN (SELECT n FROM grants WHERE at > now()) OR at > now() + interval '1 second'", true)],
+        |at, n, now, granted| (!granted(n) || at.is_some_and(|at| at > now + SECOND)).then_some(true),
+    ),
 ];
 
 fn table(name: &str, old_values: bool) -> Arc<Table> {
@@ -274,7 +280,8 @@ impl World {
                 self.handle(Input::Tick);
             }
             Step::Read => {
-                let read = self.asked.drain(..).map(|(id, of)| (id, self.rows[of].values().cloned().collect(), self.at));
+                let read =
+                    self.asked.drain(..).map(|(id, of)| (id, self.rows[of].values().cloned().collect(), self.at));
                 self.read.extend(read);
             }
             Step::Arrive => {

@@ -202,6 +202,10 @@ impl Engine {
                 self.renew(id, why);
                 continue;
             }
+            if self.is_left(id) {
+                self.remove_feed(id);
+                continue;
+            }
             let dependents = self.dependents(id);
             let own = |f: &Feed| !f.memory.is_of_subquery();
             if reset.table.is_none() && self.feed(id).is_some_and(own) {
@@ -450,6 +454,9 @@ impl Engine {
     pub(super) fn fail(&mut self, id: FeedId, error: EvalError) {
         let subscribers = self.feed(id).map(|feed| feed.subscribers().collect()).unwrap_or_default();
         self.close_all(subscribers, &Refusal::Failed(error));
+        if self.is_left(id) {
+            self.remove_feed(id);
+        }
     }
 
     /// Sends the end of a transaction to a feed that was sent parts of it.

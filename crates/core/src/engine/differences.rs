@@ -10,6 +10,7 @@ use crate::feed::{self, Change};
 use crate::index::FeedId;
 use crate::operator::{Operators, Ties};
 use crate::plan::{EffectivePlan, RowDelta};
+use crate::position::Position;
 use crate::query::function::EvalError;
 use crate::schema::Key;
 use crate::seam::ResultRows;
@@ -25,7 +26,10 @@ impl Engine {
         let changes = match self.changes_of_result(id, commit, revokes) {
             Ok(Some(changes)) => changes,
             // They wait for their time.
-            Ok(None) => return Some(Tally::default()),
+            Ok(None) => {
+                self.materialized_mut(id)?.history.note_untold(commit.position);
+                return Some(Tally::default());
+            }
             Err(error) => {
                 self.fail(id, error);
                 return None;
@@ -38,11 +42,12 @@ impl Engine {
         let Commit { term, position, at } = commit;
         let at = held.map_or(at, |held| held.at);
         let plan = self.feed(id)?.plan.clone();
+        let of = |feed| Delta { feed, term, position, at, changes, skipped: 0, revokes, more: false };
+        let delta = (tally != Tally::default()).then(|| Arc::new(of(plan.clone())));
+        self.note_told(id, position, delta.as_ref(), revokes);
         if self.feed(id).is_some_and(|f| !f.live.is_empty()) {
-            if !changes.is_empty() {
-                let feed = plan.clone();
-                let delta = Delta { feed, term, position, at, changes, skipped: 0, revokes, more: false };
-                self.emit(id, Arc::new(delta));
+            if let Some(delta) = delta {
+                self.emit(id, delta);
             } else if revokes {
                 // What is unsent may contain what is withdrawn, even where nothing is left of the change.
                 self.revoke_unsent(id);
@@ -56,6 +61,20 @@ impl Engine {
             self.out.push(Output::Result { to: waiting, feed: plan, rows, term, position });
         }
         (tally != Tally::default()).then_some(tally)
+    }
+
+    /// Notes what is told, for those who come back.
+    fn note_told(&mut self, id: FeedId, position: Position, delta: Option<&Arc<Delta>>, withdraws: bool) {
+        let Engine { feeds, materialized_bytes, .. } = self;
+        let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
+        let Some(materialized) = feed.memory.materialized_mut().filter(|_| !feed.plan.changes_with_time) else {
+            return;
+        };
+        let before = materialized.history.size();
+        materialized.history.note_told(position, delta, withdraws, materialized.entries.len());
+        let after = materialized.history.size();
+        materialized.operator_bytes = materialized.operator_bytes + after - before;
+        *materialized_bytes = *materialized_bytes + after - before;
     }
 
     /// The changes of the result since the last time; `None` if they wait for their time.
@@ -226,7 +245,8 @@ impl Engine {
         let Engine { feeds, materialized_bytes, .. } = self;
         let feed = feeds.get_mut(id as usize).and_then(Option::as_mut);
         let Some(materialized) = feed.and_then(|f| f.memory.materialized_mut()) else { return };
-        let now = materialized.operators.as_ref().map_or(0, |o| o.size()) + materialized.told.size();
+        let operators = materialized.operators.as_ref().map_or(0, |o| o.size());
+        let now = operators + materialized.told.size() + materialized.history.size();
         let before = std::mem::replace(&mut materialized.operator_bytes, now);
         *materialized_bytes = *materialized_bytes + now - before;
     }

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use super::history::History;
 use super::io::ResyncReason;
 use super::moments::Moments;
 use super::told::Told;
@@ -126,6 +127,10 @@ pub(super) struct Materialized {
     pub(super) window: Option<Box<Window>>,
     /// What subscribers know of rows whose changes they are not told yet.
     pub(super) told: Told,
+    /// What subscribers were told lately.
+    pub(super) history: History,
+    /// When the last of them left, by the clock.
+    pub(super) left_at: Option<Timestamp>,
 }
 
 /// When changes are due that wait for their time.

@@ -17,6 +17,7 @@ use std::collections::hash_map::Entry as Slot;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
+use super::history::History;
 use super::io::{Limits, Output, Refusal, ResyncReason};
 use super::materialized::{Commit, Entry, Materialized, MissingRows, Seen};
 use super::memory::Memory;
@@ -78,6 +79,8 @@ impl Engine {
             moments: Moments::default(),
             window: Window::of(plan, self.limits.reserve).map(Box::new),
             told: Told::default(),
+            history: History::default(),
+            left_at: None,
         }))
     }
 
@@ -284,6 +287,9 @@ impl Engine {
     pub(super) fn fail_materialized(&mut self, id: FeedId, refusal: &Refusal) {
         let dependents = self.dependents(id);
         self.close_all(dependents, refusal);
+        if self.is_left(id) {
+            self.remove_feed(id);
+        }
     }
 
     /// Lets go of rows that stand behind those that a window's feed holds. Returns whether there were any.
@@ -302,9 +308,13 @@ impl Engine {
 
     /// Drops all rows and fetches them again. Subscribers wait for a new result.
     pub(super) fn refetch_all(&mut self, id: FeedId, why: ResyncReason) {
+        if self.is_left(id) {
+            return self.remove_feed(id);
+        }
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
         let Some(materialized) = feed.memory.materialized_mut() else { return };
+        materialized.history.clear();
         materialized.waiting.extend(live.as_slice().iter().map(|s| (*s, why)));
         materialized.loaded = false;
         materialized.missing = MissingRows::Nothing;
@@ -349,6 +359,9 @@ impl Engine {
         let mut stays = BTreeSet::new();
         // In the middle of a transaction nothing is settled.
         let between = self.sources.get(source).is_none_or(|s| s.unfinished.is_none());
+        if self.materialized_bytes > self.limits.sent_bytes.saturating_mul(2) {
+            self.drop_all_left_feeds();
+        }
         while let Some((level, id)) = self.unsettled.pop_first() {
             let Some(feed) = self.feed(id) else { continue };
             let Some(materialized) = feed.memory.materialized() else { continue };
@@ -358,10 +371,20 @@ impl Engine {
             }
             let waits = feed.joining.is_some() || !self.subqueries_are_settled(materialized);
             let lacks = !materialized.loaded || !materialized.missing.is_nothing();
+            if lacks && self.is_left(id) {
+                // Nothing is read for nobody.
+                self.remove_feed(id);
+                continue;
+            }
             let exceeded_limit = self.exceeded_limit(id, materialized);
             if (waits || lacks) && (materialized.revokes || materialized.is_subquery() && materialized.is_dirty()) {
                 // It cannot send yet what was removed; unsent deltas with those rows are discarded now.
                 self.revoke_unsent(id);
+            }
+            if (waits || lacks)
+                && let Some(materialized) = self.materialized_mut(id)
+            {
+                materialized.history.note_untold(commit.position);
             }
             if waits {
                 // The feed that it waits for schedules it again.

@@ -22,7 +22,9 @@ mod changes;
 mod clock;
 mod compiler;
 mod differences;
+mod history;
 pub(crate) mod io;
+mod lingering;
 mod materialized;
 mod materializing;
 mod memory;
@@ -61,6 +63,7 @@ use crate::seam::SnapshotMerge;
 use audit::{Audit, Digest};
 pub use compiler::Compiler;
 pub use io::{Compiled, Delta, Input, Limits, Output, Refusal, Request, Resume, ResyncReason, SnapshotId, Wants};
+use lingering::Lingering;
 use memory::Memory;
 use recent::RecentResults;
 use recycling::Recycled;
@@ -274,6 +277,8 @@ pub struct Engine {
     digests: HashMap<FeedId, Digest, foldhash::fast::RandomState>,
     /// Results that were read a moment ago.
     recent: RecentResults,
+    /// Feeds that nobody listens to any more.
+    lingering: Lingering,
     /// The audit under way, and the feed that was audited last.
     audit: Option<Audit>,
     audited: FeedId,
@@ -321,6 +326,7 @@ impl Engine {
             order_key: [0; 2],
             digests: HashMap::default(),
             recent: RecentResults::default(),
+            lingering: Lingering::default(),
             audit: None,
             audited: 0,
             out: Vec::new(),
@@ -350,7 +356,7 @@ impl Engine {
             Input::Forget(source) => self.forget_source(&source),
             Input::Healed { source, intervals } => self.healed(&source, intervals),
             Input::Subscribe(sub, request) => self.subscribe(sub, request),
-            Input::Unsubscribe(sub) => self.unsubscribe(sub),
+            Input::Unsubscribe(sub) => self.leave(sub),
             Input::CatchUp(sub) => self.catch_up(sub),
             Input::Claims(subs, claims) => self.claims(&subs, &claims),
             Input::Rules(rules) => {

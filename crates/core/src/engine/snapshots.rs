@@ -187,6 +187,9 @@ impl Engine {
             }
         }
         self.recent.pass_time(self.clock);
+        if between {
+            self.drop_left_feeds();
+        }
         self.take_turns();
         let resting = |f: &Feed| f.joining.as_ref().is_some_and(|j| j.resting && j.turn != Turn::Waits);
         let again: Vec<FeedId> =

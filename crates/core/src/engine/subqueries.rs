@@ -81,6 +81,9 @@ impl Engine {
         if !feed.live.is_empty() {
             self.out.push(Output::Revoke(feed.live.clone()));
         }
+        if let Some(materialized) = self.materialized_mut(id) {
+            materialized.history.withdraw();
+        }
         by.into_iter().for_each(|f| self.revoke_unsent(f));
     }
 

@@ -49,6 +49,9 @@ impl Engine {
                     return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
                 }
                 if self.materialized_bytes > budget && plan.is_held() {
+                    self.drop_all_left_feeds();
+                }
+                if self.materialized_bytes > budget && plan.is_held() {
                     return self.out.push(Output::Closed(sub, self.limits.keeps_too_much()));
                 }
                 if request.observed {
@@ -185,11 +188,12 @@ impl Engine {
         let of_stream = plan.row_changes.iter().flat_map(|plans| plans.keys());
         let resets = of_stream.chain([&table.name]).filter_map(|name| self.resets.get(name));
         let reset = resets.max().copied().unwrap_or_default();
-        let resumable = state.floor.max(state.remembered).max(reset)..=progress.at.unwrap_or_default();
+        let held = self.materialized(id).is_some();
+        let remembered = if held { Position::default() } else { state.remembered };
+        let resumable = state.floor.max(remembered).max(reset)..=progress.at.unwrap_or_default();
         // Positions of system tables restart with the instance, and those of topics are local to an instance. What was sent of
-        // tables without old values is not remembered for clients that left, nor are the values of sub-selects at that time.
-        let possible = table.old_values
-            && self.materialized(id).is_none()
+        // tables without old values is not remembered for clients that left, unless the rows are held.
+        let possible = (table.old_values || held)
             && (!table.name.is_system() || plan.row_changes.is_some())
             && (!table.is_topic() || cursor.epoch == progress.epoch)
             && !progress.lost
@@ -197,6 +201,9 @@ impl Engine {
             && (state.since_epoch..=progress.epoch).contains(&cursor.epoch);
         if !possible || !resumable.contains(&position) {
             return Err(ResyncReason::ResumedTooLate);
+        }
+        if held {
+            return self.resume_held(sub, id, position);
         }
         let missed = self.missed(&plan, position)?;
         self.flush_pending(id);
@@ -221,6 +228,22 @@ impl Engine {
         }
         if open && let Some(unfinished) = self.sources.get_mut(&table.source).and_then(|s| s.unfinished.as_mut()) {
             unfinished.insert(id);
+        }
+        Ok(())
+    }
+
+    /// The same where the feed holds its rows: with what it has told since.
+    fn resume_held(&mut self, sub: SubId, id: FeedId, position: Position) -> Result<(), ResyncReason> {
+        let feed = self.feed(id).ok_or(ResyncReason::ResumedTooLate)?;
+        let plan = feed.plan.clone();
+        let materialized = feed.memory.materialized().filter(|m| m.loaded).ok_or(ResyncReason::ResumedTooLate)?;
+        let missed = materialized.history.since(position)?;
+        let term = self.progress(&plan.table().source).term();
+        self.flush_pending(id);
+        self.out.push(Output::Resumed { sub, feed: plan, term, position });
+        self.out.extend(missed.into_iter().map(|delta| Output::Delta(delta, Audience::One(sub))));
+        if let Some(feed) = self.feed_mut(id) {
+            feed.live.extend([sub]);
         }
         Ok(())
     }

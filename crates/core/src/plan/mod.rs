@@ -69,6 +69,8 @@ pub struct EffectivePlan {
     pub projects_late: bool,
     /// Whether rows come into the result, or leave it, as time passes; not by what the rules ask of other tables.
     pub depends_on_time: bool,
+    /// Whether its result changes as time passes, also by what the rules ask of other tables.
+    pub changes_with_time: bool,
     /// What the reader may see of each table, if it is the stream of row changes that is read.
     pub row_changes: Option<Arc<PlansOfTables>>,
     /// A short hash of the plan, the same on every instance.
@@ -108,6 +110,7 @@ impl EffectivePlan {
         let computes = matches!(project, Project::Items(_));
         let projects_late = arrange.is_some() || computes && !scan.subqueries().is_empty();
         let depends_on_time = scan.depends_on_time() || filter.depends_on_time();
+        let changes_with_time = depends_on_time || scan.subqueries().keys().any(|asked| asked.changes_with_time());
         let fingerprint = identity.short_digest();
         let mut plan = EffectivePlan {
             scan,
@@ -116,6 +119,7 @@ impl EffectivePlan {
             project,
             projects_late,
             depends_on_time,
+            changes_with_time,
             row_changes: None,
             fingerprint,
             decisive: None,

@@ -157,6 +157,8 @@ impl Cluster {
             Some(Message::Resumed(position)) => {
                 assert!(std::mem::take(&mut c.asked_to_resume), "resumed without asking");
                 assert_eq!(c.position, Some(position), "resumed somewhere else");
+                let query = c.query;
+                self.note_reached(&format!("resumed query {query}"));
             }
             Some(Message::Delta(delta)) => {
                 assert!(!c.asked_to_resume, "a delta before the answer");

@@ -30,7 +30,7 @@ use gossip_core::schema::{Key, Row, TableName};
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
 use sha2::{Digest, Sha256};
-use world::{LAWS, Person, Plain, QUERIES, TABLES, World, rules, table};
+use world::{ARRANGED, LAWS, Person, Plain, QUERIES, TABLES, WINDOWS, World, rules, table};
 
 /// Instances.
 const NODES: usize = 3;
@@ -351,6 +351,7 @@ fn every_client_sees_what_it_may_and_no_more() {
     let mut wanted = vec!["resumed".to_string(), "audits".into(), "a window reads a page".into()];
     wanted.push("a window reads on".into());
     wanted.extend((0..QUERIES.len()).map(|query| format!("deltas of query {query}")));
+    wanted.extend(WINDOWS.chain(ARRANGED).map(|query| format!("resumed query {query}")));
     for what in wanted {
         let times = reached.get(&what).copied().unwrap_or(0);
         assert!(count < 100 || times > count / 10, "{what}: hardly ever ({times})");

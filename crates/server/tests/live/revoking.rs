@@ -12,7 +12,8 @@ use serde_json::{Value as Json, json};
 
 use crate::common::{Cluster, rule};
 
-const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT, status TEXT, note TEXT, until TIMESTAMPTZ);
+const SCHEMA: &str =
+    "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT, status TEXT, note TEXT, until TIMESTAMPTZ);
   CREATE TABLE assignments (id INTEGER PRIMARY KEY, call INTEGER, pilot TEXT);
   CREATE TABLE crews (id INTEGER PRIMARY KEY, member TEXT, boss TEXT);
   CREATE TABLE passes (id INTEGER PRIMARY KEY, call INTEGER, holder TEXT, until TIMESTAMPTZ);

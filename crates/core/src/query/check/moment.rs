@@ -9,7 +9,8 @@ use crate::query::syntax::{Ast, Location, Node, invalid};
 use crate::value::Type;
 
 /// Where `NOW()` may stand.
-const PLACE: &str = "column < NOW() - INTERVAL '1 hour', or the like with <=, > or >=, in the condition of a live query or of a rule";
+const PLACE: &str =
+    "column < NOW() - INTERVAL '1 hour', or the like with <=, > or >=, in the condition of a live query or of a rule";
 
 /// Whether a name is the one of a function for the present moment.
 pub(super) fn is_now(name: &str) -> bool {

@@ -356,6 +356,19 @@ impl Subquery {
         subquery
     }
 
+    /// Whether its result changes as time passes.
+    pub fn changes_with_time(&self) -> bool {
+        let mut found = false;
+        self.condition.for_each_moment(&mut |_, _| found = true);
+        let mut within = false;
+        self.condition.for_each(&mut |e| {
+            if let Expr::Member { subquery, .. } = e {
+                within |= subquery.changes_with_time();
+            }
+        });
+        found || within
+    }
+
     /// Whether its result is always empty.
     pub fn is_empty(&self) -> bool {
         self.condition.is_const(false) || self.condition == Expr::Const(Value::Null)

@@ -150,6 +150,12 @@ impl Bench {
         self.handle(Input::Subscribe(sub, Box::new(request)))
     }
 
+    /// Somebody listens beside others, and leaves.
+    fn somebody_leaves(&mut self) {
+        self.subscribe(90, GROUPS, None);
+        self.handle(Input::Unsubscribe(90));
+    }
+
     fn pass(&mut self, seconds: i64) {
         self.clock += seconds * SECOND;
         self.handle(Input::Tick);
@@ -184,12 +190,18 @@ fn who_comes_back_is_told_what_happened_meanwhile() {
 fn no_more_is_remembered_than_rows_are_held() {
     let mut bench = Bench::new(None);
     bench.subscribe(1, GROUPS, None);
+    bench.somebody_leaves();
     let begin = bench.at;
     (0..100).for_each(|n| drop(bench.put(5, if n % 2 == 0 { "bo" } else { "ada" })));
-    // Of ten rows: two groups change each time, and 64 changes are remembered at least.
-    let back = bench.subscribe(2, GROUPS, Some(begin + 68));
-    assert_eq!((back.resumed, back.deltas.len()), (true, 32));
-    assert_eq!(bench.subscribe(3, GROUPS, Some(begin + 67)).result, Some(ResyncReason::ResumedTooLate));
+    // Of ten rows: two groups change each time, and 16 changes are remembered at least.
+    let back = bench.subscribe(2, GROUPS, Some(begin + 92));
+    assert_eq!((back.resumed, back.deltas.len()), (true, 8));
+    assert_eq!(bench.subscribe(3, GROUPS, Some(begin + 91)).result, Some(ResyncReason::ResumedTooLate));
+    // When nobody has left for a while, nothing but the newest state is known.
+    bench.pass(31);
+    bench.put(5, "cy");
+    assert_eq!(bench.subscribe(4, GROUPS, Some(begin + 100)).result, Some(ResyncReason::ResumedTooLate));
+    assert!(bench.subscribe(5, GROUPS, Some(begin + 101)).resumed);
 }
 
 #[test]
@@ -210,6 +222,7 @@ fn a_cursor_from_between_two_deltas_is_of_no_use() {
     let mut bench = Bench::new(None);
     bench.every = 2 * SECOND;
     bench.subscribe(1, GROUPS, None);
+    bench.somebody_leaves();
     let begin = bench.at;
     bench.put(20, "bo");
     bench.put(21, "bo");
@@ -220,6 +233,7 @@ fn a_cursor_from_between_two_deltas_is_of_no_use() {
     // The same where rows had to be read first.
     let mut bench = Bench::new(Some("pilot NOT IN (SELECT pilot FROM crew WHERE id > 1)"));
     bench.subscribe(1, GROUPS, None);
+    bench.somebody_leaves();
     let begin = bench.at;
     bench.reading = Some(vec![]);
     bench.change(crew(), Some(member(2, "bo")), None, vec![]);

@@ -65,13 +65,14 @@ impl Engine {
 
     /// Notes what is told, for those who come back.
     fn note_told(&mut self, id: FeedId, position: Position, delta: Option<&Arc<Delta>>, withdraws: bool) {
-        let Engine { feeds, materialized_bytes, .. } = self;
+        let Engine { feeds, materialized_bytes, clock, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let Some(materialized) = feed.memory.materialized_mut().filter(|_| !feed.plan.changes_with_time) else {
             return;
         };
         let before = materialized.history.size();
-        materialized.history.note_told(position, delta, withdraws, materialized.entries.len());
+        let (history, rows) = (&mut materialized.history, materialized.entries.len());
+        history.note_told(position, delta, withdraws, (rows, *clock));
         let after = materialized.history.size();
         materialized.operator_bytes = materialized.operator_bytes + after - before;
         *materialized_bytes = *materialized_bytes + after - before;

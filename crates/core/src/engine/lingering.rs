@@ -27,14 +27,16 @@ pub(super) struct Lingering(VecDeque<(Timestamp, FeedId)>);
 impl Engine {
     /// A subscriber goes. The last one leaves a feed behind that stays a while, if it is of use to those who come back.
     pub(super) fn leave(&mut self, sub: SubId) {
-        let feed = self.subs.get(&sub).map(|s| s.feed);
+        let (feed, now) = (self.subs.get(&sub).map(|s| s.feed), self.clock);
+        if let Some(materialized) = feed.and_then(|id| self.materialized_mut(id)) {
+            materialized.history.keep_until(now.saturating_add(LINGERS));
+        }
         let is_last = |id: &FeedId| self.feed(*id).is_some_and(|f| f.subscribers().all(|other| other == sub));
         let stays = feed.filter(|id| is_last(id) && self.is_of_use(*id));
         let Some(id) = stays else { return self.unsubscribe(sub) };
         self.observed.retain(|s| *s != sub);
         let Some(gone) = self.subs.remove(&sub) else { return };
         self.budget.release(gone.owner.as_deref(), gone.cost);
-        let now = self.clock;
         let Some(feed) = self.feed_mut(id) else { return };
         feed.live.remove(sub);
         if let Some(materialized) = feed.memory.materialized_mut() {

@@ -275,4 +275,13 @@ fn what_stays_for_nobody_is_let_go_where_it_would_have_to_be_read() {
     let reset = Reset { name: calls().name.clone(), table: Some(calls()), why: ResetReason::Truncated };
     let told = bench.change(calls(), None, Some([Value::Int(99), "ada".into(), Value::Null].into()), vec![reset]);
     assert_eq!((told.reads, bench.engine.feeds().count()), (0, 0));
+
+    // The same where it is a table that rules ask.
+    let mut bench = Bench::new(Some("pilot IN (SELECT pilot FROM crew)"));
+    bench.subscribe(1, GROUPS, None);
+    bench.handle(Input::Unsubscribe(1));
+    assert_eq!(bench.engine.feeds().count(), 2);
+    let reset = Reset { name: crew().name.clone(), table: Some(crew()), why: ResetReason::Truncated };
+    let told = bench.change(crew(), None, Some(member(3, "cy")), vec![reset]);
+    assert_eq!((told.reads, bench.engine.feeds().count()), (0, 0));
 }

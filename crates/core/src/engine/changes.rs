@@ -178,6 +178,8 @@ impl Engine {
         if reset.why == ResetReason::Described && reset.table.as_ref() == self.catalog.get(&reset.name) {
             return false;
         }
+        // Nobody asks for theirs, also where it is a sub-select's table.
+        self.drop_all_left_feeds();
         self.resets.insert(reset.name.clone(), at);
         let on_table = self.tables.get(&reset.name);
         let mut feeds: Vec<FeedId> = on_table.map(|t| t.feeds.iter().copied().collect()).unwrap_or_default();
@@ -200,10 +202,6 @@ impl Engine {
             let Some(feed) = self.feed(id) else { continue };
             if reset.table.as_ref() == Some(feed.plan.table()) {
                 self.renew(id, why);
-                continue;
-            }
-            if self.is_left(id) {
-                self.remove_feed(id);
                 continue;
             }
             let dependents = self.dependents(id);

@@ -285,10 +285,14 @@ impl Engine {
 
     /// Closes everything that depends on a feed whose rows cannot be read.
     pub(super) fn fail_materialized(&mut self, id: FeedId, refusal: &Refusal) {
+        let is_subquery = self.materialized(id).is_some_and(Materialized::is_subquery);
         let dependents = self.dependents(id);
         self.close_all(dependents, refusal);
         if self.is_left(id) {
             self.remove_feed(id);
+        } else if is_subquery {
+            // It would stay for feeds that nobody listens to, and fail again.
+            self.drop_all_left_feeds();
         }
     }
 

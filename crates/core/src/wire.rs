@@ -88,7 +88,7 @@ pub fn cursor(e: &EffectivePlan, term: Term, position: Position, at: Timestamp, 
         commit: position.commit,
         index: position.index,
         query: e.fingerprint,
-        moment: if e.depends_on_time { at } else { 0 },
+        moment: if e.changes_with_time { at } else { 0 },
     })
 }
 

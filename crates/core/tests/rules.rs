@@ -29,7 +29,7 @@ fn catalog() -> Catalog {
     let (id, until) = (("id", Type::Int8), ("until", Type::Timestamptz));
     catalog.put(table("calls", "a", &[0], &[id, text("agency"), text("phone"), ("eta", Type::Date)]));
     catalog.put(table("assignments", "a", &[0], &[id, ("call", Type::Int8), text("pilot"), until]));
-    catalog.put(table("crews", "a", &[0], &[id, text("member"), text("boss")]));
+    catalog.put(table("crews", "a", &[0], &[id, text("member"), text("boss"), ("since", Type::Any)]));
     catalog.put(table("log", "a", &[], &[id]));
     catalog.put(table("elsewhere", "b", &[0], &[id]));
     catalog
@@ -104,6 +104,7 @@ fn what_a_rule_cannot_say_is_refused_at_its_place() {
         ("10 / id > 1", 1, "this can fail on a row"),
         ("id = 1 OR agency || 'x' = 'y'", 11, "this can fail on a row"),
         ("eta > now()", 1, "a value of type date beside NOW()"),
+        ("EXISTS (SELECT 1 FROM crews WHERE since > now())", 35, "declared as TIMESTAMPTZ"),
         ("id IN (SELECT call FROM assignments WHERE until = now())", 51, "NOW() is not understood here"),
     ] {
         let e = parse_condition(text, &calls(), &catalog()).expect_err(text).to_string();
@@ -316,7 +317,7 @@ fn a_changed_membership_is_explained_by_the_rule_that_asks_it() {
     let of_assignments = steps("assignments", 4);
     assert!(of_assignments[0].text.contains("assignments, which a rule on calls asks"), "{of_assignments:?}");
     assert_eq!(of_assignments[0].verdict, Passed::Yes);
-    assert_eq!(steps("crews", 3)[0].verdict, Passed::No, "nobody asks it");
+    assert_eq!(steps("crews", 4)[0].verdict, Passed::No, "nobody asks it");
     let unknown = &steps("calls", 4)[1];
     assert!(
         unknown.verdict == Passed::No && unknown.values[0].starts_with("nobody listens under this rule"),

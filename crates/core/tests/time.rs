@@ -13,7 +13,9 @@ use gossip_core::plan::VisibleRow;
 use gossip_core::position::{CommitTime, Interval, Old, Position, RowChange, SnapshotPoint, Transaction};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Column, Identified, Key, Row, Table, TableName};
+use gossip_core::seal::Sealer;
 use gossip_core::value::{Type, Value};
+use gossip_core::wire;
 use proptest::prelude::*;
 
 const SECOND: i64 = 1_000_000;
@@ -25,7 +27,9 @@ const START: i64 = 30 * 365 * 86_400 * SECOND;
 type Meaning = fn(Option<i64>, i64, i64) -> bool;
 
 /// Conditions, and what they mean.
-const CONDITIONS: [(&str, Meaning); 7] = [
+const CONDITIONS: [(&str, Meaning); 8] = [
+    // Only rules ask the time.
+    ("n > 0", |_, n, _| n > 0),
     ("at < now()", |at, _, now| at.is_some_and(|at| at < now)),
     ("at <= now()", |at, _, now| at.is_some_and(|at| at <= now)),
     ("at > now() - interval '10 seconds' AND n > 1", |at, n, now| at.is_some_and(|at| at > now - 10 * SECOND) && n > 1),
@@ -131,6 +135,8 @@ type Seen = BTreeMap<usize, Value>;
 struct Client {
     shown: Option<BTreeMap<Key, Seen>>,
     unsent: BTreeMap<Key, Row>,
+    /// The cursor of the last delta.
+    cursor: Option<String>,
 }
 
 /// The rows of a table by `id`.
@@ -201,7 +207,7 @@ impl World {
                         let seen = |seen: &VisibleRow| feed.shown(seen).map(|(i, v)| (i, v.clone())).collect();
                         let shown = rows.iter().map(|(key, row)| (key.clone(), seen(row))).collect();
                         let unsent = rows.iter().map(|(key, row)| (key.clone(), row.row.clone())).collect();
-                        self.clients.insert(sub, Client { shown: Some(shown), unsent });
+                        self.clients.insert(sub, Client { shown: Some(shown), unsent, cursor: None });
                     }
                 }
                 Output::Discard(sub) => drop(self.clients.insert(sub, Client::default())),
@@ -340,6 +346,10 @@ impl Client {
         if delta.revokes {
             self.unsent.clear();
         }
+        let sealer = Sealer::new(b"a secret of the test");
+        let cursor = Some(wire::cursor(&delta.feed, delta.term, delta.position, delta.at, &sealer));
+        assert!(self.cursor != cursor, "the same delta twice");
+        self.cursor = cursor;
         let shown = self.shown.as_mut().expect("no delta before the result");
         for change in &delta.changes {
             let before = shown.remove(change.key());

@@ -67,7 +67,12 @@ impl Checker<'_> {
         }
         if value.ty != Some(Type::Timestamptz) {
             let found = value.ty.map_or("a text".into(), |ty| format!("a value of type {ty}"));
-            return Err(invalid(value.at, format!("{found} beside NOW()"), "a value of type timestamptz"));
+            let expected = match value.ty {
+                // Only SQLite has such columns.
+                Some(Type::Any) => "a column that is declared as TIMESTAMPTZ",
+                _ => "a value of type timestamptz",
+            };
+            return Err(invalid(value.at, format!("{found} beside NOW()"), expected));
         }
         let now = Expr::Computed(Box::new(Computed::Now(offset)));
         let size = value.size.beside(Size { depth: 1, nodes: 1 });

@@ -153,7 +153,7 @@ impl Bench {
     /// Somebody listens beside others, and leaves.
     fn somebody_leaves(&mut self) {
         self.subscribe(90, GROUPS, None);
-        self.handle(Input::Unsubscribe(90));
+        self.handle(Input::Leave(90));
     }
 
     fn pass(&mut self, seconds: i64) {
@@ -171,7 +171,7 @@ fn who_comes_back_is_told_what_happened_meanwhile() {
     let mut bench = Bench::new(None);
     assert_eq!(bench.subscribe(1, GROUPS, None), Told { reads: 1, ..first() });
     let left_at = bench.at;
-    bench.handle(Input::Unsubscribe(1));
+    bench.handle(Input::Leave(1));
     bench.pass(29);
     assert_eq!((bench.put(20, "bo"), bench.put(21, "ada")), (Told::default(), Told::default()), "nobody listens");
     let back = Told { deltas: vec![left_at + 1, left_at + 2], resumed: true, ..Told::default() };
@@ -180,7 +180,7 @@ fn who_comes_back_is_told_what_happened_meanwhile() {
     assert_eq!(bench.put(22, "cy").deltas, [left_at + 3]);
     // Nobody was told of a commit that this result never began with.
     assert_eq!(bench.subscribe(4, GROUPS, Some(left_at - 1)).result, Some(ResyncReason::ResumedTooLate));
-    [2, 3, 4].into_iter().for_each(|sub| drop(bench.handle(Input::Unsubscribe(sub))));
+    [2, 3, 4].into_iter().for_each(|sub| drop(bench.handle(Input::Leave(sub))));
     bench.pass(31);
     assert_eq!(bench.engine.feeds().count(), 0);
     assert_eq!(bench.subscribe(5, GROUPS, None), Told { reads: 1, ..first() });
@@ -210,7 +210,7 @@ fn what_was_withdrawn_is_not_told_to_who_comes_back() {
     bench.subscribe(1, GROUPS, None);
     let begin = bench.at;
     bench.put(20, "bo");
-    bench.handle(Input::Unsubscribe(1));
+    bench.handle(Input::Leave(1));
     bench.change(crew(), Some(member(2, "bo")), None, vec![]);
     let back = bench.subscribe(2, GROUPS, Some(begin));
     assert_eq!(back, Told { result: Some(ResyncReason::RightsChanged), ..Told::default() }, "it is still there");
@@ -252,7 +252,7 @@ fn a_result_that_changes_by_itself_does_not_stay() {
     {
         let mut bench = Bench::new(rows);
         bench.subscribe(1, query, None);
-        bench.handle(Input::Unsubscribe(1));
+        bench.handle(Input::Leave(1));
         assert_eq!(bench.engine.feeds().count(), 0, "{query}");
     }
 }
@@ -264,13 +264,13 @@ fn what_stays_for_nobody_is_let_go_where_it_would_have_to_be_read() {
     for n in 0..300 {
         let query = format!("SELECT pilot, count(*) AS calls FROM calls WHERE id <> -{} GROUP BY pilot", n + 1);
         bench.subscribe(n, &query, None);
-        bench.handle(Input::Unsubscribe(n));
+        bench.handle(Input::Leave(n));
     }
     assert_eq!(bench.engine.feeds().count(), 256);
     // A condition that is long, and evaluated for every change.
     let many: Vec<String> = (0..20).map(|n| format!("id + {n} <> 7")).collect();
     bench.subscribe(900, &format!("SELECT count(*) AS n FROM calls WHERE {}", many.join(" AND ")), None);
-    bench.handle(Input::Unsubscribe(900));
+    bench.handle(Input::Leave(900));
     assert_eq!(bench.engine.feeds().count(), 256);
     let reset = Reset { name: calls().name.clone(), table: Some(calls()), why: ResetReason::Truncated };
     let told = bench.change(calls(), None, Some([Value::Int(99), "ada".into(), Value::Null].into()), vec![reset]);
@@ -279,7 +279,7 @@ fn what_stays_for_nobody_is_let_go_where_it_would_have_to_be_read() {
     // The same where it is a table that rules ask.
     let mut bench = Bench::new(Some("pilot IN (SELECT pilot FROM crew)"));
     bench.subscribe(1, GROUPS, None);
-    bench.handle(Input::Unsubscribe(1));
+    bench.handle(Input::Leave(1));
     assert_eq!(bench.engine.feeds().count(), 2);
     let reset = Reset { name: crew().name.clone(), table: Some(crew()), why: ResetReason::Truncated };
     let told = bench.change(crew(), None, Some(member(3, "cy")), vec![reset]);

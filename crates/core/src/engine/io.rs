@@ -209,6 +209,8 @@ pub enum Input {
     Subscribe(SubId, Box<Request>),
     /// A subscription ends.
     Unsubscribe(SubId),
+    /// The same, because its client has gone or has enough of it for now: it may come back.
+    Leave(SubId),
     /// A client's result is to be sent again as a whole.
     CatchUp(SubId),
     /// Subscriptions have other claims from now on.

@@ -356,7 +356,8 @@ impl Engine {
             Input::Forget(source) => self.forget_source(&source),
             Input::Healed { source, intervals } => self.healed(&source, intervals),
             Input::Subscribe(sub, request) => self.subscribe(sub, request),
-            Input::Unsubscribe(sub) => self.leave(sub),
+            Input::Unsubscribe(sub) => self.unsubscribe(sub),
+            Input::Leave(sub) => self.leave(sub),
             Input::CatchUp(sub) => self.catch_up(sub),
             Input::Claims(subs, claims) => self.claims(&subs, &claims),
             Input::Rules(rules) => {

@@ -251,7 +251,7 @@ impl Cluster {
     /// is lost to it.
     pub fn come_back(&mut self, sub: SubId) {
         let Some(mut c) = self.clients.remove(&sub) else { return };
-        self.handle(c.engine, Input::Unsubscribe(sub));
+        self.handle(c.engine, Input::Leave(sub));
         let back = self.next;
         self.next += 1;
         c.engine = self.rng.random_range(0..NODES);

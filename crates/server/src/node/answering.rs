@@ -27,7 +27,7 @@ impl Node {
                 for sub in subs.into_values() {
                     self.subs.remove(&sub);
                     self.forget_decision(sub);
-                    self.handle(Input::Unsubscribe(sub));
+                    self.handle(Input::Leave(sub));
                 }
             }
             Command::Expired(client) => {
@@ -69,7 +69,7 @@ impl Node {
                         self.writers.due(client);
                         self.subs.remove(&id);
                         self.forget_decision(id);
-                        self.handle(Input::Unsubscribe(id));
+                        self.handle(Input::Leave(id));
                     }
                     None => {
                         let e =

@@ -24,6 +24,7 @@ mod compiler;
 mod differences;
 mod history;
 pub(crate) mod io;
+mod leaving;
 mod lingering;
 mod materialized;
 mod materializing;

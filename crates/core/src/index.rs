@@ -1,8 +1,8 @@
 //! Finds the feeds that a changed row may touch.
 //!
 //! A feed whose rows must have a column with one of a few values, with one of them as an element, within bounds, or `NULL` is
-//! found by that ([`AccessPath`]); all others are evaluated for every change. The index may return too many feeds, never too few: what it
-//! returns is evaluated.
+//! found by that ([`AccessPath`]); all others are evaluated for every change. The index may return too many feeds, never too
+//! few: what it returns is evaluated.
 
 use std::collections::HashMap;
 

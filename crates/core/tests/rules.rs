@@ -106,6 +106,11 @@ fn what_a_rule_cannot_say_is_refused_at_its_place() {
         ("eta > now()", 1, "a value of type date beside NOW()"),
         ("EXISTS (SELECT 1 FROM crews WHERE since > now())", 35, "declared as TIMESTAMPTZ"),
         ("id IN (SELECT call FROM assignments WHERE until = now())", 51, "NOW() is not understood here"),
+        (
+            &beside_now(17),
+            1 + 16 * "id IN (SELECT call FROM assignments WHERE until > now()) OR ".len() + 50,
+            "at most 16",
+        ),
     ] {
         let e = parse_condition(text, &calls(), &catalog()).expect_err(text).to_string();
         assert!(e.contains(words) && e.starts_with(&format!("line 1, column {column}:")), "{text}: {e}");
@@ -261,6 +266,11 @@ fn masks_are_values_of_the_columns_type() {
         let e = parse_mask(text, &calls(), column).expect_err(text).to_string();
         assert!(e.contains(words), "{text}: {e}");
     }
+}
+
+/// A condition that asks the time so often.
+fn beside_now(times: usize) -> String {
+    vec!["id IN (SELECT call FROM assignments WHERE until > now())"; times].join(" OR ")
 }
 
 #[test]

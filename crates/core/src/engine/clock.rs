@@ -1,8 +1,8 @@
 //! Results that change as time passes: feeds are looked at when a condition, theirs or a rule's, changes on one of their rows.
 //!
 //! `NOW()` is the instance's clock in whole seconds, the same for all feeds. A feed holds the rows of its result and those
-//! that come into it by themselves. For each it knows when that changes next ([`Moments`]); the engine knows the
-//! first of these for each feed, and evaluates those rows again when it comes.
+//! that come into it by themselves. For each it knows when that changes next ([`Moments`]); the engine knows the first of these
+//! for each feed, and evaluates those rows again when it comes.
 
 use super::Engine;
 use super::io::ResyncReason;

@@ -159,19 +159,20 @@ impl Engine {
             let now = plan.see(row, subquery_sets);
             let gone = now == Ok(None) && !plan.sees_at_any_time(row, subquery_sets);
             let now = now.unwrap_or(None);
+            let differs = gone || now != entry.sent;
             // When a row comes or goes by itself may have changed, too.
-            if plan.depends_on_time || gone || now != entry.sent {
+            if differs || plan.depends_on_time {
                 let lost = |sent: &VisibleRow| now.as_ref().is_none_or(|n| shows_less(&plan, sent, n));
                 materialized.revokes |= entry.sent.as_ref().is_some_and(lost);
-                changed.push((key.clone(), gone));
+                changed.push((key.clone(), gone, differs));
             }
         }
-        for (key, gone) in changed {
-            self.put(id, key, |entry| {
-                if gone {
-                    entry.now = None;
-                }
-            });
+        for (key, gone, differs) in changed {
+            if differs {
+                self.put(id, key, |entry| entry.now = entry.now.take().filter(|_| !gone));
+            } else {
+                self.put_quietly(id, key, |_| ());
+            }
         }
     }
 }

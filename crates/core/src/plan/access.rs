@@ -1,15 +1,14 @@
 //! How a plan's rows are found: by the values they must have.
 //!
 //! A condition that can only be true where a column equals one of a few values, has one of them as an element, lies within
-//! bounds, or is `NULL` is found by that; any other condition has to be evaluated for every change. Of several parts that must all hold, the one that is true of
-//! the fewest rows is used, as far as that can be told from its kind.
+//! bounds, or is `NULL` is found by that; any other condition has to be evaluated for every change. Of several parts that must
+//! all hold, the one that is true of the fewest rows is used, as far as that can be told from its kind.
 
 use std::fmt::Write as _;
 
 use super::{EffectivePlan, Range};
 use crate::intervals::Bounds;
-use crate::query::expr::Computed;
-use crate::query::expr::MAX_LIST;
+use crate::query::expr::{Computed, MAX_LIST};
 use crate::query::function::{Function, document};
 use crate::query::{CmpOp, Expr};
 use crate::schema::Table;

@@ -368,6 +368,17 @@ async fn a_subscription_is_resumed_from_its_cursor_or_told_why_not() {
     let mut agent = c.connect(1, &["agent"], json!({"agency": "Dunmore"})).await;
     let answer = agent.call("subscribe", again).await.unwrap();
     assert_eq!(answer["why"], "rights-changed", "somebody else's cursor");
+
+    // A window that nobody listens to for a while.
+    let query = "SELECT id, status FROM calls ORDER BY id DESC LIMIT 3";
+    let mut window = subscribe(&mut other, query).await;
+    other.call("unsubscribe", json!({"subscription": window.subscription})).await.unwrap();
+    insert(13);
+    until(&mut other, &mut probe, |_, l| l.rows.contains_key("[13]")).await;
+    let answer = other.call("subscribe", json!({"query": query, "cursor": window.cursor})).await.unwrap();
+    assert_eq!(answer["resumed"], true, "{answer}");
+    window.subscription = answer["subscription"].as_u64().unwrap();
+    until(&mut other, &mut window, |_, l| l.rows.contains_key("[13]") && l.rows.len() == 3).await;
     c.stop().await;
 }
 

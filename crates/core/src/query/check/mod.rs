@@ -125,6 +125,8 @@ struct Checker<'a> {
     never_fails: bool,
     /// Whether `NOW()` may be compared with something here.
     knows_now: bool,
+    /// How often it was.
+    moments: usize,
 }
 
 impl<'a> Checker<'a> {

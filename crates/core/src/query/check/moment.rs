@@ -12,6 +12,9 @@ use crate::value::Type;
 const PLACE: &str =
     "column < NOW() - INTERVAL '1 hour', or the like with <=, > or >=, in the condition of a live query or of a rule";
 
+/// Comparisons with it in one text. When a row comes or goes is found by trying all of them, each with the whole condition.
+const MAX_COMPARISONS: usize = 16;
+
 /// Whether a name is the one of a function for the present moment.
 pub(super) fn is_now(name: &str) -> bool {
     ["now", "statement_timestamp", "transaction_timestamp"].iter().any(|known| name.eq_ignore_ascii_case(known))
@@ -73,6 +76,10 @@ impl Checker<'_> {
                 _ => "a value of type timestamptz",
             };
             return Err(invalid(value.at, format!("{found} beside NOW()"), expected));
+        }
+        self.moments += 1;
+        if self.moments > MAX_COMPARISONS {
+            return Err(invalid(at, "NOW() once more", format!("at most {MAX_COMPARISONS} comparisons with it")));
         }
         let now = Expr::Computed(Box::new(Computed::Now(offset)));
         let size = value.size.beside(Size { depth: 1, nodes: 1 });

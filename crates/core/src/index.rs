@@ -8,7 +8,8 @@ use std::collections::HashMap;
 
 use foldhash::fast::RandomState;
 
-use crate::intervals::{Coarse, Intervals};
+use crate::bounds::Coarse;
+use crate::intervals::Intervals;
 use crate::plan::{AccessPath, Anchor};
 use crate::query::function::document;
 use crate::schema::Row;

@@ -1,288 +1,204 @@
 //! Finds the intervals that contain a value: of feeds, by their numbers, whose rows have a column within bounds.
 //!
-//! A treap by lower end, in which each node knows the highest upper end below it: finding costs the logarithm of how many
-//! there are, and what is found. Ends are compared coarsely ([`Coarse`]) and belong to their interval, so that too much may be
-//! found, never too little.
+//! A search tree by lower end with many entries in a node, in which each node knows the highest upper end below it: finding
+//! costs the logarithm of how many there are, and what is found. With a million of them hardly anything of it is in the
+//! processor's cache, and what counts is how often memory is waited for: the ends in a node stand side by side, as
+//! [sketches](Coarse::sketch), and only where these are equal the values themselves are looked at.
 
 use std::cmp::Ordering;
-use std::sync::Arc;
 
-use crate::datetime::DAY;
-use crate::value::Value;
+use smallvec::SmallVec;
 
-/// A value, as far as its place among others of its kind is concerned. If SQL has one value below another or equal to it, then
-/// so it is here, whatever the types of two numbers are: all are rounded in the same way, and so are moments without a zone.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Coarse {
-    /// A number, rounded to a double. Not-a-number is above all others.
-    Number(f64),
-    /// A text, by its bytes.
-    Text(Arc<str>),
-    /// Bytes.
-    Bytes(Arc<[u8]>),
-    /// `false`, then `true`.
-    Bool(bool),
-    /// The day of a date or timestamp.
-    Day(i64),
-    /// A time of day or a moment in time, in microseconds.
-    Micros(i64),
-}
+use crate::bounds::{Bounds, Coarse};
 
-impl Coarse {
-    /// The place of a value; `None` for what has no order.
-    pub fn of(v: &Value) -> Option<Coarse> {
-        Some(match v {
-            Value::Int(i) => Coarse::Number(*i as f64),
-            Value::Float(x) => Coarse::Number(*x),
-            Value::Float4(x) => Coarse::Number((*x).into()),
-            // Its text is rounded to the nearest double, to infinity if it is beyond all.
-            Value::Numeric(n) => Coarse::Number(n.to_string().parse().ok()?),
-            Value::Text(s) => Coarse::Text(s.clone()),
-            Value::Bytes(bytes) => Coarse::Bytes(bytes.clone()),
-            Value::Bool(b) => Coarse::Bool(*b),
-            Value::Date(days) => Coarse::Day((*days).into()),
-            Value::Timestamp(i64::MIN) => Coarse::Day(i32::MIN.into()),
-            Value::Timestamp(i64::MAX) => Coarse::Day(i32::MAX.into()),
-            Value::Timestamp(t) => Coarse::Day(t.div_euclid(DAY)),
-            Value::Time(t) | Value::Timestamptz(t) => Coarse::Micros(*t),
-            Value::Json(_) | Value::Null => return None,
-        })
-    }
+/// Entries of a node for which there is room; one that has no more is split.
+const ROOM: usize = 32;
 
-    fn kind(&self) -> u8 {
-        match self {
-            Coarse::Number(_) => 0,
-            Coarse::Text(_) => 1,
-            Coarse::Bytes(_) => 2,
-            Coarse::Bool(_) => 3,
-            Coarse::Day(_) => 4,
-            Coarse::Micros(_) => 5,
-        }
-    }
-}
+/// Entries that a node keeps.
+const FULL: usize = if cfg!(test) { 4 } else { ROOM - 1 };
 
-impl Eq for Coarse {}
+/// Kept in the node itself: to find the place of a list would be to wait for memory once more.
+type InNode<T> = SmallVec<[T; ROOM]>;
 
-impl PartialOrd for Coarse {
-    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
-        Some(self.cmp(other))
-    }
-}
+/// The sketch of a missing lower end, and of a missing upper end.
+const LEAST: u128 = 0;
+const GREATEST: u128 = u128::MAX;
 
-impl Ord for Coarse {
-    fn cmp(&self, other: &Self) -> Ordering {
-        match (self, other) {
-            (Coarse::Number(a), Coarse::Number(b)) => a.partial_cmp(b).unwrap_or_else(|| a.is_nan().cmp(&b.is_nan())),
-            (Coarse::Text(a), Coarse::Text(b)) => a.as_bytes().cmp(b.as_bytes()),
-            (Coarse::Bytes(a), Coarse::Bytes(b)) => a.cmp(b),
-            (Coarse::Bool(a), Coarse::Bool(b)) => a.cmp(b),
-            (Coarse::Day(a), Coarse::Day(b)) | (Coarse::Micros(a), Coarse::Micros(b)) => a.cmp(b),
-            (a, b) => a.kind().cmp(&b.kind()),
-        }
-    }
-}
-
-/// What lies between two values, both included; `None` is no bound.
-#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Bounds {
-    /// The lower end.
-    pub low: Option<Coarse>,
-    /// The upper end.
-    pub high: Option<Coarse>,
-}
-
-impl Bounds {
-    /// Whether a value lies in it.
-    fn contains(&self, v: &Coarse) -> bool {
-        self.low.as_ref().is_none_or(|low| low <= v) && self.high.as_ref().is_none_or(|high| v <= high)
-    }
-
-    /// What lies in both.
-    pub fn within(self, other: Bounds) -> Bounds {
-        let high = match (self.high, other.high) {
-            (Some(a), Some(b)) => Some(a.min(b)),
-            (a, b) => a.or(b),
-        };
-        // No bound is the least of all lower ends.
-        Bounds { low: self.low.max(other.low), high }
-    }
-}
-
-/// No node.
-const NIL: u32 = u32::MAX;
-
+/// The bounds of a feed, or all that are below a node.
 #[derive(Debug)]
-struct Node {
+struct Entry {
+    /// The bounds; of what is below a node bounds that are not above any of it, in the order of the tree.
     bounds: Bounds,
     feed: u32,
-    priority: u32,
-    left: u32,
-    right: u32,
-    /// The node at or below this one whose upper end is highest.
-    highest: u32,
+    below: Option<Box<Node>>,
+}
+
+#[derive(Debug, Default)]
+struct Node {
+    /// Sketches of the lower and the highest upper end of each entry.
+    ends: InNode<[u128; 2]>,
+    /// In ascending order.
+    entries: InNode<Entry>,
+    /// The highest upper end of them.
+    highest: Option<Coarse>,
 }
 
 /// Feeds by the bounds within which they need a value.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Intervals {
-    nodes: Vec<Node>,
-    free: Vec<u32>,
-    root: u32,
+    root: Node,
 }
 
-impl Default for Intervals {
-    fn default() -> Intervals {
-        Intervals { nodes: Vec::new(), free: Vec::new(), root: NIL }
+/// Which of two upper ends is higher; none is the highest.
+fn by_height(a: Option<&Coarse>, b: Option<&Coarse>) -> Ordering {
+    match (a, b) {
+        (Some(a), Some(b)) => a.cmp(b),
+        (a, b) => a.is_none().cmp(&b.is_none()),
     }
 }
 
-/// Spreads numbers that follow each other (Vigna's SplitMix64).
-fn spread(n: u64) -> u32 {
-    let mut z = n.wrapping_add(0x9e37_79b9_7f4a_7c15);
-    z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-    z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-    (z ^ (z >> 31)) as u32
+impl Entry {
+    fn cmp(&self, bounds: &Bounds, feed: u32) -> Ordering {
+        self.bounds.cmp(bounds).then(self.feed.cmp(&feed))
+    }
+
+    fn highest(&self) -> Option<&Coarse> {
+        self.below.as_ref().map_or(self.bounds.high.as_ref(), |node| node.highest.as_ref())
+    }
+
+    fn ends(&self) -> [u128; 2] {
+        [self.bounds.low.as_ref().map_or(LEAST, Coarse::sketch), self.highest().map_or(GREATEST, Coarse::sketch)]
+    }
+}
+
+impl Node {
+    fn of(entries: InNode<Entry>) -> Node {
+        let mut node = Node { ends: entries.iter().map(Entry::ends).collect(), entries, highest: None };
+        node.find_highest();
+        node
+    }
+
+    fn find_highest(&mut self) {
+        let highest = self.entries.iter().map(Entry::highest).max_by(|a, b| by_height(*a, *b));
+        self.highest = highest.flatten().cloned();
+    }
+
+    fn search(&self, v: &Coarse, sketch: u128, found: &mut impl FnMut(u32)) {
+        for ([low, high], entry) in self.ends.iter().zip(&self.entries) {
+            if *low > sketch || *low == sketch && entry.bounds.low.as_ref().is_some_and(|low| low > v) {
+                return;
+            }
+            if *high < sketch || *high == sketch && entry.highest().is_some_and(|high| high < v) {
+                continue;
+            }
+            match &entry.below {
+                Some(node) => node.search(v, sketch, found),
+                None => found(entry.feed),
+            }
+        }
+    }
+
+    /// The entry below which these bounds belong, if there is anything below the entries.
+    fn way(&mut self, bounds: &Bounds, feed: u32) -> Option<usize> {
+        self.entries.first()?.below.as_ref()?;
+        Some(self.entries.partition_point(|e| e.cmp(bounds, feed).is_le()).saturating_sub(1))
+    }
+
+    /// Adds the bounds of a feed. Returns what is split off at the end, if there are too many entries then.
+    fn insert(&mut self, bounds: Bounds, feed: u32) -> Option<Node> {
+        if self.entries.is_empty() || by_height(bounds.high.as_ref(), self.highest.as_ref()).is_gt() {
+            self.highest = bounds.high.clone();
+        }
+        let place = match self.way(&bounds, feed) {
+            None => {
+                let place = self.entries.partition_point(|e| e.cmp(&bounds, feed).is_lt());
+                self.put(place, Entry { bounds, feed, below: None });
+                place
+            }
+            Some(place) => {
+                let entry = &mut self.entries[place];
+                if entry.cmp(&bounds, feed).is_gt() {
+                    (entry.bounds, entry.feed) = (bounds.clone(), feed);
+                }
+                let split = entry.below.as_mut().and_then(|node| node.insert(bounds, feed));
+                self.ends[place] = entry.ends();
+                let split = split.and_then(Node::into_entry).map(|entry| self.put(place + 1, entry));
+                place + usize::from(split.is_some())
+            }
+        };
+        if self.entries.len() <= FULL {
+            return None;
+        }
+        // What comes in ascending order leaves full nodes behind it.
+        let at = if place + 1 == self.entries.len() { place } else { FULL / 2 };
+        self.ends.truncate(at);
+        let rest = Node::of(self.entries.drain(at..).collect());
+        self.find_highest();
+        Some(rest)
+    }
+
+    fn put(&mut self, place: usize, entry: Entry) {
+        self.ends.insert(place, entry.ends());
+        self.entries.insert(place, entry);
+    }
+
+    /// The entry of a node that has any.
+    fn into_entry(self) -> Option<Entry> {
+        let Entry { bounds, feed, .. } = self.entries.first()?;
+        Some(Entry { bounds: bounds.clone(), feed: *feed, below: Some(Box::new(self)) })
+    }
+
+    /// Removes the bounds of a feed, if they are there.
+    fn remove(&mut self, bounds: &Bounds, feed: u32) {
+        match self.way(bounds, feed) {
+            None => {
+                let Ok(place) = self.entries.binary_search_by(|e| e.cmp(bounds, feed)) else { return };
+                self.take_out(place);
+            }
+            Some(place) => {
+                let entry = &mut self.entries[place];
+                let Some(node) = &mut entry.below else { return };
+                node.remove(bounds, feed);
+                let is_empty = node.entries.is_empty();
+                self.ends[place] = entry.ends();
+                if is_empty {
+                    self.take_out(place);
+                }
+            }
+        }
+        self.find_highest();
+    }
+
+    fn take_out(&mut self, place: usize) {
+        self.ends.remove(place);
+        self.entries.remove(place);
+    }
 }
 
 impl Intervals {
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
-        self.root == NIL
+        self.root.entries.is_empty()
     }
 
     /// Adds the bounds of a feed.
     pub fn insert(&mut self, bounds: Bounds, feed: u32) {
-        let priority = spread(u64::from(feed) << 32 | self.nodes.len() as u64);
-        let node = Node { bounds, feed, priority, left: NIL, right: NIL, highest: NIL };
-        let id = match self.free.pop() {
-            Some(id) => {
-                self.nodes[id as usize] = node;
-                id
-            }
-            None => {
-                self.nodes.push(node);
-                (self.nodes.len() - 1) as u32
-            }
-        };
-        self.renew(id);
-        let (below, above) = self.split(self.root, id);
-        let below = self.merge(below, id);
-        self.root = self.merge(below, above);
+        let Some(rest) = self.root.insert(bounds, feed) else { return };
+        let below = [std::mem::take(&mut self.root), rest];
+        self.root = Node::of(below.into_iter().filter_map(Node::into_entry).collect());
     }
 
     /// Removes the bounds of a feed, if they are there.
     pub fn remove(&mut self, bounds: &Bounds, feed: u32) {
-        let (root, gone) = self.without(self.root, bounds, feed);
-        self.root = root;
-        if let Some(id) = gone {
-            self.nodes[id as usize].bounds = Bounds::default();
-            self.free.push(id);
+        self.root.remove(bounds, feed);
+        while let [Entry { below: Some(only), .. }] = &mut self.root.entries[..] {
+            self.root = std::mem::take(only);
         }
     }
 
     /// Calls `found` for every feed whose bounds a value lies in.
-    pub fn containing(&self, v: &Coarse, found: &mut impl FnMut(u32)) {
-        self.search(self.root, v, found);
-    }
-
-    fn search(&self, id: u32, v: &Coarse, found: &mut impl FnMut(u32)) {
-        let Some(node) = self.nodes.get(id as usize) else { return };
-        if self.high(node.highest).is_some_and(|highest| highest < v) {
-            return;
-        }
-        self.search(node.left, v, found);
-        if node.bounds.low.as_ref().is_none_or(|low| low <= v) {
-            if node.bounds.contains(v) {
-                found(node.feed);
-            }
-            self.search(node.right, v, found);
-        }
-    }
-
-    fn high(&self, id: u32) -> Option<&Coarse> {
-        self.nodes[id as usize].bounds.high.as_ref()
-    }
-
-    /// Brings up to date what a node knows of those below it.
-    fn renew(&mut self, id: u32) {
-        let node = &self.nodes[id as usize];
-        let mut highest = id;
-        for below in [node.left, node.right] {
-            if let Some(below) = self.nodes.get(below as usize).map(|n| n.highest) {
-                // No bound is the highest of all.
-                let higher = match (self.high(below), self.high(highest)) {
-                    (_, None) => false,
-                    (None, _) => true,
-                    (Some(a), Some(b)) => a > b,
-                };
-                highest = if higher { below } else { highest };
-            }
-        }
-        self.nodes[id as usize].highest = highest;
-    }
-
-    fn order(&self, a: u32, bounds: &Bounds, feed: u32) -> Ordering {
-        let a = &self.nodes[a as usize];
-        a.bounds.cmp(bounds).then(a.feed.cmp(&feed))
-    }
-
-    /// The nodes of a tree that are before another node, and the others.
-    fn split(&mut self, tree: u32, at: u32) -> (u32, u32) {
-        if tree == NIL {
-            return (NIL, NIL);
-        }
-        let pivot = &self.nodes[at as usize];
-        if self.order(tree, &pivot.bounds, pivot.feed).is_lt() {
-            let (below, above) = self.split(self.nodes[tree as usize].right, at);
-            self.nodes[tree as usize].right = below;
-            self.renew(tree);
-            (tree, above)
-        } else {
-            let (below, above) = self.split(self.nodes[tree as usize].left, at);
-            self.nodes[tree as usize].left = above;
-            self.renew(tree);
-            (below, tree)
-        }
-    }
-
-    /// One tree of two, of which all nodes of the first are before those of the second.
-    fn merge(&mut self, below: u32, above: u32) -> u32 {
-        match (below, above) {
-            (NIL, other) | (other, NIL) => other,
-            _ if self.nodes[below as usize].priority >= self.nodes[above as usize].priority => {
-                self.nodes[below as usize].right = self.merge(self.nodes[below as usize].right, above);
-                self.renew(below);
-                below
-            }
-            _ => {
-                self.nodes[above as usize].left = self.merge(below, self.nodes[above as usize].left);
-                self.renew(above);
-                above
-            }
-        }
-    }
-
-    /// A tree without the bounds of a feed, and the node that had them.
-    fn without(&mut self, tree: u32, bounds: &Bounds, feed: u32) -> (u32, Option<u32>) {
-        if tree == NIL {
-            return (NIL, None);
-        }
-        let (left, right) = (self.nodes[tree as usize].left, self.nodes[tree as usize].right);
-        let gone = match self.order(tree, bounds, feed) {
-            Ordering::Equal => return (self.merge(left, right), Some(tree)),
-            Ordering::Greater => {
-                let (left, gone) = self.without(left, bounds, feed);
-                self.nodes[tree as usize].left = left;
-                gone
-            }
-            Ordering::Less => {
-                let (right, gone) = self.without(right, bounds, feed);
-                self.nodes[tree as usize].right = right;
-                gone
-            }
-        };
-        self.renew(tree);
-        (tree, gone)
+    pub fn containing(&self, v: &Coarse, mut found: impl FnMut(u32)) {
+        self.root.search(v, v.sketch(), &mut found);
     }
 }
 
@@ -293,10 +209,10 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::value::Type;
 
-    fn number(n: i64) -> Coarse {
-        Coarse::Number(n as f64)
+    /// Numbers, and texts that their sketches do not tell apart.
+    fn place(n: i64) -> Coarse {
+        if n < 15 { Coarse::Number(n as f64) } else { Coarse::Text(format!("a rather long beginning {n}").into()) }
     }
 
     proptest! {
@@ -305,11 +221,11 @@ mod tests {
         /// Whatever comes and goes, what is found is what a look at all of them finds.
         #[test]
         fn what_contains_a_value_is_found(
-            steps in prop::collection::vec((any::<bool>(), prop::option::of(0..30_i64), prop::option::of(0..30_i64), 0..40_u32), 1..120)
+            steps in prop::collection::vec((any::<bool>(), prop::option::of(0..30_i64), prop::option::of(0..30_i64), 0..40_u32), 1..240)
         ) {
             let (mut tree, mut all) = (Intervals::default(), BTreeSet::new());
             for (inserts, low, high, feed) in steps {
-                let bounds = Bounds { low: low.map(number), high: high.map(number) };
+                let bounds = Bounds { low: low.map(place), high: high.map(place) };
                 if inserts {
                     if all.insert((bounds.clone(), feed)) {
                         tree.insert(bounds, feed);
@@ -322,9 +238,9 @@ mod tests {
                     tree.remove(&bounds, feed);
                 }
                 for v in -1..31 {
-                    let v = number(v);
+                    let v = place(v);
                     let mut found = Vec::new();
-                    tree.containing(&v, &mut |feed| found.push(feed));
+                    tree.containing(&v, |feed| found.push(feed));
                     found.sort_unstable();
                     let mut expected: Vec<u32> =
                         all.iter().filter(|(bounds, _)| bounds.contains(&v)).map(|(_, feed)| *feed).collect();
@@ -334,40 +250,5 @@ mod tests {
             }
             prop_assert_eq!(tree.is_empty(), all.is_empty());
         }
-
-        /// Where SQL has one value below another, so it is here.
-        #[test]
-        fn what_is_coarse_never_contradicts(a in 0..VALUES.len(), b in 0..VALUES.len()) {
-            let value = |(text, ty): (&str, Type)| Value::from_text(text, ty).unwrap();
-            let (a, b) = (value(VALUES[a]), value(VALUES[b]));
-            if a.sql_cmp(&b).is_some_and(Ordering::is_le) {
-                prop_assert!(Coarse::of(&a) <= Coarse::of(&b), "{:?} {:?}", a, b);
-            }
-        }
     }
-
-    const VALUES: [(&str, Type); 22] = [
-        ("9007199254740992", Type::Int8),
-        ("9007199254740993", Type::Int8),
-        ("9007199254740992.5", Type::Numeric),
-        ("9007199254740993.0", Type::Numeric),
-        ("9007199254740992", Type::Float8),
-        ("9007199254740994", Type::Float8),
-        ("1e400", Type::Numeric),
-        ("-1e400", Type::Numeric),
-        ("1e-400", Type::Numeric),
-        ("0", Type::Int8),
-        ("-0", Type::Float8),
-        ("NaN", Type::Float8),
-        ("Infinity", Type::Float8),
-        ("-Infinity", Type::Float4),
-        ("0.1", Type::Float4),
-        ("0.1", Type::Float8),
-        ("0.1", Type::Numeric),
-        ("2024-02-29", Type::Date),
-        ("infinity", Type::Date),
-        ("2024-02-29 12:00", Type::Timestamp),
-        ("-infinity", Type::Timestamp),
-        ("infinity", Type::Timestamp),
-    ];
 }

@@ -86,6 +86,7 @@
 #![cfg_attr(not(test), warn(clippy::too_many_lines))]
 
 pub mod audience;
+mod bounds;
 pub mod budget;
 pub mod canonical;
 pub mod cluster;

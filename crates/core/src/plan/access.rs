@@ -7,7 +7,7 @@
 use std::fmt::Write as _;
 
 use super::{EffectivePlan, Range};
-use crate::intervals::Bounds;
+use crate::bounds::Bounds;
 use crate::query::expr::{Computed, MAX_LIST};
 use crate::query::function::{Function, document};
 use crate::query::{CmpOp, Expr};

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::intervals::{Bounds, Coarse};
+use crate::bounds::{Bounds, Coarse};
 use crate::query::CmpOp;
 use crate::value::Value;
 

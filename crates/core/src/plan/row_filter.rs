@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use super::access::{self, By, Need, Needs};
 use super::{EffectivePlan, Range};
-use crate::intervals::Coarse;
+use crate::bounds::Coarse;
 use crate::schema::Table;
 use crate::subquery::SubqueryResults;
 use crate::value::{Type, Value};

@@ -278,7 +278,7 @@ fn replace_places(
     row: VisibleRow,
     places: &ColumnSet,
 ) -> Option<Change> {
-    let changed: ColumnSet = places.iter().filter(|place| plan.project.value(*place, &row).is_some()).collect();
+    let changed = plan.visible_places(places, &row);
     (!changed.is_empty()).then_some(Change::Replace { key, row, changed, place: None, was: Some(was) })
 }
 
@@ -344,7 +344,7 @@ pub fn revokes(plan: &EffectivePlan, change: &Change, row: &RowChange, subquery_
         // A mask may now replace the value itself, or something is computed of what is hidden now.
         Change::Replace { changed, .. } => {
             let concealable = plan.concealable();
-            changed.iter().any(|place| plan.project.depends_on(place, &concealable))
+            !concealable.is_empty() && changed.iter().any(|place| plan.project.depends_on(place, &concealable))
                 || plan.computes() && conceals(plan, row, subquery_results)
         }
         Change::Add { .. } => false,

@@ -157,7 +157,8 @@ impl Engine {
         self.let_go_behind_boundary(id)
     }
 
-    /// The rows that may have changed since the last time.
+    /// The rows that may have changed since the last time. Those that are in the result are known as sent from now on; of the
+    /// others [`Engine::note_sent`] lets go.
     fn changed_rows(&mut self, id: FeedId) -> Result<Vec<Changed>, EvalError> {
         let Engine { feeds, subquery_sets, .. } = self;
         let feed = feeds.get_mut(id as usize).and_then(Option::as_mut);
@@ -167,7 +168,7 @@ impl Engine {
         let dirty = materialized.dirty.take();
         let mut changed = Vec::with_capacity(dirty.len());
         for (key, seen) in dirty {
-            let Some(entry) = materialized.entries.get(&key) else { continue };
+            let Some(entry) = materialized.entries.get_mut(&key) else { continue };
             let of_entry = || Ok(entry.now.as_ref().map(|row| feed.see(row, subquery_sets)).transpose()?.flatten());
             let now = match seen {
                 Seen::Known(seen) => {
@@ -176,14 +177,20 @@ impl Engine {
                 }
                 Seen::OfEntry => of_entry()?,
             };
-            if now != entry.sent {
-                changed.push(Changed { key, sent: entry.sent.clone(), now });
+            if now == entry.sent {
+                continue;
             }
+            let sent = match &now {
+                // Its entry stays as large as it is.
+                Some(_) => std::mem::replace(&mut entry.sent, now.clone()),
+                None => entry.sent.clone(),
+            };
+            changed.push(Changed { key, sent, now });
         }
         Ok(changed)
     }
 
-    /// What rows are from now on known as sent.
+    /// Lets go of rows that are not in the result any more, and notes what subscribers know of those that changed.
     fn note_sent(&mut self, id: FeedId, changed: Vec<Changed>) {
         let Some(feed) = self.feed(id) else { return };
         let (plan, may_wait) = (feed.plan.clone(), feed.every() > 0);
@@ -192,8 +199,8 @@ impl Engine {
         if let Some(materialized) = self.materialized_mut(id).filter(|m| waits(m)) {
             materialized.told.note(changed.iter().map(|c| (&c.key, c.sent.as_ref())));
         }
-        for Changed { key, now, .. } in changed {
-            self.put_quietly(id, key, |entry| entry.sent = now);
+        for Changed { key, .. } in changed.into_iter().filter(|c| c.now.is_none()) {
+            self.put_quietly(id, key, |entry| entry.sent = None);
         }
     }
 

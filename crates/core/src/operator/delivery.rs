@@ -137,26 +137,32 @@ impl Delivery {
         place: Option<&Place>,
         rank: Option<usize>,
     ) -> Option<Change> {
-        let before = self.rows.get(&key);
-        let stands_still = before.is_some_and(|shown| shown.place.as_ref() == place);
-        let mut change = feed::between(plan, key.clone(), before.map(|shown| shown.row.clone()), now.clone());
-        if let (None, Some(row), Some(before), false) = (&change, &now, before, stands_still) {
-            let (key, row, was) = (key.clone(), row.clone(), Some(before.row.clone()));
-            change = Some(Change::Replace { key, row, changed: ColumnSet::default(), place: None, was });
+        let Some(row) = now else {
+            let before = self.rows.remove(&key)?;
+            self.bytes -= size(&key, &before.row);
+            return feed::between(plan, key, Some(before.row), None);
+        };
+        self.bytes += size(&key, &row);
+        let Some(shown) = self.rows.get_mut(&key) else {
+            self.rows.insert(key.clone(), Shown { row: row.clone(), place: place.cloned() });
+            return Some(Change::Add { key, row, instead: false, place: rank, was: None });
+        };
+        self.bytes -= size(&key, &shown.row);
+        let before = std::mem::replace(&mut shown.row, row.clone());
+        let moves = shown.place.as_ref() != place;
+        if moves {
+            shown.place = place.cloned();
+        }
+        let mut change = feed::between(plan, key.clone(), Some(before.clone()), Some(row.clone()));
+        if change.is_none() && moves {
+            let (changed, was) = (ColumnSet::default(), Some(before));
+            change = Some(Change::Replace { key, row, changed, place: None, was });
         }
         match &mut change {
             Some(Change::Add { place, .. }) => *place = rank,
-            Some(Change::Replace { place, .. }) => *place = rank.filter(|_| !stands_still),
+            Some(Change::Replace { place, .. }) => *place = rank.filter(|_| moves),
             _ => {}
         }
-        let before = match now {
-            Some(row) => {
-                self.bytes += size(&key, &row);
-                self.rows.insert(key.clone(), Shown { row, place: place.cloned() })
-            }
-            None => self.rows.remove(&key),
-        };
-        self.bytes -= before.map_or(0, |before| size(&key, &before.row));
         change
     }
 

@@ -50,7 +50,7 @@ impl Firsts {
             if let Some((common, place, _)) = self.rows.remove(&key) {
                 self.bytes -= place.size();
                 if let Some(group) = self.groups.get_mut(&common) {
-                    group.ranked.remove(|other| other.cmp(&place, terms));
+                    group.ranked.remove(&place, |a, b| a.cmp(b, terms));
                 }
                 touched.insert(common);
             }

@@ -50,11 +50,14 @@ impl State {
     }
 
     /// Adds a row, or takes one back.
-    fn take(&mut self, key: &Key, values: Vec<Value>, adds: bool) {
+    fn take(&mut self, key: &[Value], values: Vec<Value>, adds: bool) {
         match adds {
             true => {
                 self.rows += 1;
-                *self.names.entry(key.clone()).or_default() += 1;
+                match self.names.get_mut(key) {
+                    Some(n) => *n += 1,
+                    None => drop(self.names.insert(key.into(), 1)),
+                }
             }
             false => {
                 self.rows = self.rows.saturating_sub(1);
@@ -91,14 +94,14 @@ impl State {
 
 /// What a row is to its group.
 struct Part {
-    key: Key,
+    key: Vec<Value>,
     /// For each aggregate the value that it takes of the row; NULL counts for nothing.
     values: Vec<Value>,
 }
 
 fn part(spec: &Group, row: &VisibleRow) -> Result<Part, EvalError> {
     let cells = cells(row);
-    let key = spec.keys.iter().map(|e| Ok(e.value(&cells)?.into_owned())).collect::<Result<Key, EvalError>>()?;
+    let key = spec.keys.iter().map(|e| Ok(e.value(&cells)?.into_owned())).collect::<Result<_, EvalError>>()?;
     let mut values = Vec::with_capacity(spec.aggregates.len());
     for aggregate in &spec.aggregates {
         values.push(match &aggregate.of {
@@ -152,7 +155,7 @@ impl Groups {
     }
 
     /// Changes the group of a key, which may begin with that.
-    fn change(&mut self, spec: &Group, key: &Key, change: impl FnOnce(&mut State)) {
+    fn change(&mut self, spec: &Group, key: &[Value], change: impl FnOnce(&mut State)) {
         let common: Common = key.iter().cloned().map(Sql).collect();
         let (mut slot, mut known) = (self.groups.get_mut(&common), 0);
         if let Some(state) = &slot {

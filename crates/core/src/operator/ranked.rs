@@ -28,7 +28,7 @@ impl<T> Ranked<T> {
         }
     }
 
-    /// Adds an entry; `cmp` says where others stand beside it.
+    /// Adds an entry; `cmp` is the order.
     pub fn insert(&mut self, entry: T, cmp: impl Fn(&T, &T) -> Ordering) {
         let (chunk, place) = self.find(|other| cmp(other, &entry));
         let (Ok(place) | Err(place)) = place;
@@ -46,14 +46,33 @@ impl<T> Ranked<T> {
         }
     }
 
-    /// Takes an entry out; `cmp` says where others stand beside it.
-    pub fn remove(&mut self, cmp: impl Fn(&T) -> Ordering) -> Option<T> {
-        let (chunk, Ok(place)) = self.find(cmp) else { return None };
+    /// Takes an entry out; `cmp` is the order.
+    pub fn remove(&mut self, entry: &T, cmp: impl Fn(&T, &T) -> Ordering) -> Option<T> {
+        let (chunk, Ok(place)) = self.find(|other| cmp(other, entry)) else { return None };
         let entry = self.chunks[chunk].remove(place);
         if self.chunks[chunk].is_empty() {
             self.chunks.remove(chunk);
         }
         Some(entry)
+    }
+
+    /// Puts an entry in another one's stead; mostly it stands between the same others.
+    pub fn replace(&mut self, before: &T, entry: T, cmp: impl Fn(&T, &T) -> Ordering) {
+        if let (chunk, Ok(place)) = self.find(|other| cmp(other, before)) {
+            let entries = &self.chunks[chunk];
+            let left = match place {
+                0 => chunk.checked_sub(1).and_then(|chunk| self.chunks[chunk].last()),
+                _ => entries.get(place - 1),
+            };
+            let right = entries.get(place + 1).or_else(|| self.chunks.get(chunk + 1)?.first());
+            if left.is_none_or(|left| cmp(left, &entry).is_lt()) && right.is_none_or(|right| cmp(&entry, right).is_lt())
+            {
+                self.chunks[chunk][place] = entry;
+                return;
+            }
+        }
+        self.remove(before, &cmp);
+        self.insert(entry, cmp);
     }
 
     /// How many entries come before this one.
@@ -84,9 +103,11 @@ mod tests {
         #![proptest_config(ProptestConfig { cases: 200, failure_persistence: None, ..ProptestConfig::default() })]
 
         #[test]
-        fn it_is_a_sorted_list(steps in proptest::collection::vec((any::<bool>(), 0..2_000_u32), 0..2_000)) {
+        fn it_is_a_sorted_list(steps in proptest::collection::vec((any::<bool>(), 0..2_000_u32, 0..2_000_u32), 0..2_000)) {
             let (mut ranked, mut list) = (Ranked::default(), Vec::new());
-            for (adds, n) in steps {
+            for (adds, n, other) in steps {
+                // As often near as far.
+                let other = if other % 2 == 0 { n + other % 8 } else { other };
                 match list.binary_search(&n) {
                     Err(place) if adds => {
                         list.insert(place, n);
@@ -94,10 +115,15 @@ mod tests {
                     }
                     Ok(place) if !adds => {
                         list.remove(place);
-                        prop_assert_eq!(ranked.remove(|other| other.cmp(&n)), Some(n));
+                        prop_assert_eq!(ranked.remove(&n, u32::cmp), Some(n));
+                    }
+                    Ok(place) if list.binary_search(&other).is_err() => {
+                        list.remove(place);
+                        list.insert(list.partition_point(|n| *n < other), other);
+                        ranked.replace(&n, other, u32::cmp);
                     }
                     Err(place) => {
-                        prop_assert_eq!(ranked.remove(|other| other.cmp(&n)), None);
+                        prop_assert_eq!(ranked.remove(&n, u32::cmp), None);
                         prop_assert_eq!(ranked.rank(|other| other.cmp(&n)), place);
                     }
                     Ok(place) => prop_assert_eq!(ranked.rank(|other| other.cmp(&n)), place),

@@ -42,7 +42,19 @@ impl Place {
     /// What it is ordered by has no value.
     pub fn of(terms: &[SortTerm], ties: Ties, key: &Key, row: &VisibleRow) -> Result<Place, EvalError> {
         let cells = cells(row);
-        let values = terms.iter().map(|term| Ok(term.value.value(&cells)?.into_owned()));
+        let mut failed = None;
+        // Of a known length: they are put where they stay.
+        let values = terms.iter().map(|term| match term.value.value(&cells) {
+            Ok(value) => value.into_owned(),
+            Err(error) => {
+                failed = Some(error);
+                Value::Null
+            }
+        });
+        let values: Arc<[Value]> = values.collect();
+        if let Some(error) = failed {
+            return Err(error);
+        }
         let tie = match ties {
             Ties::ByKey => 0,
             Ties::ByHash([a, b]) => {
@@ -51,7 +63,7 @@ impl Place {
                 hasher.finish()
             }
         };
-        Ok(Place { values: values.collect::<Result<_, EvalError>>()?, tie, key: key.clone() })
+        Ok(Place { values, tie, key: key.clone() })
     }
 
     /// The order of two places.
@@ -114,15 +126,15 @@ impl Sorted {
                 None => self.rows.remove(&key),
             };
             let before = before.map(|(place, _)| place);
-            if before != now {
-                if let Some(place) = before {
-                    self.bytes -= place.size();
-                    self.ranked.remove(|other| other.cmp(&place, terms));
-                }
-                if let Some(place) = now {
-                    self.bytes += place.size();
-                    self.ranked.insert(place, |a, b| a.cmp(b, terms));
-                }
+            self.bytes += now.as_ref().map_or(0, Place::size);
+            self.bytes -= before.as_ref().map_or(0, Place::size);
+            let cmp = |a: &Place, b: &Place| a.cmp(b, terms);
+            match (before, now) {
+                (Some(before), Some(now)) if before == now => {}
+                (Some(before), Some(now)) => self.ranked.replace(&before, now, cmp),
+                (Some(before), None) => drop(self.ranked.remove(&before, cmp)),
+                (None, Some(now)) => self.ranked.insert(now, cmp),
+                (None, None) => {}
             }
             touched.push(key);
         }

@@ -19,7 +19,9 @@ const SMALLEST: i32 = -1_074;
 pub struct Sum {
     /// Numbers that are not NULL.
     count: i64,
-    /// Of finite numbers: in units of 10 to the power of `-scale`, or of 2 to the power of [`SMALLEST`].
+    /// Of integers, by itself: it takes no memory elsewhere.
+    integers: i128,
+    /// Of other finite numbers: in units of 10 to the power of `-scale`, or of 2 to the power of [`SMALLEST`].
     total: BigInt,
     scale: i64,
     /// How many numbers have so many digits after the point, which is what the sum shows.
@@ -48,7 +50,8 @@ impl Sum {
             (_, Some(0)) => self.nan += by,
             (_, Some(1)) => self.infinite += by,
             (_, Some(_)) => self.negative_infinite += by,
-            (Value::Int(i), None) => self.add_decimal(BigInt::from(*i), 0, by),
+            // So many that they are too large for it cannot be counted.
+            (Value::Int(i), None) => self.integers += i128::from(*i) * i128::from(by),
             (Value::Numeric(n), None) => {
                 let n = if n.fractional_digit_count() < 0 { n.with_scale(0) } else { (**n).clone() };
                 let (digits, scale) = n.into_bigint_and_scale();
@@ -66,7 +69,6 @@ impl Sum {
     }
 
     fn add_decimal(&mut self, digits: BigInt, scale: i64, by: i64) {
-        let ten = |n: i64| BigInt::from(10).pow(n.unsigned_abs().min(u64::from(u32::MAX)) as u32);
         if scale > self.scale {
             self.total *= ten(scale - self.scale);
             self.scale = scale;
@@ -77,6 +79,13 @@ impl Sum {
         if *of_scale == 0 {
             self.scales.remove(&scale);
         }
+    }
+
+    /// The sum of integers and decimals, in units of 10 to the power of `-scale`.
+    fn decimal(&self) -> BigInt {
+        let integers = BigInt::from(self.integers);
+        let integers = if self.scale == 0 { integers } else { integers * ten(self.scale) };
+        if self.total.sign() == Sign::NoSign { integers } else { integers + &self.total }
     }
 
     /// The sum as a value of `ty`; NULL if there is no number.
@@ -108,10 +117,10 @@ impl Sum {
             }
             (Type::Numeric, None) => {
                 let shown = self.scales.last_key_value().map_or(0, |(scale, _)| *scale);
-                let exact = BigDecimal::from_bigint(self.total.clone(), self.scale);
-                Value::Numeric(Arc::new(exact.with_scale(shown)))
+                let exact = BigDecimal::from_bigint(self.decimal(), self.scale);
+                Value::Numeric(Arc::new(if shown == self.scale { exact } else { exact.with_scale(shown) }))
             }
-            (_, None) => Value::Int(self.total.to_i64().ok_or(out_of_range)?),
+            (_, None) => Value::Int(self.decimal().to_i64().ok_or(out_of_range)?),
         })
     }
 
@@ -128,6 +137,10 @@ impl Sum {
         };
         Function::Arithmetic(Arithmetic::Divide, ty).value(&[sum, count])
     }
+}
+
+fn ten(power: i64) -> BigInt {
+    BigInt::from(10).pow(power.unsigned_abs().min(u64::from(u32::MAX)) as u32)
 }
 
 /// A finite double in units of 2 to the power of [`SMALLEST`].
@@ -201,5 +214,10 @@ mod tests {
         decimal.add(&number("-0.5000"), -1);
         assert_eq!(decimal.value(Type::Numeric).unwrap().to_string(), "3.50");
         assert_eq!(decimal.average(Type::Numeric).unwrap().to_string(), "1.7500000000000000");
+        // As `any` columns have them, side by side.
+        decimal.add(&Value::Int(i64::MAX), 1);
+        decimal.add(&Value::Int(2), 1);
+        assert_eq!(decimal.value(Type::Numeric).unwrap().to_string(), "9223372036854775812.50");
+        assert_eq!(decimal.value(Type::Int8), Err(EvalError::OutOfRange(Type::Int8)));
     }
 }

@@ -77,6 +77,9 @@ pub struct EffectivePlan {
     pub fingerprint: u64,
     /// The columns that decide what is in the result, where it shows rows as they are and nothing else decides.
     decisive: Option<ColumnSet>,
+    /// Whether its columns are all of the table's, in their order: what differs is at the same place there then, and need not
+    /// be looked up in memory of its own.
+    has_places_of_table: bool,
 }
 
 impl Hash for EffectivePlan {
@@ -123,6 +126,7 @@ impl EffectivePlan {
             row_changes: None,
             fingerprint,
             decisive: None,
+            has_places_of_table: false,
         };
         let as_they_are = !computes && !plan.is_held() && plan.is_keyed() && plan.scan.maskable().is_empty();
         plan.decisive = as_they_are.then(|| {
@@ -130,6 +134,8 @@ impl EffectivePlan {
             plan.for_each_that_decides(&mut |i| decisive.insert(i));
             decisive
         });
+        let columns = plan.table().columns.len();
+        plan.has_places_of_table = matches!(&plan.project, Project::Columns(own) if own.iter().copied().eq(0..columns));
         plan
     }
 
@@ -151,7 +157,8 @@ impl EffectivePlan {
             return Cow::Borrowed(self);
         }
         let project = Project::Columns(self.read().iter().collect());
-        Cow::Owned(EffectivePlan { project, arrange: None, projects_late: false, ..self.clone() })
+        let has_places_of_table = false;
+        Cow::Owned(EffectivePlan { project, has_places_of_table, arrange: None, projects_late: false, ..self.clone() })
     }
 
     /// The plan of a rule's sub-select: whole rows, without rules of its own.
@@ -277,12 +284,19 @@ impl EffectivePlan {
     /// The places of the result's columns that are among these of the table; `None` if it does not show rows as they are.
     pub(crate) fn places_of(&self, columns: &ColumnSet) -> Option<ColumnSet> {
         self.decisive.as_ref()?;
-        let Project::Columns(own) = &self.project else { return None };
-        // As most often: all columns of the table in their order.
-        if columns.iter().all(|i| own.get(i) == Some(&i)) {
+        if self.has_places_of_table {
             return Some(columns.clone());
         }
+        let Project::Columns(own) = &self.project else { return None };
         Some((0..own.len()).filter(|place| columns.contains(own[*place])).collect())
+    }
+
+    /// Those of some places of the result at which a row shows something.
+    pub(crate) fn visible_places(&self, places: &ColumnSet, seen: &VisibleRow) -> ColumnSet {
+        if self.has_places_of_table && seen.columns.covers(places) {
+            return places.clone();
+        }
+        places.iter().filter(|place| self.project.value(*place, seen).is_some()).collect()
     }
 
     /// Whether a change of these columns may have a row enter or leave the result, or columns of it appear or disappear.

@@ -324,6 +324,56 @@ fn another_language_reads_from_the_broker_and_publishes_there() {
     assert_eq!((&change["table"], &change["new"]["state"]), (&"berths".into(), &"held".into()));
 }
 
+/// The examples of docs/clients.md, in other languages, each with a change and with the instance gone for a while; and `curl`.
+#[test]
+fn the_example_clients_follow_a_query() {
+    require_python("websockets", "python3-websockets");
+    testbed::require("node", "nodejs");
+    testbed::require("curl", "curl");
+    let (dir, db) = scenario();
+    assert_eq!(gossip(dir.path(), &["prepare"]).0, 0);
+    let serve = || {
+        let mut serve = Command::new(GOSSIP);
+        serve.arg("serve").current_dir(dir.path()).env(SECRET.0, SECRET.1).env("GOSSIP_LOG", "off");
+        let mut serve = Lines::start(&mut serve);
+        let url = serve.wait("is listening on").split_whitespace().last().unwrap().to_string();
+        (serve, url.split('/').nth(2).unwrap().to_string())
+    };
+    let (served, address) = serve();
+    let claims = r#"{"sub":"imre","roles":["control"]}"#;
+    let token = gossip(dir.path(), &["token", "--claims", claims]).1.trim().to_string();
+    let examples = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples");
+    let query = "SELECT id, name FROM berths ORDER BY id LIMIT 2";
+    let start = |program: &str, file: &str| {
+        let mut command = Command::new(program);
+        Lines::start(command.arg(examples.join(file)).args([&address, query, &token]).stderr(Stdio::null()))
+    };
+    let mut clients = [start("/usr/bin/python3", "watch.py"), start("node", "watch.mjs")];
+    clients.iter_mut().for_each(|client| drop(client.wait("\"name\"")));
+    let write = |name: &str| {
+        assert!(sqlite3(&db, &format!("UPDATE berths SET name = '{name}' WHERE id = 1;")).0.wait().unwrap().success());
+    };
+    write("Elsewhere");
+    clients.iter_mut().for_each(|client| drop(client.wait("Elsewhere")));
+    drop(served);
+    write("While nobody looked");
+    let (_served, address) = serve();
+    clients.iter_mut().for_each(|client| drop(client.wait("While nobody looked")));
+    let bearer = format!("Authorization: Bearer {token}");
+    let curl = |args: &[&str]| run(Path::new("curl"), &[&["-s", "-H", &bearer], args].concat(), dir.path(), &[]).stdout;
+    let query = format!("query={query}");
+    let rows = curl(&["-G", &format!("{address}/v1/rows"), "--data-urlencode", &query]);
+    assert!(String::from_utf8_lossy(&rows).contains("While nobody looked"));
+    let live = format!("{address}/v1/live");
+    let mut stream = Command::new("curl");
+    stream.args(["-s", "-H", &bearer, "-NG", &live, "--data-urlencode", &query]);
+    Lines::start(&mut stream).wait("event: rows");
+    let event = r#"{"specversion": "1.0", "type": "vhf", "source": "/quay", "id": "1", "data": {"channel": 12, "text": "hello"}}"#;
+    let kind = "Content-Type: application/cloudevents+json";
+    let answer = curl(&[&format!("{address}/v1/events"), "-H", kind, "-d", event]);
+    assert!(String::from_utf8_lossy(&answer).contains("positions"), "{}", String::from_utf8_lossy(&answer));
+}
+
 /// Somebody opens as many connections as they get and says nothing, or half of something; the process has few descriptors.
 /// Everybody else is served, and they too once they have something to say.
 #[test]

@@ -57,6 +57,15 @@ impl ResultSet {
         live
     }
 
+    /// Goes on with the answer to a `subscribe` that named its cursor: as it is if that says so, else anew.
+    pub fn go_on(&mut self, answer: Subscribed) {
+        if answer.resumed {
+            (self.subscription, self.unfinished) = (answer.subscription, false);
+        } else {
+            *self = ResultSet::new(answer);
+        }
+    }
+
     fn take(&mut self, rows: Vec<RowEntry>) {
         rows.into_iter().for_each(|r| self.put(&r.key, r.row));
     }

@@ -151,14 +151,11 @@ impl ReconnectingSubscription {
         let answer = session.subscribe(asked).await?;
         let why = answer.why.clone().unwrap_or_else(|| "first".into());
         self.complete = answer.resumed || !answer.more;
-        let (live, followed) = match (self.live.take(), answer.resumed) {
-            (Some(known), true) => (
-                ResultSet { subscription: answer.subscription, unfinished: false, ..known },
-                SubscriptionEvent::Resumed,
-            ),
-            (_, _) => (ResultSet::new(answer), SubscriptionEvent::Whole(why)),
-        };
-        self.live = Some(live);
+        let followed = if answer.resumed { SubscriptionEvent::Resumed } else { SubscriptionEvent::Whole(why) };
+        match &mut self.live {
+            Some(live) => live.go_on(answer),
+            None => self.live = Some(ResultSet::new(answer)),
+        }
         self.session = Some(session);
         Ok(followed)
     }

@@ -27,6 +27,7 @@ mod schema;
 mod selective;
 mod sending;
 mod topics;
+mod web;
 mod what_if;
 mod windows;
 mod wrapped;

@@ -40,6 +40,17 @@ export class GossipError extends Error {
   }
 }
 
+/** Tells a listener. What goes wrong there is shown as such, and neither stops the client nor others from hearing. */
+function hear(listener, ...told) {
+  try {
+    listener?.(...told);
+  } catch (error) {
+    setTimeout(() => {
+      throw error;
+    });
+  }
+}
+
 const byKey = (key) => JSON.stringify(key);
 
 /** One live query's result, brought up to date by what an instance says: the answer to `subscribe`, then notifications. */
@@ -239,14 +250,7 @@ class Subscription {
     this.#shown = this.#result.rows;
     this.#isShown = true;
     this.#settle.resolve(this.#shown);
-    try {
-      this.#listener?.(this.#shown, news);
-    } catch (error) {
-      // The listener's own fault: shown as such, and others still hear.
-      setTimeout(() => {
-        throw error;
-      });
-    }
+    hear(this.#listener, this.#shown, news);
   }
 
   /** It ends, with an error if that is not what was wanted. */
@@ -254,7 +258,7 @@ class Subscription {
     if (this.#ended) return;
     this.#ended = true;
     this.#settle.reject(error ?? new GossipError("closed", "the subscription was closed"));
-    if (error) this.onError?.(error);
+    if (error) hear(this.onError, error);
   }
 
   /** Ends it. */
@@ -411,7 +415,7 @@ class Client {
 
   #say(state) {
     this.#state = state;
-    this.onState?.(state);
+    hear(this.onState, state);
   }
 
   async #run() {
@@ -450,7 +454,13 @@ class Client {
   }
 
   async #freshToken(refusal) {
-    return typeof this.#token === "function" ? this.#token(refusal) : this.#token;
+    if (typeof this.#token !== "function") return this.#token;
+    let timer;
+    const late = new Promise((_, reject) => {
+      timer = setTimeout(() => reject(new GossipError("timeout", `no token in ${CONNECT_MS} ms`)), CONNECT_MS);
+    });
+    const asked = Promise.resolve(refusal).then(this.#token);
+    return Promise.race([asked, late]).finally(() => clearTimeout(timer));
   }
 
   async #overSocket(url) {
@@ -467,7 +477,11 @@ class Client {
     let reason;
     socket.onmessage = ({ data }) => {
       silence(SILENCE_MS, "silent");
-      reason = this.#take(data) ?? reason;
+      try {
+        reason = this.#take(data) ?? reason;
+      } catch (error) {
+        this.#lose?.(new GossipError("mismatch", `${url.socket}: not understood: ${error.message}`));
+      }
     };
     socket.onclose = ({ code, reason: why }) => {
       const error = reason ?? new GossipError("lost", `${url.socket}: the connection ended (${code}${why ? ` ${why}` : ""})`);
@@ -597,14 +611,15 @@ class Client {
       subscription.number = undefined;
       if (number === undefined) return false;
       this.#call("unsubscribe", { subscription: number }).catch(() => {});
-      this.#begin(subscription);
+      subscription.mismatches = (subscription.mismatches ?? 0) + 1;
+      subscription.timer = setTimeout(() => this.#begin(subscription), pause(subscription.mismatches));
     }
     return true;
   }
 
   async #begin(subscription) {
     if (this.#streams) return this.#stream(subscription, this.#streams);
-    if (!this.#send || subscription.beginning) return;
+    if (!this.#send || subscription.beginning || subscription.ended) return;
     subscription.beginning = true;
     try {
       await this.#call("subscribe", subscription.params, (answer) => {
@@ -685,12 +700,12 @@ class Client {
         if (ends()) return;
         if (event === "current") this.#current(data);
         else if (event === "rows" && data.columns) subscription.answer({ ...data, subscription: undefined });
-        else this.#told(subscription, event, data);
+        else if (!this.#told(subscription, event, data)) throw new GossipError("lost", `${http}: what came does not fit`);
         if (subscription.ended) return;
       }
       throw new GossipError("lost", `${http}: the stream ended`);
     } catch (e) {
-      if (ends() && this.#streams !== streams) return;
+      if (subscription.ended || this.#streams !== streams) return;
       const error = e instanceof GossipError ? e : new GossipError("lost", `${streams.http}: ${e?.message ?? e}`);
       if (error.code === "lost" || error.code === NOT_AUTHENTICATED) this.#lose?.(error);
       else this.#refusedSubscription(subscription, error, () => this.#streams === streams && this.#stream(subscription, streams));

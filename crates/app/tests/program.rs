@@ -324,9 +324,10 @@ fn another_language_reads_from_the_broker_and_publishes_there() {
     assert_eq!((&change["table"], &change["new"]["state"]), (&"berths".into(), &"held".into()));
 }
 
-/// The examples of docs/clients.md, in other languages, each with a change and with the instance gone for a while; and `curl`.
+/// The examples of docs/clients.md in other languages, and `gossip watch`, each with a change and with the instance gone for a
+/// while; and `curl`.
 #[test]
-fn the_example_clients_follow_a_query() {
+fn clients_in_other_languages_and_watch_go_on_after_a_restart() {
     require_python("websockets", "python3-websockets");
     testbed::require("node", "nodejs");
     testbed::require("curl", "curl");
@@ -348,8 +349,16 @@ fn the_example_clients_follow_a_query() {
         let mut command = Command::new(program);
         Lines::start(command.arg(examples.join(file)).args([&address, query, &token]).stderr(Stdio::null()))
     };
-    let mut clients = [start("/usr/bin/python3", "watch.py"), start("node", "watch.mjs")];
-    clients.iter_mut().for_each(|client| drop(client.wait("\"name\"")));
+    std::fs::write(dir.path().join("imre.token"), &token).unwrap();
+    // By the address in the folder's configuration.
+    let watch = |args: &[&str]| {
+        let mut command = Command::new(GOSSIP);
+        let token = ["watch", "--token-file", "imre.token"];
+        Lines::start(command.args(token).args(args).arg(query).current_dir(dir.path()).stderr(Stdio::null()))
+    };
+    let examples = [start("/usr/bin/python3", "watch.py"), start("node", "watch.mjs")];
+    let mut clients = [examples, [watch(&[]), watch(&["--table"])]].into_iter().flatten().collect::<Vec<_>>();
+    clients.iter_mut().for_each(|client| drop(client.wait("name")));
     let write = |name: &str| {
         assert!(sqlite3(&db, &format!("UPDATE berths SET name = '{name}' WHERE id = 1;")).0.wait().unwrap().success());
     };

@@ -30,8 +30,8 @@ pub enum SubscriptionEvent {
     Lost(String),
 }
 
-/// Longer and longer, and never the same for all clients.
-fn pauses() -> ExponentialBackoff {
+/// Pauses between attempts to connect: longer and longer, and never the same for all clients.
+pub fn pauses() -> ExponentialBackoff {
     let from = ExponentialBuilder::default().with_min_delay(FIRST_PAUSE).with_max_delay(LONGEST_PAUSE);
     from.with_jitter().without_max_times().build()
 }

@@ -8,17 +8,16 @@ use gossip_protocol::call::Publish;
 use serde_json::Value as Json;
 
 use crate::commands::watch::read_token;
+use crate::config_file::address_of;
 use crate::outcome::{Failure, Outcome, print_line};
 
 /// Arguments of `publish`.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// The instance: host:port or ws://host:port.
-    url: String,
-    /// The topic.
-    topic: String,
-    /// The event's data, as JSON.
-    data: String,
+    /// The instance (host:port or ws://host:port; the one of gossip.toml in this folder if absent), the topic, and the event's
+    /// data as JSON.
+    #[arg(num_args = 2..=3, required = true, value_names = ["URL", "TOPIC", "DATA"])]
+    url_topic_and_data: Vec<String>,
     /// A file with the token. Without one, the `anonymous` rules apply.
     #[arg(long)]
     token_file: Option<PathBuf>,
@@ -32,11 +31,16 @@ pub struct Args {
 /// # Errors
 /// The instance cannot be reached, or refuses the event.
 pub async fn run(args: Args) -> Outcome {
-    let data: Json = serde_json::from_str(&args.data)
+    let (url, topic, data) = match &args.url_topic_and_data[..] {
+        [url, topic, data] => (url.clone(), topic, data),
+        [topic, data] => (address_of(std::path::Path::new("gossip.toml"))?, topic, data),
+        _ => return Err(Failure::usage("expected [URL] TOPIC DATA")),
+    };
+    let data: Json = serde_json::from_str(data)
         .map_err(|e| Failure::usage(format!("the data is not JSON: {e}; quote it for the shell")))?;
     let token = args.token_file.as_ref().map(read_token).transpose()?;
-    let mut session = Session::connect(&args.url, token.as_deref()).await?;
-    let event = Publish { topic: args.topic, data, id: args.id };
+    let mut session = Session::connect(&url, token.as_deref()).await?;
+    let event = Publish { topic: topic.clone(), data, id: args.id };
     let answer = session.make(&Call::Publish(event)).await?;
     print_line(&answer.to_string())?;
     session.close().await;

@@ -41,7 +41,7 @@ fn clients() -> PathBuf {
 #[test]
 fn its_own_tests_pass_under_node() {
     testbed::require("node", "nodejs");
-    let tests = ["--test", "test/vectors.test.js", "test/client.test.js"];
+    let tests = ["--test", "tests/vectors.test.js", "tests/client.test.js"];
     let output = testbed::run(Path::new("node"), &tests, &clients().join("web"), &[]);
     let said = String::from_utf8_lossy(&output.stdout);
     assert!(output.status.success(), "{said}{}", String::from_utf8_lossy(&output.stderr));
@@ -92,7 +92,7 @@ async fn serve(scene: Json, tokens: Arc<Tokens>) -> Page {
         .route("/said", post(take))
         .route("/web/{*name}", get(file));
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let url = format!("http://{}/web/test/page.html", listener.local_addr().unwrap());
+    let url = format!("http://{}/web/tests/page.html", listener.local_addr().unwrap());
     tokio::spawn(async move { axum::serve(listener, router).await });
     Page { said, last: HashMap::new(), asked, url }
 }
@@ -203,7 +203,7 @@ async fn it_follows_a_query_as_server_sent_events() {
     let vhf = topics("[topic.vhf]\nkeep = 10\ncolumns = { text = \"text\" }");
     let mut c = Cluster::with_topics(SCHEMA, &["calls"], rules(), QueueLimits::default(), vhf).await;
     let mut node = Command::new("node")
-        .arg(clients().join("web/test/stream.js"))
+        .arg(clients().join("web/tests/stream.js"))
         .args([&format!("http://{}", c.url(0)), &c.token(&["agent"], json!({"agency": "tove"}))])
         .args(["SELECT id FROM calls ORDER BY id DESC LIMIT 2", "vhf", r#"{"text": "hello"}"#])
         .stdout(Stdio::piped())

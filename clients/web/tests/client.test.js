@@ -237,7 +237,19 @@ test("where no socket opens, server-sent events take its place", async (t) => {
   assert.deepEqual(await client.publish("vhf", { text: "hello" }, { id: "e1" }), { position: "vhf:1" });
   const posted = await requests.next();
   assert.deepEqual([posted.url.pathname, posted.body.type, posted.body.id], ["/v1/events", "vhf", "e1"]);
+  // What is closed leaves the others alone.
+  const other = client.subscribe("SELECT id FROM berths");
+  const its = await requests.next();
+  other.close();
+  await assert.rejects(async () => its.say("event: current\n\n"));
+  request.say(`event: delta\ndata: ${JSON.stringify(delta(1, "c2", [add(3)]))}\nid: c2\n\n`);
+  assert.deepEqual((await states.next())[0], [1, 2, 3]);
   request.end();
   const again = await requests.next();
-  assert.equal(again.url.searchParams.get("cursor"), "c1");
+  assert.equal(again.url.searchParams.get("cursor"), "c2");
+  // What does not fit is asked for anew there too.
+  again.say(`event: rows\ndata: ${JSON.stringify({ subscription: 1, columns, cursor: "c2", resumed: true })}\n\n`);
+  again.say(`event: delta\ndata: ${JSON.stringify(delta(1, "c3", [{ op: "remove", key: [9] }]))}\n\n`);
+  const anew = await requests.next();
+  assert.equal(anew.url.searchParams.get("cursor"), null);
 });

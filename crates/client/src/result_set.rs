@@ -1,9 +1,12 @@
 //! A live query's result, updated by the instance's notifications.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashSet, VecDeque};
 
 use gossip_protocol::{ChangeEntry, ColumnInfo, Notification, RowEntry, Shape, Subscribed};
 use serde_json::{Map, Value as Json};
+
+/// Rows that are kept of a result that only gains rows: the newest.
+pub const MAX_STREAM: usize = 10_000;
 
 /// A row by its columns.
 pub type JsonRow = Map<String, Json>;
@@ -21,8 +24,10 @@ pub struct ResultSet {
     pub rows: BTreeMap<String, JsonRow>,
     /// The keys of an ordered result, in its order.
     pub order: Vec<String>,
-    /// Rows without a key, in the order of arrival.
-    pub stream: Vec<JsonRow>,
+    /// Rows without a key, in the order of arrival; the newest [`MAX_STREAM`].
+    pub stream: VecDeque<JsonRow>,
+    /// How many came before these.
+    pub gone: u64,
     /// Where the result stands.
     pub cursor: String,
     /// Whether more of the present result, or of the transaction that changed it last, is on its way.
@@ -72,7 +77,12 @@ impl ResultSet {
 
     fn put(&mut self, key: &Json, row: JsonRow) {
         if self.shape == Shape::Stream {
-            return self.stream.push(row);
+            self.stream.push_back(row);
+            if self.stream.len() > MAX_STREAM {
+                self.stream.pop_front();
+                self.gone += 1;
+            }
+            return;
         }
         let key = key.to_string();
         if self.shape == Shape::Ordered && !self.rows.contains_key(&key) {
@@ -110,6 +120,7 @@ impl ResultSet {
                 self.rows.clear();
                 self.order.clear();
                 self.stream.clear();
+                self.gone = 0;
                 self.take(rows.clone());
                 self.cursor.clone_from(cursor);
                 self.unfinished = *more;
@@ -204,5 +215,15 @@ mod tests {
         assert_eq!(delta("a", json!([add(7, 3), gone(3), moved(1, 0), add(2, 4)])), Ok(vec![1, 5, 9, 7, 2]));
         assert_eq!(delta("b", json!([moved(2, 0), moved(1, 4)])), Ok(vec![2, 5, 9, 7, 1]));
         assert!(delta("c", json!([add(4, 9)])).is_err(), "behind the end");
+    }
+
+    /// However long somebody listens.
+    #[test]
+    fn the_newest_rows_of_a_stream_are_kept() {
+        let row = |n: usize| json!({"key": [], "row": {"n": n}});
+        let rows: Vec<Json> = (0..MAX_STREAM + 3).map(row).collect();
+        let answer = json!({"subscription": 1, "columns": [], "shape": "stream", "rows": rows});
+        let live = ResultSet::new(serde_json::from_value(answer).unwrap_or_else(|e| panic!("{e}")));
+        assert_eq!((live.stream.len(), live.gone, &live.stream[0]["n"]), (MAX_STREAM, 3, &json!(3)));
     }
 }

@@ -13,10 +13,11 @@ use crate::outcome::{Failure, Outcome, print_line};
 
 /// Arguments of `publish`.
 #[derive(Debug, clap::Args)]
+#[command(override_usage = "gossip publish [OPTIONS] [URL] <TOPIC> <DATA>")]
 pub struct Args {
     /// The instance (host:port or ws://host:port; the one of gossip.toml in this folder if absent), the topic, and the event's
     /// data as JSON.
-    #[arg(num_args = 2..=3, required = true, value_names = ["URL", "TOPIC", "DATA"])]
+    #[arg(num_args = 2..=3, required = true, value_name = "URL TOPIC DATA")]
     url_topic_and_data: Vec<String>,
     /// A file with the token. Without one, the `anonymous` rules apply.
     #[arg(long)]

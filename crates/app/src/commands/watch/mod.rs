@@ -23,9 +23,10 @@ const SILENCE: Duration = Duration::from_secs(10);
 
 /// Arguments of `watch`.
 #[derive(Debug, clap::Args)]
+#[command(override_usage = "gossip watch [OPTIONS] [URL] <QUERY>")]
 pub struct Args {
     /// The instance (host:port or ws://host:port; the one of gossip.toml in this folder if absent), and the live query.
-    #[arg(num_args = 1..=2, required = true, value_names = ["URL", "QUERY"])]
+    #[arg(num_args = 1..=2, required = true, value_name = "URL QUERY")]
     url_and_query: Vec<String>,
     /// A file with the token. Without one, the `anonymous` rules apply.
     #[arg(long)]

@@ -9,7 +9,7 @@ use gossip_protocol::call::Subscribe;
 use gossip_protocol::{Notification, RpcError, Shape, code};
 use gossip_server::auth::Tokens;
 use gossip_server::now;
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Map, Value as Json};
 use tokio::time::Instant;
 
 use crate::personas::Persona;
@@ -242,9 +242,11 @@ fn picture_of(live: &ResultSet, deltas: u64) -> QueryUpdate {
         rows.into_iter().take(SHOWN).map(|(_, key, row)| (key, row)).collect()
     };
     // A result without keys only gains rows; show the newest.
-    let stream = live.stream.iter().enumerate().rev().take(SHOWN).map(|(i, row)| (json!(i).to_string(), row.clone()));
+    let numbered = |(i, row): (usize, &JsonRow)| ((live.gone + i as u64).to_string(), row.clone());
+    let stream = live.stream.iter().enumerate().rev().take(SHOWN).map(numbered);
     let rows: Vec<_> = rows.into_iter().chain(stream).collect();
-    QueryUpdate::Rows { columns: live.columns.clone(), rows, total: live.rows.len() + live.stream.len(), deltas }
+    let total = live.rows.len() + live.stream.len() + live.gone as usize;
+    QueryUpdate::Rows { columns: live.columns.clone(), rows, total, deltas }
 }
 
 /// Compares numbers by value, everything else by text.

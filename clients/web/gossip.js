@@ -397,7 +397,11 @@ class Client {
   #end(error) {
     if (this.#closed) return;
     this.#closed = true;
-    for (const subscription of this.#subscriptions) subscription.end(error);
+    for (const subscription of this.#subscriptions) {
+      subscription.end(error);
+      subscription.abort?.abort();
+      clearTimeout(subscription.timer);
+    }
     this.#subscriptions.clear();
     for (const { reject } of [...this.#publications]) reject(error ?? new GossipError("closed", "the client was closed"));
     this.#lose?.(new GossipError("closed", "the client was closed"));
@@ -409,6 +413,7 @@ class Client {
   forget(subscription) {
     this.#subscriptions.delete(subscription);
     subscription.abort?.abort();
+    clearTimeout(subscription.timer);
     const { number } = subscription;
     if (number !== undefined && this.#send) this.#call("unsubscribe", { subscription: number }).catch(() => {});
   }

@@ -252,4 +252,6 @@ test("where no socket opens, server-sent events take its place", async (t) => {
   again.say(`event: delta\ndata: ${JSON.stringify(delta(1, "c3", [{ op: "remove", key: [9] }]))}\n\n`);
   const anew = await requests.next();
   assert.equal(anew.url.searchParams.get("cursor"), null);
+  client.close();
+  await assert.rejects(async () => anew.say("event: current\n\n"), "nothing is read any more");
 });

@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use gossip_core::engine::{Engine, Input, Limits, Output, Request, Resume, ResyncReason, SnapshotId, SubId};
-use gossip_core::position::{Interval, Old, Position, Reset, ResetReason, RowChange, SnapshotPoint};
+use gossip_core::position::{Interval, Old, Position, Reset, ResetReason, RowChange, SnapshotPoint, Transaction};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Column, Identified, Row, Table, TableName};
 use gossip_core::seal::Cursor;
@@ -90,6 +90,16 @@ impl Bench {
         let change = RowChange::of(&Identified::new(table), [key].into(), Old::Known(old), new);
         let interval = Interval { resets, ..(*interval(self.at, vec![change])).clone() };
         self.handle(Input::Interval(Arc::new(interval)))
+    }
+
+    /// A row comes, and so many commits up to that are read as one.
+    fn joined(&mut self, commits: u64, table: Arc<Table>, new: Row) -> Told {
+        let from = Position::at(self.at);
+        self.at += commits;
+        let change = RowChange::of(&Identified::new(table), [new[0].clone()].into(), Old::Known(None), Some(new));
+        let read = interval(self.at, vec![change]);
+        let one = Transaction { inexact_after: Some(from), ..(*read.transactions[0]).clone() };
+        self.handle(Input::Interval(Arc::new(Interval { from, transactions: vec![Arc::new(one)], ..(*read).clone() })))
     }
 
     fn put(&mut self, id: i64, pilot: &str) -> Told {
@@ -214,6 +224,29 @@ fn what_was_withdrawn_is_not_told_to_who_comes_back() {
     bench.change(crew(), Some(member(2, "bo")), None, vec![]);
     let back = bench.subscribe(2, GROUPS, Some(begin));
     assert_eq!(back, Told { result: Some(ResyncReason::RightsChanged), ..Told::default() }, "it is still there");
+}
+
+/// What the result was at a commit that was read together with others, only another instance knows, also where nothing of the
+/// result is different after all of them.
+#[test]
+fn a_cursor_from_among_commits_that_were_read_as_one_is_of_no_use() {
+    let mut bench = Bench::new(None);
+    bench.subscribe(1, GROUPS, None);
+    bench.somebody_leaves();
+    let begin = bench.at;
+    let back = |bench: &mut Bench, sub, at| {
+        let told = bench.subscribe(sub, GROUPS, Some(at));
+        (told.resumed, told.result)
+    };
+    let too_late = (false, Some(ResyncReason::ResumedTooLate));
+    bench.joined(4, crew(), member(3, "cy"));
+    assert_eq!(back(&mut bench, 2, begin), (true, None));
+    (begin + 1..begin + 4).zip(3..).for_each(|(at, sub)| assert_eq!(back(&mut bench, sub, at), too_late, "{at}"));
+    assert_eq!(back(&mut bench, 6, begin + 4), (true, None));
+    // Also when it is so long ago that only this is known of it.
+    (0..2_100).for_each(|n| drop(bench.change(crew(), None, Some(member(n, "ada")), vec![])));
+    assert_eq!(back(&mut bench, 7, begin + 3), too_late);
+    assert_eq!(back(&mut bench, 8, begin + 4), (true, None), "nothing has changed since");
 }
 
 /// What the result was at a commit that was told together with a later one, only another instance knows.

@@ -355,6 +355,9 @@ impl Engine {
             self.window_changes -= t.changes.len();
             if let Some(state) = self.sources.get_mut(&source) {
                 state.remembered = state.remembered.max(t.position);
+                if t.inexact_after.is_some() {
+                    state.joined_until = state.joined_until.max(t.position);
+                }
             }
         }
     }

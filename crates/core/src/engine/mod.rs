@@ -167,6 +167,8 @@ struct SourceState {
     healing: bool,
     /// All transactions after this one are still in the window.
     remembered: Position,
+    /// The last of several commits that were read as one and are not in the window any more.
+    joined_until: Position,
     /// Every transaction up to here is visible to new snapshots.
     settled: Position,
     /// The numbers of the transactions taken last, for snapshots that go by visibility.

@@ -311,6 +311,8 @@ class Client {
   #calls = new Map();
   #nextId = 1;
   #send = undefined;
+  /** Whether the instance knows for whom it is asked: nothing else is said before. */
+  #isKnown = false;
   #lose = undefined;
   #wake = undefined;
   #attempts = 0;
@@ -374,13 +376,13 @@ class Client {
   /** Is present at a place until it leaves, on whatever connection. Joining again replaces the data. */
   join(place, data) {
     this.#present.set(place, data);
-    return this.#send ? this.#call("join", { place, data }) : this.#withoutSocket("join");
+    return this.#isKnown ? this.#call("join", { place, data }) : this.#withoutSocket("join");
   }
 
   /** Is present there no longer. */
   leave(place) {
     this.#present.delete(place);
-    return this.#send ? this.#call("leave", { place }) : this.#withoutSocket("leave");
+    return this.#isKnown ? this.#call("leave", { place }) : this.#withoutSocket("leave");
   }
 
   /** Presence needs a socket; until there is one, it is remembered. */
@@ -415,7 +417,7 @@ class Client {
     subscription.abort?.abort();
     clearTimeout(subscription.timer);
     const { number } = subscription;
-    if (number !== undefined && this.#send) this.#call("unsubscribe", { subscription: number }).catch(() => {});
+    if (number !== undefined && this.#isKnown) this.#call("unsubscribe", { subscription: number }).catch(() => {});
   }
 
   #say(state) {
@@ -499,6 +501,7 @@ class Client {
       this.#failures = 0;
       this.#send = (text) => socket.send(text);
       await Promise.race([this.#authenticate(), lost]);
+      this.#isKnown = true;
       this.#say({ status: "open", url: url.socket, transport: "websocket" });
       for (const [place, data] of this.#present) this.#call("join", { place, data }).catch(() => {});
       for (const subscription of this.#subscriptions) this.#begin(subscription);
@@ -507,6 +510,7 @@ class Client {
     } finally {
       this.#failures += this.#send ? 0 : 1;
       this.#send = this.#lose = undefined;
+      this.#isKnown = false;
       clearTimeout(timer);
       clearTimeout(this.#renewal);
       socket.onmessage = socket.onclose = socket.onerror = null;
@@ -605,6 +609,10 @@ class Client {
       if (!params.why.startsWith("expired") || typeof this.#token !== "function") {
         this.#subscriptions.delete(subscription);
         subscription.end(new GossipError("closed", params.data?.message ?? params.why, params.data));
+      } else if (number !== undefined) {
+        // Perhaps another one was taken before this came: once more, for all that were closed with it.
+        clearTimeout(this.#renewal);
+        this.#renewal = setTimeout(() => this.#renew(), 0);
       }
       return number === undefined;
     }
@@ -624,7 +632,7 @@ class Client {
 
   async #begin(subscription) {
     if (this.#streams) return this.#stream(subscription, this.#streams);
-    if (!this.#send || subscription.beginning || subscription.ended) return;
+    if (!this.#isKnown || subscription.beginning || subscription.ended || subscription.number !== undefined) return;
     subscription.beginning = true;
     try {
       await this.#call("subscribe", subscription.params, (answer) => {
@@ -655,7 +663,7 @@ class Client {
   async #publish(publication) {
     const { topic, data, id, resolve, reject } = publication;
     try {
-      if (this.#send) resolve(await this.#call("publish", { topic, data, id }));
+      if (this.#isKnown) resolve(await this.#call("publish", { topic, data, id }));
       else if (this.#streams) resolve(await this.#post(publication));
     } catch (error) {
       if (error.code !== "lost") reject(error);

@@ -166,6 +166,37 @@ test("a token is fetched, renewed before it ends, and asked for again when it is
   assert.equal(again.params.cursor, "c0");
 });
 
+test("nothing is asked for as somebody else, while a token is fetched or a token has ended", async (t) => {
+  const { WebSocket, next } = instances();
+  let give;
+  const token = () => new Promise((resolve) => (give = resolve));
+  const { client, states } = follow(t, { WebSocket, token });
+  const north = await next();
+  const other = client.subscribe("SELECT id FROM berths");
+  const published = client.publish("vhf", {});
+  client.join("quay");
+  await new Promise((resolve) => setTimeout(resolve));
+  assert.equal(north.waiting, 0);
+  give("t");
+  const known = { subject: "tove", roles: [], expires: new Date(Date.now() + 3_600_000).toISOString() };
+  north.answer(await north.call("authenticate"), known);
+  await north.call("join");
+  north.answer(await north.call("subscribe"), answer(1, "c0", [1]));
+  north.answer(await north.call("subscribe"), answer(2, "b0", [1]));
+  north.answer(await north.call("publish"), { position: "vhf:1" });
+  await Promise.all([states.next(), other.ready, published]);
+  // Closed without a word before: another token comes first here too, and both begin again, once.
+  for (const subscription of [1, 2]) north.tell("closed", { subscription, why: "expired: authenticate" });
+  await new Promise((resolve) => setTimeout(resolve, 5));
+  assert.equal(north.waiting, 0);
+  give("t2");
+  north.answer(await north.call("authenticate"), known);
+  north.answer(await north.call("subscribe"), answer(3, "c0", [1]));
+  north.answer(await north.call("subscribe"), answer(4, "b0", [1]));
+  await states.next();
+  assert.equal(north.waiting, 0);
+});
+
 test("a token that is refused and does not change ends the client", async (t) => {
   const { WebSocket, next } = instances();
   const { client, subscription } = follow(t, { WebSocket, token: "stale" });

@@ -1,8 +1,9 @@
 //! Drawings for a page: shapes and text at places in points (1/72 inch), from the upper left corner, written as SVG 1.1
-//! or as PDF 1.7 with one page.
+//! or as PDF 1.7, there also several as pages of one [`document`].
 //!
-//! Text is set in a font of fixed width, so that its size is known without measuring: [`text_width`]. The PDF uses the
-//! standard font Courier, which every viewer has; characters that it lacks are written as the nearest that it has.
+//! Text is set in a font of fixed width, so that its size is known without measuring: [`text_width`]. A PDF contains the characters
+//! of DejaVu Sans Mono that it uses; one that this font lacks, such as those of Chinese, is shown as �. What an SVG shows is up to
+//! the fonts of its reader.
 //!
 //! ```
 //! let mut drawing = gossip_draw::Drawing::landscape("Berths");
@@ -13,8 +14,11 @@
 
 #![cfg_attr(not(test), warn(clippy::too_many_lines))]
 
+mod font;
 mod pdf;
 mod svg_file;
+
+pub use pdf::document;
 
 /// A colour: red, green, blue.
 pub type Colour = [u8; 3];
@@ -23,7 +27,7 @@ pub type Colour = [u8; 3];
 pub type Point = (f32, f32);
 
 /// Width of a text's character in units of its size.
-const ADVANCE: f32 = 0.6;
+const ADVANCE: f32 = 0.602;
 
 /// The width of a text of a size, in points.
 pub fn text_width(text: &str, size: f32) -> f32 {
@@ -130,8 +134,8 @@ mod tests {
 
     #[test]
     fn texts_fit_and_stay_inside_their_format() {
-        assert_eq!(fit("a long one", 10.0, 30.0), "a lo…");
-        assert_eq!(fit("short", 10.0, 30.0), "short");
+        assert_eq!(fit("a long one", 10.0, 31.0), "a lo…");
+        assert_eq!(fit("short", 10.0, 31.0), "short");
         let mut d = Drawing::landscape("<Journey> & (more)");
         d.text((10.0, 20.0), 8.0, false, [0; 3], "1 < 2 & \"x\" (a\\b) größe → 語 \u{7}");
         d.shapes.push(Shape::Circle { at: (5.0, 5.0), radius: 2.0, fill: None, edge: Some([9, 9, 9]) });

@@ -1,47 +1,35 @@
-//! Writes a drawing as PDF 1.7 (ISO 32000-1) with one page.
+//! Writes drawings as PDF 1.7 (ISO 32000-1), a page each.
 
 use pdf_writer::{Content, Finish, Name, Pdf, Rect, Ref, Str, TextStr};
 
+use crate::font::Font;
 use crate::{Colour, Drawing, Point, Shape};
 
 const CATALOG: Ref = Ref::new(1);
 const PAGES: Ref = Ref::new(2);
-const PAGE: Ref = Ref::new(3);
-const CONTENT: Ref = Ref::new(4);
-const PLAIN: Ref = Ref::new(5);
-const BOLD: Ref = Ref::new(6);
-const INFO: Ref = Ref::new(7);
+const INFO: Ref = Ref::new(3);
+const PLAIN: [Ref; 5] = [Ref::new(4), Ref::new(5), Ref::new(6), Ref::new(7), Ref::new(8)];
+const BOLD: [Ref; 5] = [Ref::new(9), Ref::new(10), Ref::new(11), Ref::new(12), Ref::new(13)];
+
+/// Each page has two numbers from here on: its own, and that of its content.
+const FIRST_PAGE: i32 = 14;
 
 /// How far the handles of four Bézier curves stand off, that look like a circle.
 const ROUND: f32 = 0.5523;
 
-/// A text in the encoding of the standard fonts, WinAnsi.
-fn encoded(text: &str) -> Vec<u8> {
-    let one = |c: char| -> Vec<u8> {
-        match c {
-            ' '..='~' | '\u{a0}'..='ÿ' => vec![c as u32 as u8],
-            '…' => vec![0x85],
-            '•' => vec![0x95],
-            '–' => vec![0x96],
-            '—' => vec![0x97],
-            '‘' | '’' => vec![0x27],
-            '“' | '”' => vec![0x22],
-            '€' => vec![0x80],
-            '→' => b">".to_vec(),
-            '−' => b"-".to_vec(),
-            c if c.is_control() => b" ".to_vec(),
-            _ => b"?".to_vec(),
-        }
-    };
-    text.chars().flat_map(one).collect()
+/// The fonts of a document.
+struct Fonts {
+    plain: Font,
+    bold: Font,
 }
 
-struct Page {
+struct Page<'a> {
     content: Content,
     height: f32,
+    fonts: &'a mut Fonts,
 }
 
-impl Page {
+impl Page<'_> {
     fn at(&self, p: Point) -> Point {
         (p.0, self.height - p.1)
     }
@@ -104,9 +92,12 @@ impl Page {
             Shape::Text { at, size, bold, colour, text } => {
                 self.fill(*colour);
                 let (x, y) = self.at(*at);
-                let font = if *bold { Name(b"B") } else { Name(b"P") };
-                self.content.begin_text().set_font(font, *size).next_line(x, y);
-                self.content.show(Str(&encoded(text))).end_text();
+                let (name, font) = match bold {
+                    true => (Name(b"B"), &mut self.fonts.bold),
+                    false => (Name(b"P"), &mut self.fonts.plain),
+                };
+                self.content.begin_text().set_font(name, *size).next_line(x, y);
+                self.content.show(Str(&font.encode(text))).end_text();
             }
         }
     }
@@ -115,25 +106,33 @@ impl Page {
 impl Drawing {
     /// The drawing as PDF.
     pub fn to_pdf(&self) -> Vec<u8> {
-        write(self)
+        document(&self.title, std::slice::from_ref(self))
     }
 }
 
-fn write(d: &Drawing) -> Vec<u8> {
-    let (width, height) = d.size;
-    let mut page = Page { content: Content::new(), height };
-    d.shapes.iter().for_each(|s| page.shape(s));
+/// Drawings as the pages of one PDF.
+pub fn document(title: &str, drawings: &[Drawing]) -> Vec<u8> {
+    let mut fonts = Fonts { plain: Font::new(false), bold: Font::new(true) };
     let mut pdf = Pdf::new();
+    let numbers = |i: usize| {
+        let first = FIRST_PAGE + 2 * i as i32;
+        (Ref::new(first), Ref::new(first + 1))
+    };
     pdf.catalog(CATALOG).pages(PAGES);
-    pdf.pages(PAGES).kids([PAGE]).count(1);
-    let mut writer = pdf.page(PAGE);
-    writer.media_box(Rect::new(0.0, 0.0, width, height)).parent(PAGES).contents(CONTENT);
-    writer.resources().fonts().pair(Name(b"P"), PLAIN).pair(Name(b"B"), BOLD);
-    writer.finish();
-    for (font, name) in [(PLAIN, Name(b"Courier")), (BOLD, Name(b"Courier-Bold"))] {
-        pdf.type1_font(font).base_font(name).encoding_predefined(Name(b"WinAnsiEncoding"));
+    pdf.pages(PAGES).kids((0..drawings.len()).map(|i| numbers(i).0)).count(drawings.len() as i32);
+    for (i, d) in drawings.iter().enumerate() {
+        let ((number, content), (width, height)) = (numbers(i), d.size);
+        let mut page = Page { content: Content::new(), height, fonts: &mut fonts };
+        d.shapes.iter().for_each(|s| page.shape(s));
+        let drawn = page.content.finish();
+        let mut writer = pdf.page(number);
+        writer.media_box(Rect::new(0.0, 0.0, width, height)).parent(PAGES).contents(content);
+        writer.resources().fonts().pair(Name(b"P"), PLAIN[0]).pair(Name(b"B"), BOLD[0]);
+        writer.finish();
+        pdf.stream(content, &drawn);
     }
-    pdf.document_info(INFO).title(TextStr(&d.title));
-    pdf.stream(CONTENT, &page.content.finish());
+    fonts.plain.write(&mut pdf, PLAIN);
+    fonts.bold.write(&mut pdf, BOLD);
+    pdf.document_info(INFO).title(TextStr(title));
     pdf.finish()
 }

@@ -58,7 +58,7 @@ fn write(d: &Drawing) -> String {
                 Text::new(clean(text))
                     .set("x", at.0)
                     .set("y", at.1)
-                    .set("font-family", "'Courier New', Courier, monospace")
+                    .set("font-family", "'DejaVu Sans Mono', Menlo, Consolas, monospace")
                     .set("font-size", *size)
                     .set("font-weight", if *bold { "bold" } else { "normal" })
                     .set("fill", colour(*c)),

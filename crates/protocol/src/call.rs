@@ -27,9 +27,12 @@ pub const MAX_RULES: usize = 2_000;
 /// Queries in one `what_if`.
 pub const MAX_QUERIES: usize = 64;
 
+/// Longest time for which a client can be held, in milliseconds.
+pub const MAX_HOLD_MS: u64 = 60_000;
+
 /// The calls that everybody may make, and those that are for operators alone.
 const CALLS: [&str; 6] = ["authenticate", "subscribe", "unsubscribe", "publish", "join", "leave"];
-const OPERATORS: [&str; 3] = ["explain", "what_if", "drain"];
+const OPERATORS: [&str; 5] = ["explain", "what_if", "drain", "disconnect", "hold"];
 
 /// Whether a call is for operators alone.
 pub fn is_for_operators(method: &str) -> bool {
@@ -76,6 +79,24 @@ pub enum Call {
         /// The instance; by default the one that receives the call.
         #[serde(skip_serializing_if = "Option::is_none")]
         instance: Option<String>,
+    },
+    /// Ends a client's connection; it is told to connect again. Answers `{}`.
+    Disconnect {
+        /// The instance that it is connected to; by default the one that receives the call.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        instance: Option<String>,
+        /// Its number there, as in `gossip.clients`.
+        client: u64,
+    },
+    /// Writes nothing to a client for a while, as if its socket took no more. Answers `{}`.
+    Hold {
+        /// The instance that it is connected to; by default the one that receives the call.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        instance: Option<String>,
+        /// Its number there, as in `gossip.clients`.
+        client: u64,
+        /// For how long, at most [`MAX_HOLD_MS`]; 0: no longer.
+        ms: u64,
     },
 }
 
@@ -291,6 +312,12 @@ impl Call {
             }
             "what_if" => Call::WhatIf(WhatIf::read(&mut p)?),
             "drain" => Call::Drain { instance: p.text("instance")? },
+            "disconnect" => Call::Disconnect { instance: p.text("instance")?, client: p.number("client")? },
+            "hold" => {
+                let (instance, client) = (p.text("instance")?, p.number("client")?);
+                let ms = p.number_up_to("ms", MAX_HOLD_MS)?.ok_or_else(|| RpcError::missing("ms"))?;
+                Call::Hold { instance, client, ms }
+            }
             other => {
                 let known: Vec<&str> = CALLS.into_iter().chain(OPERATORS).collect();
                 let hint = similar(other, known.iter().copied());
@@ -308,7 +335,9 @@ impl Call {
         match self {
             Call::Explain(e) => e.instance.as_deref(),
             Call::WhatIf(w) => w.instance.as_deref(),
-            Call::Drain { instance } => instance.as_deref(),
+            Call::Drain { instance } | Call::Disconnect { instance, .. } | Call::Hold { instance, .. } => {
+                instance.as_deref()
+            }
             _ => None,
         }
     }
@@ -453,6 +482,8 @@ mod tests {
             })),
             Call::Explain(Box::new(Explain { instance: None, position: None, whom: whom.clone() })),
             Call::WhatIf(WhatIf { instance: instance.clone(), rules: vec![rule], asked: vec![whom] }),
+            Call::Disconnect { instance: instance.clone(), client: 7 },
+            Call::Hold { instance: None, client: 7, ms: 5_000 },
             Call::Drain { instance },
         ] {
             let text = message::request(5, &call);
@@ -479,6 +510,8 @@ mod tests {
             ("unsubscribe", json!({"subscription": "s3cret"}), "subscription: expected a number"),
             ("publish", json!({"topic": "t"}), "data is missing"),
             ("publish", json!({"topic": "t", "data": 1, "id": ""}), "id: expected 1 to 200 bytes"),
+            ("disconnect", json!({}), "client"),
+            ("hold", json!({"client": 1, "ms": 60_001}), "ms: expected a number from 0 to 60000"),
             ("explain", json!({"position": "a:1"}), "subscription, or claims and query, are missing"),
             ("explain", json!({"query": "q", "roles": "s3cret"}), "roles: expected a list of texts"),
             ("what_if", json!({"rules": [], "asked": vec![json!({}); MAX_QUERIES + 1]}), "limit reached: asked"),

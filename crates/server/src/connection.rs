@@ -24,6 +24,7 @@ use crate::node::{Client, Command, Explain, Operate, Publish, WhatIf};
 use crate::now;
 use crate::outbox::{self, Flushed, Style};
 use crate::query_ref::{Askable, QueryRef};
+use crate::tap::Way;
 use crate::upgrade::{Calls, MAX_MESSAGE};
 use crate::writers::tell;
 
@@ -103,6 +104,13 @@ pub async fn serve(mut calls: Calls, served: Served, token: Option<String>) {
     if flow.is_ok() {
         flow = c.run(&mut calls).await;
     }
+    let ended = match &flow {
+        Err(Some(End(_, why))) => why.clone(),
+        _ => "the client has closed it, or is gone".into(),
+    };
+    client.ended.get_or_init(|| ended);
+    // It is to hear why, whoever holds what waits for it.
+    client.outbox.hold(None);
     match flow {
         // What ended it may have left the socket unusable.
         Err(Some(end)) => drop(tokio::time::timeout(FAREWELL, c.farewell(&mut calls, end)).await),
@@ -201,7 +209,10 @@ impl Connection {
                     stuck.as_mut().reset(Instant::now() + STUCK);
                     blocked = self.write().await?;
                 }
-                () = &mut stuck, if blocked => return Err(None),
+                () = &mut stuck, if blocked => return Err(self.lost(format!("it read nothing for {} s", STUCK.as_secs()))),
+                () = client.leave.notified() => {
+                    return Err(Some(End(close::RESTART, "an operator has ended this connection; connect again".into())));
+                }
                 () = &mut ends, if known_end.is_some() => {
                     if noticed {
                         self.expire().await?;
@@ -227,7 +238,7 @@ impl Connection {
                 }
                 _ = ping.tick(), if !blocked => {
                     if heard.elapsed() > silence {
-                        return Err(None);
+                        return Err(self.lost(format!("it was silent for {} s", silence.as_secs())));
                     }
                     client.outbox.push(outbox::control(Frame::ping(Vec::new())));
                     blocked = self.write().await?;
@@ -240,6 +251,12 @@ impl Connection {
                 stuck.as_mut().reset(Instant::now() + STUCK);
             }
         }
+    }
+
+    /// The connection ends without a word; operators are told why.
+    fn lost(&self, why: String) -> Option<End> {
+        let _ = self.served.client.ended.set(why);
+        None
     }
 
     /// Writes until nothing waits, or the socket takes no more: then it is true.
@@ -279,6 +296,7 @@ impl Connection {
             // The next turn answers it and finds the end.
             Message::Close(_) => return Ok(()),
         };
+        self.served.client.outbox.tap.note(Way::Received, text.as_bytes());
         let request = match message::Request::read(&text) {
             Ok(Some(request)) => request,
             Ok(None) => return Ok(()),
@@ -315,7 +333,11 @@ impl Connection {
             Call::Publish(asked) => self.publish(asked, id).await?,
             Call::Join { place, data } => self.ask(Command::Join { client, call: id.clone(), place, data }).await?,
             Call::Leave { place } => self.ask(Command::Leave { client, call: id.clone(), place }).await?,
-            call @ (Call::Explain(_) | Call::WhatIf(_) | Call::Drain { .. }) => self.operate(call, method, id).await?,
+            call @ (Call::Explain(_)
+            | Call::WhatIf(_)
+            | Call::Drain { .. }
+            | Call::Disconnect { .. }
+            | Call::Hold { .. }) => self.operate(call, method, id).await?,
         }
         Ok(None)
     }

@@ -32,6 +32,7 @@ pub mod snapshots;
 pub mod sse;
 pub mod supervisor;
 pub mod system;
+pub mod tap;
 pub mod upgrade;
 pub mod writers;
 

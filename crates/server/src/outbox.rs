@@ -10,6 +10,7 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::io::{ErrorKind, IoSlice};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use gossip_core::engine::{Request, ResyncReason, SubId, Wants};
@@ -27,8 +28,13 @@ use tokio::sync::Notify;
 use tokio_tungstenite::tungstenite::protocol::frame::coding::{Data, OpCode};
 use tokio_tungstenite::tungstenite::protocol::frame::{Frame, FrameHeader};
 
+use crate::tap::{Tap, Way};
+
 /// Rows are sent in parts of about this many bytes.
 const PART: usize = 64 * 1024;
+
+/// The first byte of a whole frame of text (RFC 6455, 5.2).
+const TEXT: u8 = 0x81;
 
 /// Frames joined in one write.
 const JOINED: usize = 64;
@@ -184,6 +190,11 @@ pub struct FlushReport {
 }
 
 impl FlushReport {
+    /// Nothing has left, and nothing is to be done about it.
+    fn nothing() -> FlushReport {
+        FlushReport { flushed: Flushed::Empty, receipts: Vec::new(), lagging: Vec::new() }
+    }
+
     /// Whether there is anything to report.
     pub fn has_news(&self) -> bool {
         !self.receipts.is_empty() || !self.lagging.is_empty()
@@ -196,6 +207,8 @@ struct State {
     /// A frame of which some bytes have left. It cannot be taken back.
     begun: Option<(Bytes, usize, Then)>,
     way: Sink,
+    /// Nothing leaves before this.
+    held: Option<Instant>,
 }
 
 /// How what waits leaves.
@@ -225,6 +238,8 @@ pub struct Outbox {
     blocked: Notify,
     /// Whether a writer has it on its list.
     pub due: AtomicBool,
+    /// For an operator who looks at what goes over the connection.
+    pub tap: Tap,
     /// Messages written.
     pub sent: AtomicU64,
     /// Times that a subscription was brought up to date by a snapshot because the client was slow.
@@ -235,9 +250,10 @@ impl Outbox {
     /// An empty outbox without a socket: what is pushed waits.
     pub fn new(limits: QueueLimits) -> Outbox {
         Outbox {
-            state: Mutex::new(State { queue: SendQueue::new(limits), begun: None, way: Sink::Detached }),
+            state: Mutex::new(State { queue: SendQueue::new(limits), begun: None, way: Sink::Detached, held: None }),
             blocked: Notify::new(),
             due: AtomicBool::new(false),
+            tap: Tap::default(),
             sent: AtomicU64::new(0),
             caught_up: AtomicU64::new(0),
         }
@@ -257,18 +273,35 @@ impl Outbox {
     pub fn take(&self, sealer: &Sealer) -> NextMessage {
         let mut receipts = Vec::new();
         let mut state = self.state.lock();
+        if state.is_held() {
+            return NextMessage { text: None, told: FlushReport::nothing() };
+        }
         state.cut(sealer);
         let text = match state.queue.pop() {
             Some(Outgoing::Frame(bytes, then)) => {
                 done(then, &mut receipts);
                 self.sent.fetch_add(1, Relaxed);
-                Some(payload(bytes))
+                let text = payload(bytes);
+                self.tap.note(Way::Sent, &text);
+                Some(text)
             }
             _ => None,
         };
         let lagging = if state.queue.is_empty() { state.queue.take_lagging() } else { Vec::new() };
         let flushed = if text.is_some() { Flushed::More } else { Flushed::Empty };
         NextMessage { text, told: FlushReport { flushed, receipts, lagging } }
+    }
+
+    /// Lets nothing leave before this; `None`: no longer.
+    pub fn hold(&self, until: Option<Instant>) {
+        self.state.lock().held = until;
+        self.blocked.notify_one();
+    }
+
+    /// For how long nothing leaves yet.
+    pub fn held_for(&self) -> Option<Duration> {
+        let left = self.state.lock().held?.saturating_duration_since(Instant::now());
+        Some(left).filter(|left| !left.is_zero())
     }
 
     /// Takes its socket away. What waits, and what is still pushed, goes nowhere.
@@ -354,7 +387,10 @@ impl Outbox {
     pub fn flush(&self, sealer: &Sealer) -> FlushReport {
         let mut receipts = Vec::new();
         let mut state = self.state.lock();
-        let flushed = state.flush(sealer, &mut receipts, &self.sent);
+        if state.is_held() {
+            return FlushReport::nothing();
+        }
+        let flushed = state.flush(sealer, &mut receipts, &self.sent, &self.tap);
         let lagging = if flushed == Flushed::Empty { state.queue.take_lagging() } else { Vec::new() };
         drop(state);
         if matches!(flushed, Flushed::Blocked | Flushed::Gone) {
@@ -365,7 +401,11 @@ impl Outbox {
 }
 
 impl State {
-    fn flush(&mut self, sealer: &Sealer, receipts: &mut Vec<Receipt>, sent: &AtomicU64) -> Flushed {
+    fn is_held(&self) -> bool {
+        self.held.is_some_and(|until| until > Instant::now())
+    }
+
+    fn flush(&mut self, sealer: &Sealer, receipts: &mut Vec<Receipt>, sent: &AtomicU64, tap: &Tap) -> Flushed {
         let socket = match &self.way {
             Sink::Detached => return Flushed::Gone,
             Sink::Pulled => return Flushed::Blocked,
@@ -378,7 +418,7 @@ impl State {
             Some(Err(e)) if e.kind() == ErrorKind::WouldBlock => return Flushed::Blocked,
             Some(Err(_)) => return Flushed::Gone,
         };
-        sent.fetch_add(self.take_out(taken, receipts), Relaxed);
+        sent.fetch_add(self.take_out(taken, receipts, tap), Relaxed);
         if self.begun.is_none() && self.queue.is_empty() { Flushed::Empty } else { Flushed::More }
     }
 
@@ -416,7 +456,7 @@ impl State {
 
     /// Takes the frames out that have left with these bytes; what has left in part remains begun. Returns how many
     /// were whole.
-    fn take_out(&mut self, mut taken: usize, receipts: &mut Vec<Receipt>) -> u64 {
+    fn take_out(&mut self, mut taken: usize, receipts: &mut Vec<Receipt>, tap: &Tap) -> u64 {
         let mut whole = 0;
         while taken > 0 {
             let (bytes, written, then) = match self.begun.take() {
@@ -436,6 +476,9 @@ impl State {
             }
             taken -= rest;
             whole += 1;
+            if bytes.first() == Some(&TEXT) {
+                tap.note(Way::Sent, &payload(bytes));
+            }
             if let Then::Tell(receipt) = then {
                 receipts.push(*receipt);
             }

@@ -2,8 +2,8 @@
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::sync::{Arc, OnceLock};
 
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
@@ -13,7 +13,7 @@ use gossip_core::send_queue::QueueLimits;
 use gossip_protocol::{RpcError, code};
 use parking_lot::Mutex;
 use serde_json::{Map, Value as Json, json};
-use tokio::sync::{mpsc, watch};
+use tokio::sync::{Notify, mpsc, watch};
 
 use crate::audit_log::{AuditLog, Caller};
 use crate::auth::Accepted;
@@ -60,6 +60,9 @@ impl Front {
             outbox: Outbox::new(self.queue),
             subscriptions: AtomicU64::new(0),
             claims: Mutex::new(Arc::new(claims)),
+            leave: Notify::new(),
+            ended: OnceLock::new(),
+            written_to: Mutex::new(None),
         })
     }
 

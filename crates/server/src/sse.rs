@@ -257,6 +257,10 @@ impl Connected {
                     Ok(Parsed::Refused(_)) | Err(()) => return,
                 },
                 () = events.closed() => return,
+                () = self.client.leave.notified() => {
+                    let _ = self.client.ended.set("an operator has ended this connection".into());
+                    return;
+                }
                 _ = stopping.wait_for(|s| *s) => return,
                 () = &mut left_set => expired("the token's key is not accepted any more"),
                 () = async { match ends { Some(at) => sleep_until(at).await, None => std::future::pending().await } } => {

@@ -27,6 +27,8 @@ pub const TABLES: &[Shape] = &[
     AlarmRow::SHAPE,
     ChangesRow::SHAPE,
     TrafficRow::SHAPE,
+    ConnectionRow::SHAPE,
+    FrameRow::SHAPE,
     VerdictRow::SHAPE,
 ];
 

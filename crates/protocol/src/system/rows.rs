@@ -47,6 +47,8 @@ table! {
         version: String,
         /// How the service stands that decides about rights, if there is one.
         decisions: Option<String>,
+        /// Messages that wait for clients.
+        waiting: u64,
         /// Audits made.
         audits: u64,
         /// Differences that audits found.
@@ -207,6 +209,8 @@ table! {
         roles: String,
         /// Where it comes from.
         address: String,
+        /// Whether it may operate.
+        operator: bool,
         /// The transport: `websocket` or `sse`.
         transport: String,
         /// When it came, RFC 3339.
@@ -221,6 +225,10 @@ table! {
         sent: u64,
         /// How often it was too slow and was caught up.
         caught_up: u64,
+        /// All that concerns it up to here, `source:position`, has been written to its socket.
+        written_to: Option<String>,
+        /// Milliseconds for which an operator still holds what is to be written to it.
+        held_ms: u64,
     }
 }
 
@@ -312,6 +320,55 @@ table! {
         /// The message in short.
         what: String,
         /// Messages left out before it.
+        left_out: u64,
+    }
+}
+
+table! {
+    /// `gossip.connections`, a stream: who came and went, and why.
+    ConnectionRow, "connections", key 0, {
+        /// When, in microseconds since 1970.
+        at: i64,
+        /// The instance.
+        instance: String,
+        /// The client's number there.
+        client: u64,
+        /// Who it was by then.
+        subject: Option<String>,
+        /// Its roles by then, with commas between.
+        roles: String,
+        /// Where it comes from.
+        address: String,
+        /// Whether it may operate.
+        operator: bool,
+        /// The transport: `websocket` or `sse`.
+        transport: String,
+        /// `connected`, `authenticated` or `disconnected`.
+        what: String,
+        /// Why it was disconnected.
+        why: Option<String>,
+        /// Messages written to it by then.
+        sent: u64,
+    }
+}
+
+table! {
+    /// `gossip.frames`, a stream: what goes over a client's connection, both ways, while somebody subscribes to it with
+    /// `WHERE client = …`. Tokens and grants are left out.
+    FrameRow, "frames", key 0, {
+        /// When, in microseconds since 1970.
+        at: i64,
+        /// The instance.
+        instance: String,
+        /// The client's number there.
+        client: u64,
+        /// `sent` by the instance, or `received` by it.
+        direction: String,
+        /// Bytes of the whole text.
+        bytes: u64,
+        /// The text, cut where it is long.
+        text: String,
+        /// Frames left out before it, because there were too many.
         left_out: u64,
     }
 }

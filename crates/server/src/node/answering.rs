@@ -1,6 +1,6 @@
 //! What connections ask of the loop.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 
@@ -20,9 +20,10 @@ impl Node {
     #[expect(clippy::too_many_lines, reason = "one arm per command")]
     pub(super) fn answer(&mut self, ask: Command) {
         match ask {
-            Command::Connected(client) => drop(self.clients.insert(client.id, (client, BTreeMap::new()))),
+            Command::Connected(client) => self.connected(client),
             Command::Disconnected(id) => {
-                let Some((_, subs)) = self.clients.remove(&id) else { return };
+                let Some((client, subs)) = self.clients.remove(&id) else { return };
+                self.note_connection(&client, "disconnected", client.ended.get().cloned());
                 self.leave_everywhere(id);
                 for sub in subs.into_values() {
                     self.subs.remove(&sub);
@@ -41,8 +42,9 @@ impl Node {
             }
             Command::Decided(id, claims, answer) => self.decided(id, claims, answer),
             Command::Claims(id, before, claims) => {
-                let Some((_, subs)) = self.clients.get(&id) else { return };
-                let subs: Vec<SubId> = subs.values().copied().collect();
+                let Some((client, subs)) = self.clients.get(&id) else { return };
+                let (client, subs): (_, Vec<SubId>) = (client.clone(), subs.values().copied().collect());
+                self.note_connection(&client, "authenticated", None);
                 for id in &subs {
                     if let Some(sub) = self.subs.get_mut(id) {
                         sub.operator = claims.operator;
@@ -126,8 +128,8 @@ impl Node {
             observed: None,
             style: Style::default(),
         });
-        let (operator, text) = (request.claims.operator, request.query.clone());
-        self.subs.insert(id, Sub { subscription, target, operator, text });
+        let (operator, text, paced) = (request.claims.operator, request.query.clone(), request.every > 0);
+        self.subs.insert(id, Sub { subscription, target, operator, text, paced });
         id
     }
 
@@ -154,8 +156,8 @@ impl Node {
         request.observed = observed.is_some();
         let (answered, columns) = (AtomicBool::new(false), AtomicU64::new(0));
         let subscription = Arc::new(Subscription { id, number, call, answered, columns, observed, style });
-        let (operator, text) = (request.claims.operator, request.query.clone());
-        self.subs.insert(id, Sub { subscription, target: Target::Client(client.clone()), operator, text });
+        let (operator, text, paced) = (request.claims.operator, request.query.clone(), request.every > 0);
+        self.subs.insert(id, Sub { subscription, target: Target::Client(client.clone()), operator, text, paced });
         self.begin(id, request);
     }
 }

@@ -43,6 +43,8 @@ impl Node {
                 Ok(question) => self.what_if(question, answer, Reservation::default()),
                 Err(e) => drop(answer.send(Err(e))),
             },
+            Call::Disconnect { client, .. } => drop(answer.send(self.disconnect(client))),
+            Call::Hold { client, ms, .. } => drop(answer.send(self.hold_client(client, ms))),
             Call::Drain { .. } => {
                 tracing::info!("an operator has this instance drained");
                 let drain = self.start.drain.clone();

@@ -1,8 +1,8 @@
 //! The loop's commands, their clients, and what it needs to start.
 
 use std::net::SocketAddr;
-use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
+use std::sync::{Arc, OnceLock};
 
 use gossip_core::budget::Owner;
 use gossip_core::engine::{Compiler, Limits, Request, SubId};
@@ -16,7 +16,7 @@ use gossip_relay::Relay;
 use gossip_relay::ingest::Ingest;
 use parking_lot::Mutex;
 use serde_json::Value as Json;
-use tokio::sync::{mpsc, oneshot, watch};
+use tokio::sync::{Notify, mpsc, oneshot, watch};
 
 use super::question::{Answer, OneResult, Operate, Publish, Reservation, WhatIf};
 use crate::audit_log::AuditLog;
@@ -44,6 +44,12 @@ pub struct Client {
     pub subscriptions: AtomicU64,
     /// Who it is.
     pub claims: Mutex<Arc<Claims>>,
+    /// An operator wants its connection to end.
+    pub leave: Notify,
+    /// Why its connection ended.
+    pub ended: OnceLock<String>,
+    /// All that concerns it up to here had been written when the loop last looked.
+    pub written_to: Mutex<Option<String>>,
 }
 
 impl Client {

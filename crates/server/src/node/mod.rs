@@ -3,7 +3,7 @@
 //! Everything that concerns subscriptions passes through here in one order. Connections, the relay and snapshot
 //! threads send to bounded channels; nothing here waits for any of them. [`answering`] takes what connections ask,
 //! [`deciding`] waits for the decision service; [`operators`] fills operators' system tables,
-//! [`explain`] and [`what_if`] what they ask. [`calls`] is what operators have done, here or elsewhere.
+//! [`clients`] says who is connected, [`explain`] and [`what_if`] answer what they ask. [`calls`] is what operators have done, here or elsewhere.
 //! [`alarms`] is what they have to do something about. [`events`] has what is published, [`publishing`] who waits for it,
 //! [`presence`] who is present here; [`cluster`] drives what instances know of each other.
 //!
@@ -13,6 +13,7 @@
 mod alarms;
 mod answering;
 mod calls;
+mod clients;
 mod cluster;
 pub(crate) mod command;
 mod deciding;
@@ -170,6 +171,8 @@ impl Node {
             tries: Arc::new(Semaphore::new(what_if::MAX_UNDER_WAY)),
             outside: FastMap::default(),
             renewals: BTreeSet::new(),
+            held: BTreeSet::new(),
+            tapped: BTreeSet::new(),
             start,
         }
     }
@@ -258,6 +261,12 @@ impl Node {
         self.handle(Input::Tick);
         let (time, behind) = (now(), self.behind_ms());
         let flipped = std::mem::replace(&mut self.was_behind, behind > 0) != (behind > 0);
+        // Before anything is queued for everybody: what waits then waits for a client.
+        if time - self.sampled > SAMPLE_EVERY {
+            self.sampled = time;
+            self.sample();
+            self.flush_system();
+        }
         let known = self.engine.progress(&self.start.source).at.is_some();
         if known && (flipped || time - self.told_current > CURRENT_EVERY) {
             self.told_current = time;
@@ -275,14 +284,11 @@ impl Node {
                 }
             }
         }
+        self.release_held();
+        self.tell_frames();
         if time > self.next_audit {
             self.next_audit = time + AUDIT_EVERY;
             self.handle(Input::Audit);
-        }
-        if time - self.sampled > SAMPLE_EVERY {
-            self.sampled = time;
-            self.sample();
-            self.flush_system();
         }
         let reads = self.start.reading.is_reading();
         self.tend_topics(reads);

@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use std::sync::atomic::Ordering::Relaxed;
 
 use gossip_core::cluster::message::Message;
 use gossip_core::explain::Tally;
@@ -12,8 +11,8 @@ use gossip_core::schema::{Column, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, Table
 use gossip_core::value::Value;
 use gossip_protocol::cloudevent::SENDER;
 use gossip_protocol::system::{
-    ChangesRow, ClientRow, ClientSubscription, Embedded, FeedRow, InstanceRow, LinkRow, RuleRow, ShownChange,
-    SystemRow, TableColumn, TableRow, TrafficRow, VerdictRow,
+    ChangesRow, Embedded, FeedRow, InstanceRow, LinkRow, RuleRow, ShownChange, SystemRow, TableColumn, TableRow,
+    TrafficRow, VerdictRow,
 };
 use gossip_protocol::timestamp::rfc3339;
 use gossip_relay::{About, Received};
@@ -151,6 +150,7 @@ impl Node {
         self.system.show(alarms.into_iter().chain(others.alarms()));
 
         self.traffic_wanted = self.engine.has_feeds_on(&TableName::system(TrafficRow::SHAPE.name));
+        self.tap_clients();
         // What takes time in proportion to its size is sampled only while it is subscribed to.
         for name in SAMPLED {
             if self.engine.has_feeds_on(&TableName::system(name)) {
@@ -182,6 +182,7 @@ impl Node {
             rules: self.engine.rules().hash(),
             version: env!("CARGO_PKG_VERSION").into(),
             decisions: self.start.decisions.as_ref().map(|d| d.state()),
+            waiting: self.clients.values().map(|(client, _)| client.outbox.waiting().0 as u64).sum(),
             audits: self.counters.audits,
             audit_differences: self.counters.audit_differences,
             here: true,
@@ -273,34 +274,6 @@ impl Node {
         };
         let rules: Vec<RuleRow> = self.engine.rules().texts().iter().enumerate().map(rule).collect();
         self.system.show(rules);
-    }
-
-    fn sample_clients(&mut self) {
-        let mut clients = Vec::new();
-        for (c, subs) in self.clients.values() {
-            let claims = c.claims.lock().clone();
-            let (waiting, bytes) = c.outbox.waiting();
-            let subscription = |(number, id): (&u64, &u64)| {
-                let s = self.subs.get(id)?;
-                let (query, observed) = (s.text.clone(), s.subscription.observed.clone());
-                Some(ClientSubscription { id: *id, number: *number, query, observed })
-            };
-            clients.push(ClientRow {
-                id: c.id,
-                subject: claims.subject().map(String::from),
-                roles: claims.roles.join(", "),
-                address: c.address.to_string(),
-                transport: c.transport.into(),
-                since: rfc3339(c.since),
-                subscriptions: Embedded(subs.iter().filter_map(subscription).collect()),
-                waiting: waiting as u64,
-                waiting_bytes: bytes as u64,
-                // Otherwise watching this table would keep changing it.
-                sent: if claims.operator { 0 } else { c.outbox.sent.load(Relaxed) },
-                caught_up: c.outbox.caught_up.load(Relaxed),
-            });
-        }
-        self.system.show(clients);
     }
 }
 

@@ -36,6 +36,8 @@ pub(super) struct Sub {
     pub(super) target: Target,
     pub(super) operator: bool,
     pub(super) text: String,
+    /// Whether its deltas may have to wait for their time.
+    pub(super) paced: bool,
 }
 
 /// What has been counted.
@@ -89,6 +91,9 @@ pub(super) struct Node {
     /// Subscriptions whose rights are decided outside, and when to look at them again.
     pub(super) outside: FastMap<SubId, Outside>,
     pub(super) renewals: BTreeSet<(Instant, SubId)>,
+    /// Clients that an operator holds, and those whose frames one looks at.
+    pub(super) held: BTreeSet<u64>,
+    pub(super) tapped: BTreeSet<u64>,
 }
 
 /// A subscription's decisions from the decision service.

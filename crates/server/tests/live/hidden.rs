@@ -286,7 +286,7 @@ async fn not_by_explanations() {
         let e = narrow.call(call, params).await.unwrap_err().to_string();
         assert!(e.contains("not known or not permitted"), "operators only: {e}");
     }
-    for table in ["instances", "tables", "rules", "feeds", "clients", "changes", "verdicts"] {
+    for table in ["instances", "tables", "rules", "feeds", "clients", "changes", "verdicts", "connections", "frames"] {
         let e = ask(&mut narrow, &format!("SELECT * FROM gossip.{table}")).await.unwrap_err();
         assert!(e.contains("not known or not permitted"), "{table}: {e}");
     }

@@ -6,6 +6,7 @@ mod arranged;
 mod audited;
 mod besieged;
 mod brokers;
+mod clients;
 mod common;
 mod computed;
 mod deciding;

@@ -106,6 +106,7 @@ pub mod operator;
 pub mod plan;
 pub mod position;
 pub mod query;
+pub mod refusal;
 pub mod row_changes;
 pub mod rule;
 pub mod schema;

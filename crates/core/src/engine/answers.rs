@@ -8,10 +8,12 @@ use super::io::{Request, SnapshotId};
 use super::subscription::Subscription;
 use super::{Compiler, Engine, Feed, FeedInfo};
 use crate::audience::SubId;
+use crate::explain::Step;
 use crate::index::FeedId;
 use crate::plan::EffectivePlan;
 use crate::position::{Position, Progress, RowChange, Transaction};
 use crate::query::{QueryError, parse_trusted_query};
+use crate::refusal;
 use crate::rule::{RuleSet, Standing};
 use crate::schema::{Catalog, TableName};
 use crate::what_if::{Trial, Tried};
@@ -89,6 +91,12 @@ impl Engine {
         let plan = self.compile(request)?;
         let standing = self.rules.standing(plan.table(), &request.claims, &self.catalog);
         Ok((Arc::new(plan), standing))
+    }
+
+    /// Why a request is refused with this error, for operators.
+    pub fn refusal_steps(&self, request: &Request, error: &QueryError) -> Vec<Step> {
+        let Request { query, params, claims, .. } = request;
+        refusal::steps(query, params, error, claims, &self.rules, &self.catalog)
     }
 
     /// The feed that an effective plan shares with others, one delta per transaction; `None` if it has no subscribers.

@@ -23,9 +23,13 @@ impl Node {
                     format!("this instance has no subscription {id}; gossip.clients lists them"),
                 )
             })?,
-            QuestionTarget::Anybody(request) => {
-                self.engine.hypothetical(request).map_err(|e| refused(&Refusal::Query(e)))?
-            }
+            QuestionTarget::Anybody(request) => match self.engine.hypothetical(request) {
+                Ok(found) => found,
+                Err(e) => {
+                    let steps = self.engine.refusal_steps(request, &e);
+                    return Ok(json!({"refused": refused(&Refusal::Query(e)).message, "steps": steps}));
+                }
+            },
         };
         let feed = match &q.whom {
             QuestionTarget::Subscription(id) => self.engine.feed_of_subscription(*id),

@@ -16,4 +16,5 @@ pub mod personas;
 pub mod recording;
 pub mod relay_map;
 pub mod setup;
+pub mod signals;
 pub mod workbench;

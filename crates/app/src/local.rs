@@ -41,6 +41,12 @@ pub fn source(config: &Config) -> Result<Arc<dyn Source>, Failure> {
     gossip_source::from_settings(&config.source, config.base()).map_err(Failure::usage)
 }
 
+/// Whether an address has a password in it.
+pub fn has_password(url: &str) -> bool {
+    let who = url.split_once("://").and_then(|(_, rest)| rest.rsplit_once('@')).map(|(who, _)| who);
+    who.is_some_and(|who| who.contains(':')) || url.contains("password=")
+}
+
 /// Checks tokens as a configuration says.
 ///
 /// # Errors

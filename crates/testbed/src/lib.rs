@@ -6,6 +6,7 @@
 #![cfg_attr(not(test), warn(clippy::too_many_lines))]
 
 mod broker;
+pub mod browser;
 mod decider;
 mod postgres;
 mod proxy;

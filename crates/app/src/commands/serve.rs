@@ -6,6 +6,7 @@ use gossip_server::supervisor::{OnFailure, faults};
 use crate::config_file::ConfigFile;
 use crate::local::{Cluster, tokens};
 use crate::outcome::{Failure, Outcome, print_line};
+use crate::signals::told_to_end;
 
 /// Arguments of `serve`.
 #[derive(Debug, clap::Args)]
@@ -35,22 +36,10 @@ pub async fn run(args: Args) -> Outcome {
         tracing::warn!("listening on {} without TLS: tokens and rows can be read on the way", config.listen.ip());
     }
     tokio::select! {
-        signal = wait_for_signal() => signal?,
+        signal = told_to_end() => signal?,
         () = cluster.over() => tracing::info!("an operator has everything here drained"),
     }
     tracing::info!("stopping");
     cluster.stop().await;
-    Ok(())
-}
-
-async fn wait_for_signal() -> Outcome {
-    use tokio::signal::unix::{SignalKind, signal};
-    let fail = |e: std::io::Error| Failure::usage(format!("signals: {e}"));
-    let mut term = signal(SignalKind::terminate()).map_err(fail)?;
-    let mut int = signal(SignalKind::interrupt()).map_err(fail)?;
-    tokio::select! {
-        _ = term.recv() => {}
-        _ = int.recv() => {}
-    }
     Ok(())
 }

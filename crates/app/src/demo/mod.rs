@@ -1,23 +1,27 @@
 //! The shipped scenario: Saltmarsh Roads, a small harbour, in a temporary directory that is removed at the end.
 //!
-//! [`harbour`] moves the vessels, [`gauges`] report, [`headless`] runs without a screen and compares what was received with [`audit`], which
+//! [`page`] shows it to people in a browser, [`harbour`] moves the vessels, [`gauges`] report, [`headless`] runs without a screen and compares what was received with [`audit`], which
 //! knows what should have been received and shares no code with the engine.
 
 pub mod audit;
 pub mod gauges;
 pub mod harbour;
 pub mod headless;
+pub mod page;
 pub mod scene;
 
 use std::sync::Arc;
 use std::time::Duration;
 
+use gossip_source::Source;
 use tokio::sync::Mutex;
 
 use crate::demo::harbour::Harbour;
+use crate::demo::page::Page;
 use crate::demo::scene::{Scene, remove};
 use crate::local::source;
 use crate::outcome::{Failure, Outcome, print_line};
+use crate::signals::told_to_end;
 use crate::workbench;
 use crate::workbench::{Access, Place};
 
@@ -27,9 +31,13 @@ pub struct Args {
     /// Run without the screen and print a summary.
     #[arg(long)]
     pub headless: bool,
-    /// Duration of a headless run, in seconds.
-    #[arg(long, default_value_t = 10)]
-    pub seconds: u64,
+    /// Serve a page on the scenario, on this machine, at this port or a free one. With --headless nothing but the page, until
+    /// interrupted.
+    #[arg(long, value_name = "PORT", num_args = 0..=1, default_missing_value = "0")]
+    pub page: Option<u16>,
+    /// Duration of a headless run, in seconds; 10 if absent.
+    #[arg(long)]
+    pub seconds: Option<u64>,
     /// Print the summary as one JSON object.
     #[arg(long)]
     pub json: bool,
@@ -52,20 +60,16 @@ pub struct Args {
 /// # Errors
 /// The scenario does not start, or clients received something wrong.
 pub async fn run(args: Args) -> Outcome {
-    if args.headless {
-        let options =
-            headless::Options { seconds: args.seconds, pace: args.pace.unwrap_or(50.0), seed: args.seed, lose: None };
+    if args.headless && args.page.is_none() {
+        let (seconds, pace) = (args.seconds.unwrap_or(10), args.pace.unwrap_or(50.0));
+        let options = headless::Options { seconds, pace, seed: args.seed, lose: None };
         let summary = headless::run(options, args.source.as_deref(), args.relay.as_deref()).await?;
         return print_line(&if args.json { summary.to_json().to_string() } else { summary.to_text() });
     }
     let scene = Scene::start(args.source.as_deref(), args.relay.as_deref()).await?;
     let source = source(&scene.config)?;
     let pace = Duration::from_secs_f64(1.0 / args.pace.unwrap_or(1.6).clamp(0.05, 10_000.0));
-    let (own, seed) = (source.clone(), args.seed);
-    let harbour = tokio::task::spawn_blocking(move || Harbour::open(&*own, seed)).await;
-    let harbour = harbour.unwrap_or_else(|e| Err(e.to_string()));
-    let harbour = harbour.map_err(|e| Failure::connect(format!("demo database: {e}")))?;
-    let simulation = harbour::Simulation::start(harbour, pace, |_, _| {});
+    let simulation = harbour::Simulation::start(opened(source.clone(), args.seed).await?, pace, |_, _| {});
     let roles = ["gauge", "control"].map(String::from);
     let now = gossip_server::now() / 1_000_000;
     let token = scene.tokens.mint_for("harbour watch", &roles, &Default::default(), now, 86_400 * 365);
@@ -75,26 +79,62 @@ pub async fn run(args: Args) -> Outcome {
     let places = cluster.places().into_iter().map(|(name, a)| Place { name, url: a.to_string() }).collect();
     let operator = workbench::operator_token(&tokens).map_err(Failure::usage)?;
     let cluster = Arc::new(Mutex::new(Some(cluster)));
-    let access = Access {
-        places,
-        operator,
-        given: Default::default(),
-        tokens: Some(tokens),
-        database: Some(source.clone()),
-        personas: people.personas,
-        rules: config.rules,
-        watchers: people.watchers,
-        queries: config.queries.into_values().map(|q| q.sql).collect(),
-        config: Some(config.path),
-        first_steps: false,
-        cluster: Some(cluster.clone()),
-        title: "Saltmarsh Roads".into(),
+    let page = match args.page {
+        Some(port) => {
+            let people = people.personas.clone();
+            Some(Page::serve(cluster.clone(), tokens.clone(), people, port).await?)
+        }
+        None => None,
     };
-    let outcome = workbench::run(access).await.map_err(Failure::connect);
+    let outcome = match &page {
+        Some(page) if args.headless => alone(page, args.seconds).await,
+        _ => {
+            let title =
+                page.iter().fold("Saltmarsh Roads".to_string(), |title, page| format!("{title} · {}", page.url));
+            let access = Access {
+                places,
+                operator,
+                given: Default::default(),
+                tokens: Some(tokens),
+                database: Some(source.clone()),
+                personas: people.personas,
+                rules: config.rules,
+                watchers: people.watchers,
+                queries: config.queries.into_values().map(|q| q.sql).collect(),
+                config: Some(config.path),
+                first_steps: false,
+                cluster: Some(cluster.clone()),
+                title,
+            };
+            workbench::run(access).await.map_err(Failure::connect)
+        }
+    };
+    drop(page);
     gauges.abort();
     let _ = tokio::task::spawn_blocking(move || simulation.stop()).await;
     if let Some(cluster) = cluster.lock().await.take() {
         cluster.stop().await;
     }
     outcome.and(remove(source).await)
+}
+
+async fn opened(source: Arc<dyn Source>, seed: u64) -> Result<Harbour, Failure> {
+    let opened = tokio::task::spawn_blocking(move || Harbour::open(&*source, seed)).await;
+    let opened = opened.unwrap_or_else(|e| Err(e.to_string()));
+    opened.map_err(|e| Failure::connect(format!("demo database: {e}")))
+}
+
+/// Serves the page and nothing else: until interrupted, or for so many seconds.
+async fn alone(page: &Page, seconds: Option<u64>) -> Outcome {
+    print_line(&page.url)?;
+    let over = async {
+        match seconds {
+            Some(seconds) => tokio::time::sleep(Duration::from_secs(seconds)).await,
+            None => std::future::pending().await,
+        }
+    };
+    tokio::select! {
+        ended = told_to_end() => ended,
+        () = over => Ok(()),
+    }
 }

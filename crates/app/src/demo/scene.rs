@@ -8,7 +8,7 @@ use gossip_server::config::Config;
 use gossip_source::Source;
 
 use super::harbour;
-use crate::local::{Cluster, source};
+use crate::local::{Cluster, has_password, source};
 use crate::outcome::{Failure, Outcome};
 use crate::personas::Personas;
 
@@ -27,10 +27,6 @@ const FILE: &str = "url = \"sqlite:harbour.db\"";
 
 /// The shipped configuration, or the same on a PostgreSQL database.
 fn configuration(database: Option<&str>, relay: Option<&str>) -> Result<String, Failure> {
-    let has_password = |url: &str| {
-        let who = url.split_once("://").and_then(|(_, rest)| rest.split_once('@')).map(|(who, _)| who);
-        who.is_some_and(|who| who.contains(':')) || url.contains("password=")
-    };
     let config = match relay {
         None => CONFIG.to_string(),
         Some(url) if has_password(url) => {

@@ -1,6 +1,7 @@
 //! Recordings: operator events as JSON Lines of CloudEvents 1.0 (structured mode).
 //!
-//! An event's `type` is `gossip.` and the system table's name (`instances`, `tables`, `clients`, `changes`, `verdicts`),
+//! An event's `type` is `gossip.` and the system table's name (see [`TABLES`]), or `explanations`, which has
+//! the steps by which a verdict came about,
 //! its `source` is the instance, its `data` the table's row. Values of masked columns are replaced before they are
 //! written, in keys as well.
 
@@ -17,7 +18,11 @@ use serde_json::{Map, Value as Json, json};
 pub const MASK: &str = "•••";
 
 /// The system tables that are recorded.
-pub const TABLES: [&str; 5] = ["instances", "tables", "clients", "changes", "verdicts"];
+pub const TABLES: [&str; 9] =
+    ["instances", "links", "alarms", "rules", "tables", "clients", "connections", "changes", "verdicts"];
+
+/// The events that have the steps of a verdict.
+pub const EXPLANATIONS: &str = "explanations";
 
 /// Maximum size of a recording, in bytes.
 pub const LARGEST: u64 = 256 << 20;
@@ -91,8 +96,30 @@ impl Masks {
                 }
                 event.row.insert("subscriptions".into(), Json::from(subscriptions).to_string().into());
             }
+            // Conditions and steps may contain values of masked columns, or tell of them.
+            "rules" | "alarms" if !self.columns.is_empty() => {
+                for name in ["rows", "masks", "text"] {
+                    if self.speaks_of_masked(&event.row.get(name).map(Json::to_string).unwrap_or_default()) {
+                        event.row.insert(name.into(), if name == "masks" { "{}" } else { MASK }.into());
+                    }
+                }
+            }
+            EXPLANATIONS if !self.columns.is_empty() => {
+                for step in event.row.get_mut("steps").and_then(Json::as_array_mut).into_iter().flatten() {
+                    // The other steps tell of keys and places, without the names of columns.
+                    let names_columns = matches!(step["step"].as_str(), Some("rule" | "query"));
+                    if !names_columns || self.speaks_of_masked(&step.to_string()) {
+                        (step["text"], step["values"]) = (MASK.into(), json!([]));
+                    }
+                }
+            }
             _ => {}
         }
+    }
+
+    fn speaks_of_masked(&self, text: &str) -> bool {
+        let text = text.to_lowercase();
+        self.columns.iter().any(|(_, column)| text.contains(column.as_str()))
     }
 
     fn mask_row(&self, row: &mut Json) {
@@ -141,7 +168,8 @@ impl Event {
             return Err("not a CloudEvent: specversion 1.x is missing".into());
         }
         let kind = json["type"].as_str().ok_or("not a CloudEvent: type is missing")?;
-        let Some(table) = TABLES.into_iter().find(|t| kind.strip_prefix("gossip.") == Some(t)) else { return Ok(None) };
+        let known = TABLES.into_iter().chain([EXPLANATIONS]).find(|t| kind.strip_prefix("gossip.") == Some(t));
+        let Some(table) = known else { return Ok(None) };
         let row = json["data"].as_object().cloned().ok_or("data: expected an object")?;
         let at =
             json["time"].as_str().and_then(|t| t.parse::<jiff::Timestamp>().ok()).ok_or("time: expected RFC 3339")?;

@@ -3,23 +3,25 @@
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use gossip::personas::Persona;
+use gossip::recording::Event;
 use gossip::workbench::Access;
 use gossip::workbench::Place;
 use gossip::workbench::message::Effect;
 use gossip::workbench::message::Message;
 use gossip::workbench::message::QueryUpdate;
 use gossip::workbench::rail::View;
+use gossip::workbench::replay;
 use gossip::workbench::state::Overlay;
 use gossip::workbench::state::State;
 use gossip::workbench::theme::Theme;
 use gossip::workbench::update::update;
 use gossip::workbench::view::view;
 use gossip::workbench::views::ask::state::Refused;
-use gossip::workbench::views::tables::state::Inspection;
+use gossip::workbench::views::tables::state::{Inspection, Proposed};
 use gossip::workbench::watchers::add_watcher;
 use gossip_client::Direction;
 use gossip_protocol::ColumnInfo;
-use gossip_protocol::system::SystemRow;
+use gossip_protocol::system::{ClientRow, FrameRow, SystemRow};
 use gossip_source::Finding;
 use gossip_source::database::{Column, Inspected};
 use rand::rngs::StdRng;
@@ -182,7 +184,7 @@ fn ten_thousand_random_keys_do_no_harm() {
         KeyCode::F(5),
     ]
     .into_iter()
-    .chain(" wmndpif/?elc123askr:x{}\"',ä語é".chars().map(KeyCode::Char))
+    .chain(" wmndpif/?elc1234567+-haskr:x{}\"',ä語é".chars().map(KeyCode::Char))
     .collect();
     let mut n = 1;
     for i in 0..10_000 {
@@ -207,6 +209,12 @@ fn ten_thousand_random_keys_do_no_harm() {
                     update(&mut s, Message::Asked(id, rows(&[(1, "a"), (2, "b")], 0)));
                     update(&mut s, Message::Asked(id, rows(&[(2, "c語")], rng.random_range(0..9))));
                 }
+                Effect::FollowClients(true) => {
+                    drop(update(&mut s, Message::OnlyClients(0, vec![*client(1, "Imre"), *client(2, "語")])))
+                }
+                Effect::FollowFrames(Some((place, of))) => {
+                    drop(update(&mut s, Message::ClientFrame(place, frame(of, "{"))))
+                }
                 Effect::Inspect => drop(update(&mut s, Message::Inspected(Ok(inspection())))),
                 _ => {}
             }
@@ -214,6 +222,13 @@ fn ten_thousand_random_keys_do_no_harm() {
         if i % 50 == 0 {
             let later = s.now + 500_000;
             update(&mut s, Message::Tick(later));
+            update(
+                &mut s,
+                Message::Instance(
+                    0,
+                    row(json!({"name": "north", "here": true, "reads": true, "changes": i, "deliveries": 2 * i})),
+                ),
+            );
         }
         if i % 20 == 0 {
             let size = *[(160, 47), (100, 30), (80, 24), (60, 10)].choose(&mut rng).unwrap();
@@ -225,6 +240,151 @@ fn ten_thousand_random_keys_do_no_harm() {
     (s.ask.editing, s.view) = (false, View::Earshot);
     press(&mut s, KeyCode::Char('q'));
     assert!(s.leaving);
+}
+
+fn client(id: u64, subject: &str) -> Box<ClientRow> {
+    let subscriptions =
+        json!([{"id": 9, "number": 1, "query": format!("SELECT {subject} FROM calls"), "observed": null}]).to_string();
+    row(json!({"id": id, "subject": subject, "roles": "control", "address": "10.0.0.9:5", "transport": "websocket",
+        "since": format!("2031-05-11T06:00:0{id}Z"), "subscriptions": subscriptions, "sent": 40 + id, "written_to": "h:7"}))
+}
+
+fn frame(client: u64, text: &str) -> Box<FrameRow> {
+    row(
+        json!({"at": 10_000_000, "instance": "north", "client": client, "direction": "sent", "bytes": text.len(), "text": text}),
+    )
+}
+
+#[test]
+fn clients_are_followed_while_they_are_looked_at_and_acted_on() {
+    let mut s = state();
+    let effects = press(&mut s, KeyCode::Char('6'));
+    assert!(matches!(&effects[..], [Effect::FollowClients(true)]), "{effects:?}");
+    assert!(draw(&mut s, 160, 47).contains("Nobody is connected."));
+    let effects = update(&mut s, Message::OnlyClients(0, vec![*client(1, "Imre"), *client(2, "Tove")]));
+    assert!(matches!(&effects[..], [Effect::FollowFrames(Some((0, 1)))]), "the first: {effects:?}");
+    let delta = r#"{"method":"delta","params":{"changes":[{"op":"replace","key":[13],"changed":["status"]}]}}"#;
+    update(&mut s, Message::ClientFrame(0, frame(1, delta)));
+    update(&mut s, Message::ClientFrame(0, frame(2, "of somebody else")));
+    let left = json!({"at": 9_000_000, "instance": "south", "client": 5, "subject": "Oyelaran", "roles": "agent",
+        "what": "disconnected", "why": "it read nothing for 60 s", "sent": 1});
+    update(&mut s, Message::Came(1, row(left)));
+    for (columns, rows) in [(160, 47), (100, 30)] {
+        let screen = draw(&mut s, columns, rows);
+        for text in [
+            "2 clients",
+            "Imre",
+            "SELECT Imre FROM calls",
+            "replace 13: status",
+            "Oyelaran",
+            "it read nothing for 60 s",
+        ] {
+            assert!(screen.contains(text), "{text} at {columns}\n{screen}");
+        }
+        assert!(!screen.contains("of somebody else"));
+    }
+    assert!(draw(&mut s, 160, 47).contains("h:7"), "what has been written, where there is room");
+    // Whoever is slow stands first, and what is chosen stays chosen.
+    update(
+        &mut s,
+        Message::Client(0, 2, Some(Box::new(ClientRow { waiting: 3, waiting_bytes: 5_000, ..*client(2, "Tove") }))),
+    );
+    let screen = draw(&mut s, 160, 47);
+    let line = |name: &str| screen.lines().position(|l| l.contains(name) && l.contains("control")).unwrap();
+    assert!(line("Tove") < line("Imre") && screen.contains("4 KiB (3)"), "{screen}");
+    assert_eq!(s.clients.followed, Some((0, 2)), "nobody was chosen: the first is shown");
+    press(&mut s, KeyCode::Down);
+    assert_eq!(s.clients.followed, Some((0, 1)));
+    assert!(matches!(press(&mut s, KeyCode::Char('l'))[..], [Effect::HoldClient { place: 0, client: 1, ms: 10_000 }]));
+    update(&mut s, Message::Client(0, 1, Some(Box::new(ClientRow { held_ms: 900, ..*client(1, "Imre") }))));
+    assert!(matches!(press(&mut s, KeyCode::Char('l'))[..], [Effect::HoldClient { ms: 0, .. }]));
+    // What ends a connection asks first.
+    assert!(press(&mut s, KeyCode::Char('d')).is_empty());
+    assert!(draw(&mut s, 160, 47).contains("Disconnect Imre"));
+    let effects = press(&mut s, KeyCode::Enter);
+    assert!(matches!(&effects[..], [Effect::CarryOut(p)] if p.what == Proposed::Disconnect((0, 1))), "{effects:?}");
+    update(&mut s, Message::Client(0, 1, None));
+    update(&mut s, Message::OnlyClients(0, vec![]));
+    assert_eq!(s.clients.followed, None);
+    let effects = press(&mut s, KeyCode::Char('1'));
+    assert!(matches!(&effects[..], [Effect::FollowClients(false)]), "{effects:?}");
+}
+
+#[test]
+fn charts_are_read_by_a_cursor_and_written_to_a_page() {
+    let mut s = state();
+    assert!(matches!(press(&mut s, KeyCode::Char('7'))[..], []));
+    assert!(draw(&mut s, 160, 47).contains("Nothing has been counted yet."));
+    for i in 0..90 {
+        update(&mut s, Message::Tick(100_000_000 + i * 1_000_000));
+        let told =
+            json!({"name": "north", "here": true, "reads": true, "changes": 3 * i, "deliveries": 12 * i, "waiting": i});
+        update(&mut s, Message::Instance(0, row(told)));
+    }
+    for (columns, rows) in [(160, 47), (100, 30)] {
+        let screen = draw(&mut s, columns, rows);
+        for text in ["deltas 12", "changes 3", "from commit to socket, ms", "00:02:08", "00:03:07"] {
+            assert!(screen.contains(text), "{text}\n{screen}");
+        }
+    }
+    draw(&mut s, 160, 47);
+    let waiting = |s: &mut State| {
+        draw(s, 160, 47)
+            .lines()
+            .find_map(|l| l.split("for clients ").nth(1).map(|r| r.split(' ').next().unwrap().to_string()))
+    };
+    assert_eq!(waiting(&mut s).as_deref(), Some("87"));
+    press(&mut s, KeyCode::Left);
+    press(&mut s, KeyCode::Left);
+    assert!(draw(&mut s, 160, 47).contains("read at 00:03:05 UTC"));
+    assert_eq!(waiting(&mut s).as_deref(), Some("85"));
+    // What is read stays while time goes on, and what is before it can be gone back to.
+    update(&mut s, Message::Tick(300_000_000));
+    update(&mut s, Message::Instance(0, row(json!({"name": "north", "here": true, "reads": true, "changes": 300}))));
+    assert_eq!(waiting(&mut s).as_deref(), Some("85"));
+    press(&mut s, KeyCode::Char('-'));
+    assert!(draw(&mut s, 160, 47).contains("5 minutes, one value for each 5 seconds"));
+    press(&mut s, KeyCode::Esc);
+    assert!(draw(&mut s, 160, 47).contains("read at the newest"));
+    let effects = press(&mut s, KeyCode::Char('x'));
+    let [Effect::Export(page)] = &effects[..] else { panic!("{effects:?}") };
+    assert!(
+        page.drawing.to_svg().contains("deltas\u{a0}for\u{a0}each\u{a0}change")
+            && page.text.contains("[1] changes and deltas")
+    );
+}
+
+#[test]
+fn a_recording_is_played_by_its_own_clock() {
+    let change = |n: i64| {
+        let at = 1_000_000 * n;
+        let changes = json!([{"table": "calls", "key": [n], "new": {"id": n}}]).to_string();
+        let r = json!({"position": format!("h:{n}"), "after": format!("h:{}", n - 1), "committed_from": at, "committed_to": at,
+            "read_at": at, "received_at": at, "reader": "north", "instance": "north", "rows": 1, "changes": changes});
+        Event { instance: "north".into(), table: "changes", at, row: r.as_object().cloned().unwrap() }
+    };
+    let events: Vec<Event> = (1..=9).map(change).collect();
+    let mut s = replay::state(events, "test".into(), Theme::dark());
+    assert_eq!(s.lines.len(), 9);
+    assert!(draw(&mut s, 160, 47).contains("at its end"));
+    let mut now = 77_000_000;
+    let mut after = |s: &mut State, key: Option<char>, passed: i64| {
+        key.into_iter().for_each(|c| drop(press(s, KeyCode::Char(c))));
+        replay::play(s, now);
+        now += passed;
+        replay::play(s, now);
+        s.lines.len()
+    };
+    assert_eq!(after(&mut s, Some('<'), 5_000_000), 0, "at the beginning, and paused");
+    assert_eq!(after(&mut s, Some('.'), 0), 1);
+    assert_eq!(after(&mut s, Some('.'), 9_000_000), 2, "one, however long it takes");
+    assert_eq!(after(&mut s, Some('>'), 2_000_000), 4, "two seconds more");
+    assert_eq!(after(&mut s, Some(']'), 1_000_000), 6, "twice as fast");
+    assert_eq!(after(&mut s, Some('>'), 9_000_000), 6, "paused");
+    assert!(draw(&mut s, 160, 47).contains("paused, 6 of 9 events, 2×"));
+    assert_eq!(after(&mut s, Some('>'), 60_000_000), 9);
+    assert!(draw(&mut s, 160, 47).contains("at its end"));
+    assert_eq!(after(&mut s, Some('>'), 500_000), 2, "and anew: the first second is where it begins");
 }
 
 #[test]
@@ -336,6 +496,8 @@ fn a_query_is_completed_asked_and_shown_as_it_changes() {
     update(&mut s, Message::Table("calls".into(), Some(row(json!({"name": "calls", "columns": columns})))));
     press(&mut s, KeyCode::Char('2'));
     // Tables after FROM, then columns, then parameters that claims can fill.
+    assert!(draw(&mut s, 160, 47).contains("tab begins with this"));
+    press(&mut s, KeyCode::Tab);
     type_text(&mut s, "ca");
     assert!(draw(&mut s, 160, 47).contains("▸ calls"));
     press(&mut s, KeyCode::Tab);
@@ -359,11 +521,13 @@ fn a_query_is_completed_asked_and_shown_as_it_changes() {
     update(&mut s, Message::Asked(*imre, rows(&[(1, "expected"), (2, "inbound"), (3, "berthed")], 0)));
     let screen = draw(&mut s, 160, 47);
     let query_line = screen.lines().find(|l| l.contains("WHERE status")).unwrap();
-    let error_line = screen.lines().find(|l| l.contains("▴ column status")).unwrap();
+    let error_line = screen.lines().find(|l| l.contains("▴ Board: column status")).unwrap();
     let column =
         |line: &str, what: &str| line.chars().collect::<String>().split(what).next().map(|l| l.chars().count());
     assert_eq!(column(query_line, "status"), column(error_line, "▴"), "{screen}");
     assert!(!screen.contains('⊕'), "the first rows are not news");
+    assert_eq!(screen.matches("column status is not known").count(), 1, "said once: {screen}");
+    assert!(!s.ask.editing, "there is a result to look at");
 
     update(&mut s, Message::Asked(*imre, rows(&[(1, "anchored"), (3, "berthed"), (4, "expected")], 1)));
     let screen = draw(&mut s, 160, 47);

@@ -37,12 +37,12 @@ pub struct Setup {
     pub files: Vec<String>,
     /// Index of the selected file; one past the end selects the typed path.
     pub at: usize,
-    /// The path being typed.
+    /// The path or address being typed.
     pub typed: Input,
     /// The current step.
     pub stage: Stage,
-    /// The chosen database.
-    pub file: String,
+    /// The chosen database: a file, or a server's address.
+    pub place: String,
     /// The current error.
     pub problem: Option<String>,
     /// Colours.
@@ -66,7 +66,7 @@ impl Setup {
     /// Starts with the databases that were found.
     pub fn new(files: Vec<String>, theme: Theme) -> Setup {
         let typed = Input::default();
-        Setup { files, at: 0, typed, stage: Stage::Source, file: String::new(), problem: None, theme }
+        Setup { files, at: 0, typed, stage: Stage::Source, place: String::new(), problem: None, theme }
     }
 
     /// The selected tables.
@@ -93,14 +93,18 @@ impl Setup {
             }
             (Stage::Source, KeyCode::Enter) => {
                 let typed = self.typed.text().trim().to_string();
-                let file = self.files.get(self.at).cloned().unwrap_or(typed);
-                (!file.is_empty()).then(|| {
-                    self.file.clone_from(&file);
-                    Do::Look(file)
+                let place = self.files.get(self.at).cloned().unwrap_or(typed);
+                (!place.is_empty()).then(|| {
+                    self.place.clone_from(&place);
+                    Do::Look(place)
                 })
             }
             (Stage::Source, KeyCode::Backspace) => {
                 self.typed.backspace();
+                None
+            }
+            (Stage::Source, KeyCode::Char('u')) if key.modifiers.contains(KeyModifiers::CONTROL) => {
+                self.typed = Input::default();
                 None
             }
             (Stage::Source, KeyCode::Char(c)) => {
@@ -135,7 +139,7 @@ impl Setup {
                 None
             }
             (Stage::Plan(_), KeyCode::Enter) => Some(Do::Write),
-            (Stage::Plan(_), KeyCode::Esc) => Some(Do::Look(self.file.clone())),
+            (Stage::Plan(_), KeyCode::Esc) => Some(Do::Look(self.place.clone())),
             _ => None,
         }
     }

@@ -27,7 +27,7 @@ pub fn draw(s: &Setup, frame: &mut Frame<'_>) {
     let keys = match &s.stage {
         Stage::Source => source(s, &mut page),
         Stage::Tables(all, at) => tables(s, all, *at, &mut page),
-        Stage::Plan(plan) => effects(plan, &mut page),
+        Stage::Plan(plan) => effects(s, plan, &mut page),
     };
     if let Some(problem) = &s.problem {
         page.line("");
@@ -84,8 +84,10 @@ fn trail(s: &Setup) -> Text<'static> {
 fn source(s: &Setup, page: &mut Page<'_, '_>) -> Keys {
     let t = page.theme;
     let found = match s.files.len() {
-        0 => "There is no SQLite database in this folder. Type the path of one, or leave and try gossip demo.",
-        _ => "There is no gossip.toml here yet. Which SQLite database do your programs write to?",
+        0 => {
+            "Which database do your programs write to? Type the path of an SQLite file or the address of a PostgreSQL database."
+        }
+        _ => "There is no gossip.toml here yet. Which database do your programs write to?",
     };
     page.line(page.fit(found));
     page.line("");
@@ -99,6 +101,9 @@ fn source(s: &Setup, page: &mut Page<'_, '_>) -> Keys {
         Span::styled("another: ", t.dim()),
         Span::raw(s.typed.text().to_string()),
     ]);
+    page.line("");
+    let form = "postgres://user@host:5432/database; the password comes from PGPASSWORD or ~/.pgpass";
+    page.line(Text::styled(page.fit(form), t.dim()));
     &[("enter", "this one"), ("↑↓", "choose"), ("esc", "leave")]
 }
 
@@ -106,7 +111,7 @@ fn tables(s: &Setup, all: &[Choice], at: usize, page: &mut Page<'_, '_>) -> Keys
     let t = page.theme;
     let width = page.area.width as usize;
     let text =
-        format!("Which tables of {} should stream? A table needs a key, so that its rows can be told apart.", s.file);
+        format!("Which tables of {} should stream? A table needs a key, so that its rows can be told apart.", s.place);
     page.line(page.fit(&text));
     page.line("");
     let room = page.area.height.saturating_sub(12) as usize;
@@ -144,9 +149,13 @@ fn tables(s: &Setup, all: &[Choice], at: usize, page: &mut Page<'_, '_>) -> Keys
     &[("enter", "go on"), ("space", "choose"), ("↑↓", "move"), ("esc", "back")]
 }
 
-fn effects(plan: &Plan, page: &mut Page<'_, '_>) -> Keys {
+fn effects(s: &Setup, plan: &Plan, page: &mut Page<'_, '_>) -> Keys {
     let t = page.theme;
-    page.line("Triggers follow these tables from now on, whichever program writes:");
+    let server = s.place.contains("://");
+    page.line(match server {
+        true => "What becomes of the database, and what that means for whoever writes to it:",
+        false => "Triggers follow these tables from now on, whichever program writes:",
+    });
     page.line("");
     for effect in &plan.effects {
         for (i, part) in wrap(effect, (page.area.width as usize).saturating_sub(2)).into_iter().enumerate() {
@@ -155,7 +164,18 @@ fn effects(plan: &Plan, page: &mut Page<'_, '_>) -> Keys {
     }
     page.line("");
     let count = plan.statements.len();
-    let text = format!("{count} statements in one transaction; gossip prepare --remove undoes it.");
+    if server {
+        // A server is somebody's: what runs there is shown.
+        let room = page.area.height.saturating_sub(page.row + 6) as usize;
+        for statement in plan.statements.iter().take(room) {
+            page.line(Text::styled(page.fit(&format!("{statement};")), t.dim()));
+        }
+        page.line("");
+    }
+    let text = match server {
+        true => format!("{}; gossip prepare --remove undoes it.", counted(count, "statement", "statements")),
+        false => format!("{count} statements in one transaction; gossip prepare --remove undoes it."),
+    };
     page.line(Text::styled(page.fit(&text), t.dim()));
     page.line(Text::styled("Then gossip.toml is written, and the workbench opens.", t.dim()));
     &[("enter", "do it"), ("esc", "back")]

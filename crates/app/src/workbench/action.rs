@@ -53,10 +53,14 @@ pub enum Action {
     Copy,
     /// Write the view to files.
     Export,
+    /// Write a report of several pages.
+    Report,
     /// Show only lines with a text.
     Filter,
     /// All keys.
     Help,
+    /// What somebody has to do something about.
+    Alarms,
     /// A view of the rail.
     Go(View),
     /// Search all actions.
@@ -91,6 +95,28 @@ pub enum Action {
     Fix,
     /// The next finding.
     NextFinding,
+    /// Write nothing to the selected client for a while, or go on.
+    HoldClient,
+    /// End the selected client's connection.
+    Disconnect,
+    /// Move the charts' cursor to later values.
+    Later,
+    /// Move it to earlier ones.
+    Earlier,
+    /// Show more time in the charts.
+    LongerSpan,
+    /// Show less.
+    ShorterSpan,
+    /// Play a recording, or pause.
+    Play,
+    /// Play a recording's next transaction.
+    PlayOne,
+    /// Begin a recording anew.
+    Rewind,
+    /// Play faster.
+    Faster,
+    /// Play more slowly.
+    Slower,
     /// Close the topmost overlay or mode.
     Back,
     /// Leave.

@@ -2,6 +2,7 @@
 
 use gossip_draw::{Colour, Drawing, Point, Shape, fit, text_width};
 
+use crate::charts::panel::axis;
 use crate::workbench::line::Line;
 use crate::workbench::marks::Mark;
 use crate::workbench::page::Page;
@@ -102,8 +103,8 @@ pub fn journey(s: &State, line: &Line) -> Page {
     let room = d.size.1 - 60.0 - top;
     let step = (room / all.len().max(1) as f32).min(16.0);
     let bottom = top + step * all.len() as f32;
-    for i in 0..=4 {
-        let t = last * i / 4;
+    let (_, each) = axis(last as f64, 4);
+    for t in (0..).map(|i| (f64::from(i) * each) as i64).take_while(|t| *t <= last) {
         d.line((x(t), top - 8.0), (x(t), bottom), 0.5, FAINT);
         d.text((x(t), top - 12.0), 7.0, false, GREY, span(t));
     }

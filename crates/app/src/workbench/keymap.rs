@@ -47,6 +47,14 @@ const fn relay(action: Action, key: KeyCode, shown: &'static str, short: &'stati
     Entry { action, view: Some(View::Relay), key, shown, short, help }
 }
 
+const fn clients(action: Action, key: KeyCode, shown: &'static str, short: &'static str, help: &'static str) -> Entry {
+    Entry { action, view: Some(View::Clients), key, shown, short, help }
+}
+
+const fn charts(action: Action, key: KeyCode, shown: &'static str, short: &'static str, help: &'static str) -> Entry {
+    Entry { action, view: Some(View::Charts), key, shown, short, help }
+}
+
 const fn steps(action: Action, key: KeyCode, shown: &'static str, short: &'static str, help: &'static str) -> Entry {
     Entry { action, view: Some(View::Steps), key, shown, short, help }
 }
@@ -89,6 +97,33 @@ pub const ACTIONS: &[Entry] = &[
     rules(Action::UndoRules, KeyCode::Char('u'), "u", "undo", "take back what was edited and not saved"),
     relay(Action::Hold, KeyCode::Char(' '), "space", "pause", "pause the list of messages; press again to resume"),
     relay(Action::Export, KeyCode::Char('x'), "x", "export", "the drawing as SVG, PDF and text into this folder"),
+    clients(Action::Frames, KeyCode::Enter, "enter", "frames", "the chosen client's raw frames, both directions"),
+    clients(
+        Action::HoldClient,
+        KeyCode::Char('l'),
+        "l",
+        "slow it down",
+        "write nothing to the chosen client for 10 seconds, as if it were slow; press again to let it go on",
+    ),
+    clients(
+        Action::Disconnect,
+        KeyCode::Char('d'),
+        "d",
+        "disconnect",
+        "end the chosen client's connection; asks first",
+    ),
+    clients(
+        Action::Filter,
+        KeyCode::Char('/'),
+        "/",
+        "find",
+        "show only clients with a text in their name, roles, address or queries",
+    ),
+    charts(Action::Earlier, KeyCode::Left, "←", "earlier", "move the cursor to earlier values"),
+    charts(Action::Later, KeyCode::Right, "→", "later", "move the cursor to later values"),
+    charts(Action::ShorterSpan, KeyCode::Char('+'), "+", "less time", "show a shorter time"),
+    charts(Action::LongerSpan, KeyCode::Char('-'), "-", "more time", "show a longer time, up to an hour"),
+    charts(Action::Export, KeyCode::Char('x'), "x", "export", "the charts as SVG, PDF and text into this folder"),
     steps(Action::Grant, KeyCode::Char('g'), "g", "grant", "let a role read a table (adds a rule)"),
     steps(Action::NextStep, KeyCode::Enter, "enter", "next step", "do the first step that is not done"),
     steps(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
@@ -127,6 +162,13 @@ pub const ACTIONS: &[Entry] = &[
         "this view, or the journey, as SVG, PDF and text into this folder",
     ),
     earshot(
+        Action::Report,
+        KeyCode::Char('X'),
+        "X",
+        "report",
+        "what was found, who heard what, the chosen line's journey and the charts, as one PDF of several pages",
+    ),
+    earshot(
         Action::Copy,
         KeyCode::Char('y'),
         "y",
@@ -160,6 +202,20 @@ pub const ACTIONS: &[Entry] = &[
         "Relay: how changes travel between instances, and where they wait",
     ),
     entry(
+        Action::Go(View::Clients),
+        KeyCode::Char('6'),
+        "6",
+        "",
+        "Clients: who is connected, who came and went, and what waits for whom",
+    ),
+    entry(
+        Action::Go(View::Charts),
+        KeyCode::Char('7'),
+        "7",
+        "",
+        "Charts: how much, how fast, and what waits, over time",
+    ),
+    entry(
         Action::Go(View::Steps),
         KeyCode::Char('0'),
         "0",
@@ -178,6 +234,18 @@ pub const ACTIONS: &[Entry] = &[
     earshot(Action::Unfold, KeyCode::Right, "→", "", "show the rows of the chosen line"),
     earshot(Action::Fold, KeyCode::Left, "←", "", "hide them"),
     entry(Action::Record, KeyCode::Char('R'), "R", "", "save recent events as a recording"),
+    entry(
+        Action::Play,
+        KeyCode::Char('>'),
+        ">",
+        "play or pause",
+        "play the recording, or pause; at its end it begins anew",
+    ),
+    entry(Action::PlayOne, KeyCode::Char('.'), ".", "step", "play the recording's next transaction"),
+    entry(Action::Rewind, KeyCode::Char('<'), "<", "begin anew", "go back to the recording's beginning, and pause"),
+    entry(Action::Faster, KeyCode::Char(']'), "]", "", "play the recording faster"),
+    entry(Action::Slower, KeyCode::Char('['), "[", "", "play the recording more slowly"),
+    entry(Action::Alarms, KeyCode::Char('!'), "!", "", "what somebody has to do something about, and what"),
     entry(Action::Palette, KeyCode::Char(':'), ":", "", "find an action by its words"),
     entry(Action::Help, KeyCode::Char('?'), "?", "help", "all keys and marks"),
     entry(Action::Back, KeyCode::Esc, "esc", "back", "close what is open; clear the filter"),
@@ -195,6 +263,9 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Grant => s.has_config && s.has_cluster && !s.tables.known.is_empty(),
         Action::NextStep => crate::workbench::views::steps::list::next(s).is_some(),
         Action::Palette => true,
+        Action::Play | Action::Rewind | Action::Faster | Action::Slower => s.recorded,
+        Action::PlayOne => s.player.as_ref().is_some_and(|player| !player.is_over()),
+        Action::Alarms => !s.troubles.is_empty(),
         Action::Edit if s.view == View::Rules => {
             !s.rules.editing && crate::workbench::views::rules::update::chosen(s).is_some()
         }
@@ -212,12 +283,20 @@ pub fn is_possible(action: Action, s: &State) -> bool {
         Action::Frame => in_journey,
         Action::NextWatcher | Action::PreviousWatcher => s.watchers.len() > 1,
         Action::Back if s.view != View::Earshot => {
-            s.overlay != Overlay::None || !s.ask.find.is_empty() || !s.tables.find.is_empty()
+            let found = [&s.ask.find, &s.tables.find, &s.clients.find];
+            s.overlay != Overlay::None || found.iter().any(|text| !text.is_empty()) || s.charts.cursor.is_some()
         }
         Action::Back => s.overlay != Overlay::None || s.why.is_some() || !s.filter.is_empty() || s.held.is_some(),
         Action::Help | Action::Quit => true,
         Action::Export if s.view == View::Relay => !s.relay.instances.is_empty(),
+        Action::Export if s.view == View::Charts => s.charts.series.ends().is_some(),
+        Action::Earlier | Action::Later => s.charts.series.ends().is_some(),
+        Action::ShorterSpan => s.charts.span > 0,
+        Action::LongerSpan => s.charts.span + 1 < crate::workbench::views::charts::state::SPANS.len(),
+        Action::HoldClient | Action::Disconnect => !s.recorded && s.clients.chosen().is_some(),
+        Action::Frames if s.view == View::Clients => s.clients.followed.is_some(),
         Action::Export => lines,
+        Action::Report => lines && !in_journey,
         Action::Copy => lines && !in_journey,
         Action::Record => !s.kept.is_empty(),
         _ if in_journey => false,

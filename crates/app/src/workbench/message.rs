@@ -8,7 +8,10 @@ use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
 use gossip_protocol::ColumnInfo;
 use gossip_protocol::call::QuestionTarget;
-use gossip_protocol::system::{ChangesRow, InstanceRow, LinkRow, RuleRow, TableRow, TrafficRow, VerdictRow};
+use gossip_protocol::system::{
+    AlarmRow, ChangesRow, ClientRow, ConnectionRow, FrameRow, InstanceRow, LinkRow, RuleRow, TableRow, TrafficRow,
+    VerdictRow,
+};
 use gossip_source::database::{Look, Made};
 use serde_json::{Map, Value as Json};
 
@@ -18,8 +21,9 @@ use crate::workbench::access::Place;
 use crate::workbench::ids::{Timestamp, WatcherId};
 use crate::workbench::line::At;
 use crate::workbench::overlays::frames::state::Log;
-use crate::workbench::page::Page;
+use crate::workbench::page::{Page, Report};
 use crate::workbench::views::ask::state::{About, Refused};
+use crate::workbench::views::clients::state::ClientId;
 use crate::workbench::views::rules::state::Answer;
 use crate::workbench::views::tables::state::{Inspection, Proposal};
 
@@ -44,6 +48,16 @@ pub enum Message {
     RelayLink(String, Option<Box<LinkRow>>),
     /// A row of `gossip.traffic`.
     Passing(usize, TrafficRow),
+    /// A row of `gossip.clients` by its instance and number, or its removal.
+    Client(usize, u64, Option<Box<ClientRow>>),
+    /// A snapshot of an instance's `gossip.clients`.
+    OnlyClients(usize, Vec<ClientRow>),
+    /// A row of `gossip.alarms` by instance, kind and what it is about, or its removal.
+    Alarm(usize, (String, String, String), Option<Box<AlarmRow>>),
+    /// A row of `gossip.connections`.
+    Came(usize, Box<ConnectionRow>),
+    /// A row of `gossip.frames`, of the client that is followed.
+    ClientFrame(usize, Box<FrameRow>),
     /// A row of `gossip.changes`.
     Change(usize, Box<ChangesRow>),
     /// A row of `gossip.verdicts`.
@@ -125,6 +139,8 @@ pub enum QueryUpdate {
     Lost(String),
     /// The instance's description of its plan.
     About(Result<About, String>),
+    /// Why it is refused: which rules there are, and what they lack.
+    WhyNot(Vec<Step>),
 }
 
 /// I/O that the state asks for.
@@ -160,6 +176,19 @@ pub enum Effect {
         /// The watcher's instance.
         place: usize,
     },
+    /// Ask an instance why somebody's query is refused.
+    WhyRefused {
+        /// The line.
+        line: u64,
+        /// The watcher.
+        watcher: WatcherId,
+        /// Its persona's roles and claims.
+        identity: Persona,
+        /// The query.
+        query: String,
+        /// The watcher's instance.
+        place: usize,
+    },
     /// Run SQL many times, at a pace.
     Repeat {
         /// The SQL; `{n}` and `{random}` stand for numbers.
@@ -175,6 +204,8 @@ pub enum Effect {
     Copy(String),
     /// Export a page.
     Export(Box<Page>),
+    /// Write a report.
+    WriteReport(Box<Report>),
     /// Stop repeating.
     StopRepeating,
     /// Read rows of a table.
@@ -196,6 +227,19 @@ pub enum Effect {
     },
     /// Stop a running query.
     Unask(u32),
+    /// Follow who is connected, or no more.
+    FollowClients(bool),
+    /// Follow the frames of this client instead of another's.
+    FollowFrames(Option<ClientId>),
+    /// Hold what is written to a client.
+    HoldClient {
+        /// Its instance.
+        place: usize,
+        /// Its number there.
+        client: u64,
+        /// For how long, in milliseconds; 0: no longer.
+        ms: u64,
+    },
     /// Ask an instance to describe a query's plan.
     Describe {
         /// The running query's id.

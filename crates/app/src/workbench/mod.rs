@@ -7,6 +7,7 @@
 
 mod access;
 pub mod action;
+pub mod alarms;
 pub mod export;
 pub mod ids;
 pub mod input;
@@ -18,6 +19,7 @@ pub mod overlays;
 pub mod page;
 pub mod paint;
 pub mod perform;
+pub mod player;
 pub mod rail;
 pub mod rates;
 pub mod replay;
@@ -142,6 +144,9 @@ async fn show(
             }
         }
         for message in burst {
+            if let Message::Tick(now) = message {
+                replay::play(state, now);
+            }
             for effect in update::update(state, message) {
                 match effect {
                     // The clipboard belongs to the terminal, which only this task writes to.

@@ -1,4 +1,4 @@
-//! An exported page.
+//! What is exported: a page, or several.
 
 use gossip_draw::Drawing;
 
@@ -10,5 +10,18 @@ pub struct Page {
     /// The drawing.
     pub drawing: Drawing,
     /// The text.
+    pub text: String,
+}
+
+/// Several pages that belong together.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Report {
+    /// Prefix of the file names.
+    pub name: String,
+    /// Its title.
+    pub title: String,
+    /// The pages.
+    pub pages: Vec<Drawing>,
+    /// The same as text.
     pub text: String,
 }

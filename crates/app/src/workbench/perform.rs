@@ -1,16 +1,20 @@
 //! Performs actions.
 
+use crate::incident::report::report;
+use crate::workbench::access::UNKNOWN_ROLES;
 use crate::workbench::action::Action;
 use crate::workbench::export;
 use crate::workbench::input::Input;
 use crate::workbench::line::Stage;
 use crate::workbench::message::Effect;
 use crate::workbench::overlays::form::open;
-use crate::workbench::overlays::frames::state::Looking;
+use crate::workbench::overlays::frames::state::{Looking, Whose};
 use crate::workbench::page::Page;
 use crate::workbench::rail::View;
 use crate::workbench::state::{Overlay, State, Why};
 use crate::workbench::views::ask::update as ask;
+use crate::workbench::views::charts::update as charts;
+use crate::workbench::views::clients::update as clients;
 use crate::workbench::views::relay::update as relay;
 use crate::workbench::views::rules::update as rules;
 use crate::workbench::views::tables::update as tables;
@@ -20,7 +24,9 @@ use crate::workbench::watchers::watchers_to_save;
 pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
     match action {
         Action::Quit => s.leaving = true,
+        Action::Play | Action::PlayOne | Action::Rewind | Action::Faster | Action::Slower => played(s, action),
         Action::Help => s.overlay = Overlay::Help(0),
+        Action::Alarms => s.overlay = Overlay::Alarms(0),
         Action::Hold if s.view == View::Relay => relay::hold(s),
         Action::Hold => match s.held.take() {
             Some(_) => s.chosen = None,
@@ -51,13 +57,20 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
         Action::Stream => return tables::switch(s),
         Action::Record => s.overlay = Overlay::Form(open::record()),
         Action::Copy => return copy(s),
+        Action::Frames if s.view == View::Clients => clients::frames(s),
         Action::Frames => {
             if let Some(w) = s.watchers.get(s.column) {
-                s.overlay =
-                    Overlay::Frames(Looking { watcher: w.id, chosen: None, find: Input::default(), finding: false });
+                s.overlay = Overlay::Frames(Looking::of(Whose::Watcher(w.id)));
             }
         }
+        Action::HoldClient => return clients::hold(s),
+        Action::Disconnect => clients::disconnect(s),
+        Action::Earlier => charts::cursor(s, -1),
+        Action::Later => charts::cursor(s, 1),
+        Action::ShorterSpan => charts::zoom(s, -1),
+        Action::LongerSpan => charts::zoom(s, 1),
         Action::Export => return vec![Effect::Export(Box::new(page(s)))],
+        Action::Report => return vec![Effect::WriteReport(Box::new(report(s, &s.recording())))],
         Action::Grant => s.overlay = Overlay::Form(crate::workbench::overlays::form::update::grant(s)),
         Action::NextStep => {
             let step = crate::workbench::views::steps::list::next(s)
@@ -121,6 +134,18 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
     vec![]
 }
 
+/// What is to become of a recording; it is played on the next tick.
+fn played(s: &mut State, action: Action) {
+    let Some(player) = s.player.as_mut() else { return };
+    match action {
+        Action::Play => player.play_or_pause(),
+        Action::PlayOne => (player.playing, player.steps) = (false, player.steps + 1),
+        Action::Rewind => (player.playing, player.rewind) = (false, true),
+        Action::Faster => player.change_speed(1),
+        _ => player.change_speed(-1),
+    }
+}
+
 /// Copies the selected line, or its SQL.
 fn copy(s: &mut State) -> Vec<Effect> {
     let Some(line) = s.chosen_line() else { return vec![] };
@@ -133,6 +158,7 @@ fn copy(s: &mut State) -> Vec<Effect> {
 fn page(s: &State) -> Page {
     match s.overlay {
         _ if s.view == View::Relay => relay::export(s),
+        _ if s.view == View::Charts => charts::export(s),
         Overlay::Journey { line, .. } => s.line(line).map_or_else(|| export::earshot(s), |l| export::journey(s, l)),
         _ => export::earshot(s),
     }
@@ -155,6 +181,8 @@ fn back(s: &mut State) {
     } else if s.view != View::Earshot {
         s.ask.find.clear();
         s.tables.find.clear();
+        s.clients.find.clear();
+        s.charts.cursor = None;
     } else if s.why.take().is_none() {
         if s.filter.is_empty() {
             s.held = None;
@@ -179,6 +207,8 @@ pub(super) fn step(s: &mut State, by: isize) {
         View::Tables => tables::step(s, by),
         View::Rules => rules::step(s, by, 0),
         View::Relay => relay::step(s, by),
+        View::Clients => clients::step(s, by),
+        View::Charts => charts::step(s, by),
         View::Steps => {}
         View::Ask => {
             let most = s.ask.panes.iter().map(|p| p.rows.len()).max().unwrap_or(0);
@@ -217,8 +247,25 @@ pub(super) fn explain_selected(s: &mut State) -> Vec<Effect> {
     let subscription = w.subscription;
     let judged = line.cells.contains_key(&watcher);
     let mark = s.mark(line, w).word();
+    // Whoever is refused hears nothing of any line: the rules say why.
+    let refused = w.refused.as_ref().filter(|_| !s.recorded).and_then(|_| {
+        let identity = s.personas.get(&w.persona).filter(|i| i.roles != [UNKNOWN_ROLES])?;
+        let (identity, query) = (identity.clone(), w.query.clone());
+        Some(Effect::WhyRefused { line: id, watcher, identity, query, place })
+    });
+    if let Some(effect) = refused {
+        s.why = Some(Why { line: id, watcher, steps: None });
+        return vec![effect];
+    }
     let unanswerable = match (&at, &line.made) {
-        _ if s.recorded => Some(format!("{mark}; a recording has no instance to ask for the steps")),
+        _ if s.recorded => {
+            let known = at.as_ref().and_then(|at| s.explained.get(&(at.clone(), watcher)));
+            if let Some(steps) = known.cloned() {
+                s.why = Some(Why { line: id, watcher, steps: Some(Ok(steps)) });
+                return vec![];
+            }
+            Some(format!("{mark}; the recording does not have the steps"))
+        }
         (None, Some((_, Stage::NeverComes(why)))) => Some(why.clone()),
         (None, _) => Some("it has not been seen in the stream yet".to_string()),
         _ if w.refused.is_some() => w.refused.clone(),

@@ -14,13 +14,18 @@ pub enum View {
     Rules,
     /// How changes travel between instances, and where they wait.
     Relay,
+    /// Who is connected, and what waits for whom.
+    Clients,
+    /// Rates, delays and what waits, over time.
+    Charts,
     /// From a database to the first change heard by a client.
     Steps,
 }
 
 impl View {
     /// All views, in the order of the rail.
-    pub const ALL: [View; 6] = [View::Earshot, View::Ask, View::Tables, View::Rules, View::Relay, View::Steps];
+    pub const ALL: [View; 8] =
+        [View::Earshot, View::Ask, View::Tables, View::Rules, View::Relay, View::Clients, View::Charts, View::Steps];
 
     /// Its name.
     pub fn name(self) -> &'static str {
@@ -30,6 +35,8 @@ impl View {
             View::Tables => "Tables",
             View::Rules => "Rules",
             View::Relay => "Relay",
+            View::Clients => "Clients",
+            View::Charts => "Charts",
             View::Steps => "Steps",
         }
     }
@@ -42,6 +49,8 @@ impl View {
             View::Tables => "what streams, who may read it, and what is in the way",
             View::Rules => "who may read what, and what another rule would change",
             View::Relay => "how changes travel between instances, and where they wait",
+            View::Clients => "who is connected, who came and went, and what waits for whom",
+            View::Charts => "how much, how fast, and what waits, over time",
             View::Steps => "from a database to a first change that somebody hears",
         }
     }
@@ -54,6 +63,8 @@ impl View {
             View::Tables => '3',
             View::Rules => '4',
             View::Relay => '5',
+            View::Clients => '6',
+            View::Charts => '7',
             View::Steps => '0',
         }
     }

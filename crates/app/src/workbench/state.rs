@@ -5,29 +5,39 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 
 use gossip_core::explain::Step;
-use gossip_protocol::system::{InstanceRow, SystemRow, VerdictRow};
+use gossip_protocol::system::{AlarmRow, InstanceRow, SystemRow, VerdictRow};
 use serde_json::{Map, Value as Json, json};
 
 use crate::personas::Persona;
-use crate::recording::Event;
+use crate::recording::{EXPLANATIONS, Event};
 use crate::workbench::access::Access;
+use crate::workbench::alarms::Alarm;
 use crate::workbench::ids::{Timestamp, WatcherId};
 use crate::workbench::input::Input;
 use crate::workbench::line::{At, Line, Stage};
 use crate::workbench::marks::Mark;
 use crate::workbench::overlays::form::state::Form;
 use crate::workbench::overlays::frames::state::{Log, Looking};
+use crate::workbench::player::Player;
 use crate::workbench::rail::View;
 use crate::workbench::rates::Rates;
 use crate::workbench::theme::Theme;
 use crate::workbench::views::ask::state::Ask;
+use crate::workbench::views::charts::state::Charts;
+use crate::workbench::views::clients::state::{ClientId, Clients};
 use crate::workbench::views::relay::state::Relay;
 use crate::workbench::views::rules::state::Rules;
-use crate::workbench::views::tables::state::{Proposal, Tables};
+use crate::workbench::views::tables::state::{Proposal, TableInfo, Tables};
 use gossip_source::database::Look;
 
 /// Most events kept for a recording; the oldest are dropped.
 pub const MAX_RETAINED: usize = 20_000;
+
+/// Most events kept that tell how things stand, the newest.
+pub const MAX_SAMPLES: usize = 10_000;
+
+/// Most verdicts of which the steps are kept.
+const MAX_EXPLAINED: usize = 5_000;
 
 /// Most lines kept; the oldest are dropped.
 pub const MAX_LINES: usize = 4_000;
@@ -115,6 +125,8 @@ pub enum Click {
     Table(usize),
     /// A table and a role in Rules.
     Rules(usize, usize),
+    /// A client.
+    Client(ClientId),
 }
 
 /// An open explanation.
@@ -135,11 +147,13 @@ pub enum Overlay {
     None,
     /// Keys and marks; the first line shown, if they do not all fit.
     Help(usize),
+    /// What somebody has to do something about; the first one shown.
+    Alarms(usize),
     /// A form.
     Form(Form),
     /// The instances; the selected one.
     Instances(usize),
-    /// A watcher's raw frames.
+    /// Raw frames.
     Frames(Looking),
     /// The personas to run a query as; the selected one.
     Who(usize),
@@ -170,6 +184,10 @@ pub struct State {
     pub rules: Rules,
     /// Relay.
     pub relay: Relay,
+    /// Clients.
+    pub clients: Clients,
+    /// Charts.
+    pub charts: Charts,
     /// The instances.
     pub places: Vec<PlaceState>,
     /// The watchers, in the order of their columns.
@@ -208,6 +226,8 @@ pub struct State {
     pub notice: Option<(Timestamp, String)>,
     /// Rates for the head line.
     pub rates: Rates,
+    /// What somebody has to do something about, as of the last tick.
+    pub troubles: Vec<Alarm>,
     /// The rates shown in the head line.
     pub shown_rates: (f64, f64, Option<u64>),
     /// The time of the last tick.
@@ -230,8 +250,16 @@ pub struct State {
     pub has_cluster: bool,
     /// Which of them run.
     pub running: Vec<bool>,
-    /// Recent operator events, to save as a recording.
+    /// Recent operator events, to save as a recording: what happened.
     pub kept: VecDeque<Event>,
+    /// And how things stood.
+    pub samples: VecDeque<Event>,
+    /// What needs an operator's attention, by instance, kind and what it is about.
+    pub alarms: BTreeMap<(String, String, String), AlarmRow>,
+    /// Steps of verdicts that were asked for.
+    pub explained: HashMap<(At, WatcherId), Vec<Step>>,
+    /// The recording that is shown.
+    pub player: Option<Player>,
     /// Whether this is a recording, to which nothing is added.
     pub recorded: bool,
     /// Whether the user wants to leave.
@@ -250,6 +278,8 @@ impl State {
             tables: Tables { rules: access.rules.clone(), ..Tables::default() },
             rules: Rules::default(),
             relay: Relay::default(),
+            clients: Clients::default(),
+            charts: Charts::default(),
             places: access.places.iter().map(PlaceState::new).collect(),
             watchers: Vec::new(),
             personas: access.personas.clone(),
@@ -269,6 +299,7 @@ impl State {
             why: None,
             notice: None,
             rates: Rates::default(),
+            troubles: Vec::new(),
             shown_rates: (0.0, 0.0, None),
             now,
             places_on_screen: Vec::new(),
@@ -281,6 +312,10 @@ impl State {
             has_cluster: access.cluster.is_some(),
             running: vec![true; access.places.len()],
             kept: VecDeque::new(),
+            samples: VecDeque::new(),
+            alarms: BTreeMap::new(),
+            explained: HashMap::new(),
+            player: None,
             recorded: false,
             leaving: false,
             next_line: 1,
@@ -288,45 +323,71 @@ impl State {
         }
     }
 
-    /// Retains an event for a recording.
+    /// Retains an event for a recording. What happens is not displaced by how things stand from second to second.
     pub fn keep(&mut self, table: &'static str, place: usize, row: Map<String, Json>) {
+        let instance = self.places.get(place).map(|p| p.name.clone()).unwrap_or_default();
+        self.keep_of(table, instance, row);
+    }
+
+    /// The same of an instance that is not connected to.
+    pub fn keep_of(&mut self, table: &'static str, instance: String, row: Map<String, Json>) {
         if self.recorded {
             return;
         }
-        if self.kept.len() >= MAX_RETAINED {
-            self.kept.pop_front();
+        let (ring, most) = match table {
+            "changes" | "verdicts" | "connections" => (&mut self.kept, MAX_RETAINED),
+            _ => (&mut self.samples, MAX_SAMPLES),
+        };
+        if ring.len() >= most {
+            ring.pop_front();
         }
-        let instance = self.places.get(place).map(|p| p.name.clone()).unwrap_or_default();
-        self.kept.push_back(Event { instance, table, at: self.now, row });
+        ring.push_back(Event { instance, table, at: self.now, row });
+    }
+
+    /// Keeps the steps of a verdict, so that a recording has them.
+    pub fn keep_steps(&mut self, line: u64, watcher: WatcherId, steps: &[Step]) {
+        if self.explained.len() >= MAX_EXPLAINED {
+            self.explained.clear();
+        }
+        if let Some(at) = self.line(line).and_then(|line| line.at.clone()) {
+            self.explained.insert((at, watcher), steps.to_vec());
+        }
     }
 
     /// All retained events, and the watchers.
     pub fn recording(&self) -> Vec<Event> {
-        let place = |p: &PlaceState| Event {
-            instance: p.name.clone(),
-            table: "instances",
-            at: self.now,
-            row: p.info.to_json(),
-        };
+        if self.recorded {
+            return self.player.as_ref().map_or(vec![], |player| player.events.clone());
+        }
+        let mut happened: Vec<Event> = self.samples.iter().chain(&self.kept).cloned().collect();
+        happened.sort_by_key(|event| event.at);
+        let begin = happened.first().map_or(self.now, |event| event.at);
         let name = self.places.first().map(|p| p.name.clone()).unwrap_or_default();
-        let table = |t: &crate::workbench::views::tables::state::TableInfo| Event {
-            instance: name.clone(),
-            table: "tables",
-            at: self.now,
-            row: t.row.to_json(),
-        };
+        let table = |t: &TableInfo| Event { instance: name.clone(), table: "tables", at: begin, row: t.row.to_json() };
+        let labels: HashMap<WatcherId, String> =
+            self.watchers.iter().filter_map(|w| Some((w.id, self.label(w)?))).collect();
         let client = |w: &WatcherState| {
-            let ends = format!("-{}", w.id);
-            let label = |e: &Event| Some(e.row.get("label")?.as_str()?.to_string()).filter(|l| l.ends_with(&ends));
-            let label = self.kept.iter().rev().filter(|e| e.table == "verdicts").find_map(label)?;
-            let subscriptions = json!([{"query": w.query, "observed": label}]).to_string();
+            let subscriptions = json!([{"query": w.query, "observed": labels.get(&w.id)?}]).to_string();
             let row = json!({"subject": w.persona, "roles": w.role, "subscriptions": subscriptions});
             let instance = self.places.get(w.place).map(|p| p.name.clone()).unwrap_or_default();
-            Some(Event { instance, table: "clients", at: self.now, row: row.as_object().cloned()? })
+            Some(Event { instance, table: "clients", at: begin, row: row.as_object().cloned()? })
         };
-        let who = self.watchers.iter().filter_map(client);
-        let known = self.places.iter().map(place).chain(self.tables.known.values().map(table)).chain(who);
-        known.chain(self.kept.iter().cloned()).collect()
+        let steps = |((at, watcher), steps): (&(At, WatcherId), &Vec<Step>)| {
+            let row = json!({"position": at.to_string(), "label": labels.get(watcher)?, "steps": steps});
+            Some(Event { instance: name.clone(), table: EXPLANATIONS, at: self.now, row: row.as_object().cloned()? })
+        };
+        let known = self.tables.known.values().map(table).chain(self.watchers.iter().filter_map(client));
+        let mut all: Vec<Event> = known.collect();
+        all.append(&mut happened);
+        all.extend(self.explained.iter().filter_map(steps));
+        all
+    }
+
+    /// The label under which a watcher is observed.
+    fn label(&self, w: &WatcherState) -> Option<String> {
+        let ends = format!("-{}", w.id);
+        let label = |e: &Event| Some(e.row.get("label")?.as_str()?.to_string()).filter(|l| l.ends_with(&ends));
+        self.kept.iter().rev().filter(|e| e.table == "verdicts").find_map(label)
     }
 
     /// Index of the instance with a name; 0 if unknown.

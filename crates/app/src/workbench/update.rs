@@ -2,8 +2,10 @@
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use gossip_protocol::system::SystemRow;
+use serde_json::json;
 
 use crate::workbench::action::Action;
+use crate::workbench::alarms;
 use crate::workbench::ids::Timestamp;
 use crate::workbench::keymap;
 use crate::workbench::message::{Effect, InstanceAction, Message};
@@ -14,6 +16,7 @@ use crate::workbench::perform::{act, choose_column, hold, step};
 use crate::workbench::rail::View;
 use crate::workbench::state::{Click, Link, Overlay, PlaceState, State};
 use crate::workbench::views::ask::update as ask;
+use crate::workbench::views::clients::update as clients;
 use crate::workbench::views::earshot::flow;
 use crate::workbench::views::relay::update as relay;
 use crate::workbench::views::rules::update as rules;
@@ -23,9 +26,12 @@ use crate::workbench::views::tables::update as tables;
 pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
     // Rules does not depend on what streams in.
     let streams = matches!(message, Message::Change(..) | Message::Verdict(_) | Message::Delta { .. });
-    let effects = take(s, message);
+    let mut effects = take(s, message);
     if s.view == View::Rules && !streams {
         rules::look(s);
+    }
+    if !streams {
+        effects.extend(clients::look(s));
     }
     effects
 }
@@ -56,13 +62,61 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
             // An instance with its own connection is not judged by what others say.
             if row.is_some() || !s.places.iter().any(|p| p.name == name) || s.places[i].name == name {
                 relay::instance(s, &name, row.as_deref());
+                // What it says itself counts, where it is connected.
+                let itself = s.places.iter().any(|p| p.name == name);
+                match row.as_deref().filter(|_| !itself) {
+                    Some(row) => {
+                        s.charts.series.instance(s.now, row);
+                        s.keep_of("instances", name, row.to_json());
+                    }
+                    None if !itself => s.charts.series.gone(&name),
+                    None => {}
+                }
             }
         }
-        Message::RelayLink(name, row) => relay::link(s, name, row.map(|row| *row)),
+        Message::RelayLink(name, row) => {
+            match &row {
+                Some(row) => {
+                    s.charts.series.link(s.now, row);
+                    s.keep_of("links", name.clone(), row.to_json());
+                }
+                None => s.charts.series.gone(&name),
+            }
+            relay::link(s, name, row.map(|row| *row));
+        }
+        Message::Client(place, number, row) => {
+            if let Some(row) = row.as_ref().filter(|row| !row.operator) {
+                s.keep("clients", place, row.to_json());
+            }
+            clients::told(s, place, number, row.map(|row| *row));
+        }
+        Message::OnlyClients(place, rows) => clients::told_all(s, place, rows),
+        Message::Alarm(place, key, row) => {
+            match &row {
+                Some(row) => s.keep("alarms", place, row.to_json()),
+                None => {
+                    let row = json!({"instance": key.0, "kind": key.1, "about": key.2, "gone": true});
+                    s.keep("alarms", place, row.as_object().cloned().unwrap_or_default());
+                }
+            }
+            match row {
+                Some(row) => drop(s.alarms.insert(key, *row)),
+                None => drop(s.alarms.remove(&key)),
+            }
+        }
+        Message::Came(place, row) => {
+            s.keep("connections", place, row.to_json());
+            clients::came(s, *row);
+        }
+        Message::ClientFrame(place, row) => clients::frame(s, place, &row),
         Message::Passing(place, row) => relay::passed(s, place, row),
         Message::Instance(i, row) => {
             s.places[i].name = row.name.clone();
             relay::instance(s, &row.name, Some(&row));
+            if !s.recorded {
+                s.charts.series.instance(s.now, &row);
+                s.keep("instances", i, row.to_json());
+            }
             s.places[i].info = *row;
         }
         Message::Change(place, row) => {
@@ -81,6 +135,9 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
         Message::Snapshot(id, why, rows) => flow::shown(s, id, why, rows),
         Message::Current(id, position) => flow::current(s, id, &position),
         Message::Explained(line, watcher, steps) => {
+            if let Ok(steps) = &steps {
+                s.keep_steps(line, watcher, steps);
+            }
             if let Some(why) = s.why.as_mut().filter(|w| w.line == line && w.watcher == watcher) {
                 why.steps = Some(steps);
             }
@@ -90,8 +147,18 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
             s.repeating = false;
             s.notice = Some((s.now, text));
         }
-        Message::Rule(number, row) => rules::told(s, number, row),
-        Message::OnlyRules(rows) => rules::told_all(s, rows),
+        Message::Rule(number, row) => {
+            let told = row.as_ref().map_or_else(
+                || json!({"number": number, "gone": true}).as_object().cloned().unwrap_or_default(),
+                SystemRow::to_json,
+            );
+            s.keep("rules", 0, told);
+            rules::told(s, number, row);
+        }
+        Message::OnlyRules(rows) => {
+            rows.iter().for_each(|row| s.keep("rules", 0, row.to_json()));
+            rules::told_all(s, rows);
+        }
         Message::Tried(number, watchers, answer) => return rules::tried(s, number, watchers, answer),
         Message::RulesKept(outcome) => rules::kept(s, outcome),
         Message::Running(running) => s.running = running,
@@ -108,6 +175,7 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
 fn tick(s: &mut State, now: Timestamp) -> Vec<Effect> {
     s.now = now;
     s.shown_rates = s.rates.now(now);
+    s.troubles = alarms::all(s);
     if s.notice.as_ref().is_some_and(|(at, _)| now - at > 6_000_000) {
         s.notice = None;
     }
@@ -138,6 +206,15 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
         Overlay::Help(from) => {
             let from = *from;
             s.overlay = in_help(s, key, from);
+            return vec![];
+        }
+        Overlay::Alarms(from) => {
+            let last = s.troubles.len().saturating_sub(1);
+            s.overlay = match key.code {
+                KeyCode::Down => Overlay::Alarms((*from + 1).min(last)),
+                KeyCode::Up => Overlay::Alarms(from.saturating_sub(1)),
+                _ => Overlay::None,
+            };
             return vec![];
         }
         Overlay::Frames(looking) => {
@@ -206,6 +283,7 @@ fn mouse(s: &mut State, event: MouseEvent) -> Vec<Effect> {
                     Click::Watcher(column) => effects.extend(choose_column(s, column)),
                     Click::Table(i) => s.tables.chosen = i,
                     Click::Rules(table, role) => rules::choose(s, (table, role)),
+                    Click::Client(id) => s.clients.chosen = Some(id),
                 }
             }
             return effects;

@@ -14,7 +14,7 @@ use crate::workbench::paint::{put, rule};
 use crate::workbench::rail::View;
 use crate::workbench::state::{Click, Link, Overlay, State};
 use crate::workbench::views::earshot::{draw as earshot, journey};
-use crate::workbench::views::{ask, relay, rules, steps, tables};
+use crate::workbench::views::{ask, charts, clients, relay, rules, steps, tables};
 use crate::workbench::words::{fit, span, time};
 
 /// Smallest usable size of the terminal.
@@ -46,11 +46,14 @@ pub fn view(s: &mut State, frame: &mut Frame<'_>) {
             View::Tables => tables::draw::draw(s, frame, body),
             View::Rules => rules::draw::draw(s, frame, body),
             View::Relay => relay::draw::draw(s, frame, body),
+            View::Clients => clients::draw::draw(s, frame, body),
+            View::Charts => charts::draw::draw(s, frame, body),
             View::Steps => steps::draw::draw(s, frame, body),
         },
     }
     match s.overlay.clone() {
         Overlay::Help(from) => popup::help(s, frame, area, from),
+        Overlay::Alarms(from) => popup::alarms(s, frame, area, from),
         Overlay::Form(form) => popup::form(s, frame, area, &form),
         Overlay::Instances(chosen) => popup::instances(s, frame, area, chosen),
         Overlay::Who(at) => popup::who(s, frame, area, at),
@@ -71,7 +74,7 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let (view, question) = match s.overlay {
         Overlay::Journey { .. } => ("Journey", "from commit to every watcher"),
-        Overlay::Frames(_) => ("Frames", "what went over a watcher's socket, both ways"),
+        Overlay::Frames(_) => ("Frames", "what went over a connection, both ways"),
         _ => (s.view.name(), s.view.question()),
     };
     // On a narrow screen, the state matters more than the view's question.
@@ -94,7 +97,10 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
         (u, n) => format!("{u} of {n} instances"),
     };
     let (instances, reader) = match s.recorded {
-        true => (format!("{instances}, as it was"), "—".to_string()),
+        true => {
+            let player = s.player.as_ref().map_or(String::new(), |player| format!(", {}", player.text()));
+            (format!("{instances}, as it was at {}{player}", time(s.now)), "—".to_string())
+        }
         false => (instances, reader),
     };
     let title = if s.title.is_empty() { String::new() } else { format!("{} · ", s.title) };
@@ -105,17 +111,20 @@ fn head(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let p99 = p99.map_or(String::new(), |p| format!("   p99 {}", span(p as i64)));
     right(frame, area, 1, Line::styled(format!("{changes:.1} changes/s   {heard:.1} heard/s{p99}"), t.dim()));
 
-    let down = s.places.iter().find_map(|p| match &p.link {
-        Link::Down(since, why) => Some(format!(" {} out of touch for {}: {why}", p.name, span(s.now - since))),
-        _ => None,
-    });
     let failing = |p: &crate::workbench::state::PlaceState| {
         let state = p.info.decisions.as_deref()?.strip_prefix("failing since ")?;
         let (since, why) = state.split_once(": ")?;
         let since = since.parse::<jiff::Timestamp>().map_or(since.into(), |at| time(at.as_microsecond()));
         Some(format!(" {}: no decisions from elsewhere since {since}: {why}", p.name))
     };
-    let down = down.or_else(|| s.places.iter().find_map(failing));
+    let worst = s.troubles.first().map(|worst| {
+        let others = match s.troubles.len() {
+            1 => String::new(),
+            n => format!(", and {} more", n - 1),
+        };
+        format!(" ▴ {}{others}: press !", worst.what)
+    });
+    let down = s.places.iter().find_map(failing).or(worst);
     let width = (area.width as usize).saturating_sub(44);
     let notice = s.notice.as_ref().map(|(_, n)| (format!(" {n}"), ratatui::style::Style::new()));
     if let Some((text, style)) = notice.or(down.map(|text| (text, t.withheld()))) {
@@ -158,7 +167,7 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let writing = s.view == View::Rules && s.rules.editing;
     let in_popup = editing || writing || !matches!(s.overlay, Overlay::None | Overlay::Journey { .. });
     let keys: Vec<(&str, &str)> = match &s.overlay {
-        Overlay::Help(_) => vec![("↑↓", "more"), ("any other key", "back")],
+        Overlay::Help(_) | Overlay::Alarms(_) => vec![("↑↓", "more"), ("any other key", "back")],
         Overlay::Form(_) => vec![("enter", "do it"), ("tab", "next field"), ("←→", "choose"), ("esc", "leave it")],
         Overlay::Instances(_) if !s.has_cluster => vec![("d", "drain"), ("esc", "back")],
         Overlay::Instances(_) => {
@@ -172,7 +181,9 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
             ]
         }
         Overlay::Frames(l) if l.finding => vec![("enter", "find"), ("esc", "leave it")],
-        Overlay::Frames(_) => vec![("↑↓", "choose"), ("/", "find"), ("y", "copy"), ("esc", "back")],
+        Overlay::Frames(_) => {
+            vec![("↑↓", "choose"), ("/", "find"), ("h", "heartbeats on or off"), ("y", "copy"), ("esc", "back")]
+        }
         Overlay::Who(_) => vec![("space", "choose"), ("enter", "ask"), ("esc", "leave it")],
         Overlay::Proposal(_) => vec![("enter", "do it"), ("esc", "leave it")],
         Overlay::Palette(..) => vec![("enter", "do it"), ("↑↓", "choose"), ("esc", "leave it")],

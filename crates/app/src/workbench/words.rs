@@ -68,31 +68,44 @@ fn cells(row: &Map<String, Json>, skip_key: &str) -> String {
     some.map(|(_, v)| short(v)).collect::<Vec<_>>().join(", ")
 }
 
-/// One row in a few words.
-pub fn row(row: &RowShown) -> String {
-    let name = format!("{} {}", row.table, row.key);
+/// What became of a row.
+fn change(row: &RowShown) -> String {
     match (&row.old, &row.new) {
-        (None, Some(new)) => format!("{name}  new: {}", cells(new, &row.key)),
-        (Some(old), None) => format!("{name}  gone: {}", cells(old, &row.key)),
+        (None, Some(new)) => format!("new: {}", cells(new, &row.key)),
+        (Some(old), None) => format!("gone: {}", cells(old, &row.key)),
         _ => {
             let one = |(k, old, new): (&str, &Json, &Json)| format!("{k} {} → {}", short(old), short(new));
             let changed: Vec<String> = differences(row).into_iter().map(one).collect();
-            format!("{name}  {}", changed.join(", "))
+            changed.join(", ")
         }
     }
 }
 
+/// One row in a few words.
+pub fn row(row: &RowShown) -> String {
+    format!("{} {}  {}", row.table, row.key, change(row))
+}
+
 /// A whole line in a few words.
 pub fn line(line: &Line) -> String {
+    match parts(line) {
+        (Some((table, key)), text) => format!("{table} {key}  {text}"),
+        (None, text) => text,
+    }
+}
+
+/// The table and the key of a line's first row, and what happened to it and to others. A line that is not in the stream has no row.
+pub fn parts(line: &Line) -> (Option<(&str, &str)>, String) {
     let yours = if line.made.is_some() { "  (yours)" } else { "" };
     if let (None, Some((sql, stage))) = (&line.at, &line.made) {
-        return match stage {
+        let text = match stage {
             Stage::Running => format!("running: {sql}"),
             Stage::Committed(..) => format!("committed, not yet in the stream: {sql}"),
             Stage::NeverComes(why) => format!("never comes: {why}"),
         };
+        return (None, text);
     }
-    let Some(first) = line.rows.first() else { return format!("{} rows{yours}", line.row_count) };
+    let Some(first) = line.rows.first() else { return (None, format!("{} rows{yours}", line.row_count)) };
     let more = line.row_count.saturating_sub(1);
     let mut others: Vec<&str> = line.rows[1..].iter().map(|r| r.table.as_str()).collect();
     others.dedup();
@@ -100,7 +113,7 @@ pub fn line(line: &Line) -> String {
         0 => String::new(),
         n => format!(",  +{n} {}", others.join(", ")),
     };
-    format!("{}{others}{yours}", row(first))
+    (Some((&first.table, &first.key)), format!("{}{others}{yours}", change(first)))
 }
 
 /// Everything that a filter looks at.

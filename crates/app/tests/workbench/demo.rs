@@ -135,7 +135,7 @@ fn a_query_is_asked_as_several_people_and_a_table_is_let_stream() {
     let t = demo("5");
     t.key("2");
     t.wait_text("what several people see");
-    t.type_text("calls WHERE agency = :agency");
+    t.type_text("SELECT * FROM calls WHERE agency = :agency");
     t.key("Enter");
     // One of the three has the claim; the others are told what is missing, below its place.
     t.wait("one result and the reason for none", |s| {

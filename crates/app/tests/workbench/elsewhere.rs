@@ -113,7 +113,7 @@ fn attached_to_another_process_it_does_what_needs_no_file_and_survives_the_insta
         s.contains("● yes") && s.contains("is not reachable from here")
     });
     t.key("2");
-    t.type_text("crates");
+    t.type_text("SELECT * FROM crates");
     t.key("Enter");
     t.wait("Ada's row, and why there is none without a rule", |s| s.contains("plum") && s.contains("refused"));
 
@@ -192,7 +192,7 @@ fn what_was_recorded_is_looked_at_later_and_masks_hold() {
         t.key("Enter");
         t.wait("only its lines", |s| s.contains("crates A-1") && !s.contains("crates B-1"));
         t.key("w");
-        t.wait_text("a recording has no instance");
+        t.wait_text("the recording does not have the steps");
         t.key("Escape");
         t.key("3");
         t.wait("its tables", |s| s.contains("● yes"));

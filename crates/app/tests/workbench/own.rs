@@ -33,6 +33,45 @@ fn a_new_user_comes_from_a_database_of_their_own_to_the_reason_why_somebody_did_
     };
     t.wait_text("▸ harvest.db");
     key("Enter");
+    from_tables_to_the_reason(&t, &key, &text);
+    // The README says how many.
+    assert_eq!(keys.get(), KEYS, "keys from nothing to the reason");
+
+    // Earshot, and the journey, for a page.
+    for open in [None, Some("Enter")] {
+        open.into_iter().for_each(|k| t.key(k));
+        t.key("x");
+        let name = if open.is_some() { "gossip-journey-" } else { "gossip-earshot-" };
+        t.wait("the files are written", |s| s.contains(&format!("written: {name}")));
+        let written: Vec<_> = std::fs::read_dir(dir.path()).unwrap().map(|e| e.unwrap().path()).collect();
+        let read = |ending: &str| {
+            let of = |p: &&std::path::PathBuf| {
+                p.to_string_lossy().contains(name) && p.extension().is_some_and(|e| e == ending)
+            };
+            std::fs::read(written.iter().find(of).unwrap_or_else(|| panic!("{ending} of {written:?}"))).unwrap()
+        };
+        assert!(String::from_utf8(read("svg")).unwrap().contains(&"fruit pear → plum".replace(' ', "\u{a0}")));
+        assert!(String::from_utf8(read("txt")).unwrap().contains("withheld by rule"));
+        assert!(read("pdf").starts_with(b"%PDF-"));
+    }
+    t.key("Escape");
+    t.key("q");
+    t.wait_text("[exit 0]");
+
+    // What was made is in the file, with its comments, and opens again as it was.
+    let file = std::fs::read_to_string(dir.path().join("gossip.toml")).unwrap();
+    for part in ["# Where row changes are read.", "rows = \"orchard = claim.orchard\"", "[persona.Ben]", "[[watcher]]"]
+    {
+        assert!(file.contains(part), "{part}: {file}");
+    }
+    let t = Tmux::start(160, 47, &program);
+    t.wait("both listen again", |s| s.contains("Ada") && s.contains("Ben") && s.contains("1 instance · reader one"));
+    t.key("q");
+    t.wait_text("[exit 0]");
+}
+
+/// From the list of tables to the reason why a second persona did not hear a change.
+fn from_tables_to_the_reason(t: &Tmux, key: &dyn Fn(&str), text: &dyn Fn(&str)) {
     t.wait("a table without a key is told so", |s| s.contains("■ crates") && s.contains("╳ weather"));
     key("Enter");
     t.wait_text("gossip prepare --remove undoes it");
@@ -79,7 +118,7 @@ fn a_new_user_comes_from_a_database_of_their_own_to_the_reason_why_somebody_did_
     key("Right");
     key("Tab");
     key("PageDown");
-    t.wait_text("UPDATE crates SET fruit = 'plum' WHERE number = 'A-1'");
+    t.wait_text("SET fruit = 'plum' WHERE number = 'A-1'");
     key("Enter");
     key("1");
     t.wait("Ada hears it, Ben does not", |s| {
@@ -89,38 +128,53 @@ fn a_new_user_comes_from_a_database_of_their_own_to_the_reason_why_somebody_did_
     t.wait("the reason, with both values", |s| {
         s.contains("why Ben did not hear") && s.contains("orchard = claim.orchard") && s.contains("1 = 2")
     });
-    // The README says how many.
-    assert_eq!(keys.get(), KEYS, "keys from nothing to the reason");
+}
 
-    // Earshot, and the journey, for a page.
-    for open in [None, Some("Enter")] {
-        open.into_iter().for_each(|k| t.key(k));
-        t.key("x");
-        let name = if open.is_some() { "gossip-journey-" } else { "gossip-earshot-" };
-        t.wait("the files are written", |s| s.contains(&format!("written: {name}")));
-        let written: Vec<_> = std::fs::read_dir(dir.path()).unwrap().map(|e| e.unwrap().path()).collect();
-        let read = |ending: &str| {
-            let of = |p: &&std::path::PathBuf| {
-                p.to_string_lossy().contains(name) && p.extension().is_some_and(|e| e == ending)
-            };
-            std::fs::read(written.iter().find(of).unwrap_or_else(|| panic!("{ending} of {written:?}"))).unwrap()
-        };
-        assert!(String::from_utf8(read("svg")).unwrap().contains(&"fruit pear → plum".replace(' ', "\u{a0}")));
-        assert!(String::from_utf8(read("txt")).unwrap().contains("withheld by rule"));
-        assert!(read("pdf").starts_with(b"%PDF-"));
-    }
-    t.key("Escape");
-    t.key("q");
-    t.wait_text("[exit 0]");
-
-    // What was made is in the file, with its comments, and opens again as it was.
-    let file = std::fs::read_to_string(dir.path().join("gossip.toml")).unwrap();
-    for part in ["# Where row changes are read.", "rows = \"orchard = claim.orchard\"", "[persona.Ben]", "[[watcher]]"]
-    {
-        assert!(file.contains(part), "{part}: {file}");
-    }
+/// The same on PostgreSQL: the address is typed, and the rest is as easy.
+#[test]
+fn a_new_user_comes_from_postgresql_to_the_reason_as_well() {
+    let server = testbed::Postgres::start();
+    let mut db = postgres::Client::connect(&server.url(), postgres::NoTls).unwrap();
+    db.batch_execute(
+        "CREATE TABLE orchards (id int PRIMARY KEY, name text NOT NULL);
+         CREATE TABLE crates (number text PRIMARY KEY, orchard int REFERENCES orchards(id), fruit text, kilos real);
+         CREATE TABLE weather (day text, note text);
+         INSERT INTO orchards VALUES (1, 'Upper Row'), (2, 'Millside');
+         INSERT INTO crates VALUES ('A-1', 1, 'pear', 12.5), ('A-2', 1, 'plum', 8), ('B-1', 2, 'apple', 15)",
+    )
+    .unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    let program = format!("cd {} && GOSSIP_LOG=off {} open", dir.path().display(), env!("CARGO_BIN_EXE_gossip"));
+    let begun = std::time::Instant::now();
     let t = Tmux::start(160, 47, &program);
-    t.wait("both listen again", |s| s.contains("Ada") && s.contains("Ben") && s.contains("1 instance · reader one"));
+    let (keys, typed) = (std::cell::Cell::new(0), server.url());
+    let key = |k: &str| {
+        keys.set(keys.get() + 1);
+        t.key(k);
+    };
+    let text = |text: &str| {
+        keys.set(keys.get() + text.len());
+        t.type_text(text);
+    };
+    t.wait_text("the address of a PostgreSQL database");
+    // A password would stand in the file.
+    t.type_text(&typed.replace("test@", "test:geheim@"));
+    t.key("Enter");
+    t.wait_text("leave the password out");
+    t.key("C-u");
+    text(&typed);
+    key("Enter");
+    t.wait_text("it has no primary key");
+    from_tables_to_the_reason(&t, &key, &text);
+    eprintln!(
+        "PostgreSQL: {} keys beside the address of {}, in {} s",
+        keys.get() - typed.len(),
+        typed.len(),
+        begun.elapsed().as_secs()
+    );
+    assert_eq!(keys.get() - typed.len(), KEYS, "as many as on SQLite");
+    let file = std::fs::read_to_string(dir.path().join("gossip.toml")).unwrap();
+    assert!(file.contains("old_values = [") && !file.contains("geheim"), "{file}");
     t.key("q");
     t.wait_text("[exit 0]");
 }
@@ -148,7 +202,7 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     t.wait("both listen", |s| s.lines().nth(5).is_some_and(|l| l.matches("one").count() == 2));
 
     let reached = std::cell::RefCell::new(std::collections::BTreeSet::new());
-    let reach = |view: View, action: Action, what: &str| {
+    let reach_in = |t: &Tmux, view: View, action: Action, what: &str| {
         let here = |e: &&Entry| e.action == action && e.view.is_none_or(|v| v == view);
         let e = ACTIONS.iter().find(here).unwrap_or_else(|| panic!("{action:?} is not in {view:?}"));
         reached.borrow_mut().insert(format!("{:?} {:?}", e.view, e.action));
@@ -164,11 +218,12 @@ fn every_action_of_every_view_is_reached_by_its_key() {
         t.key(&key);
         t.wait(&format!("{action:?} in {view:?}: {what:?}"), |s| s.contains(what));
     };
+    let reach = |view: View, action: Action, what: &str| reach_in(&t, view, action, what);
     let back = |view: View, what: &str| {
         t.key("Escape");
         t.wait(&format!("back in {view:?}"), |s| s.contains(what));
     };
-    use View::{Ask, Earshot, Relay, Rules, Steps, Tables};
+    use View::{Ask, Charts, Clients, Earshot, Relay, Rules, Steps, Tables};
 
     // Steps, while one is still to be done.
     reach(Earshot, Action::Go(Steps), "▸ first change");
@@ -234,6 +289,9 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     t.wait_text("recorded:");
     let saved = std::fs::read_to_string(dir.path().join("gossip-recording.jsonl")).unwrap();
     assert!(saved.contains("gossip.verdicts") && !saved.contains("fruit 60"), "masked in the file");
+    reach(Earshot, Action::Report, "written: gossip-report.pdf");
+    let report = std::fs::read_to_string(dir.path().join("gossip-report.txt")).unwrap();
+    assert!(report.contains(" found") && report.contains("rules "), "{report}");
     reach(Earshot, Action::Palette, "What do you want to do?");
     back(Earshot, "who heard what");
     reach(Earshot, Action::Help, "Keys and marks");
@@ -244,7 +302,7 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     t.wait("Ada's column is gone", |s| !s.lines().nth(3).is_some_and(|l| l.contains("Ada")));
 
     reach(Earshot, Action::Go(Ask), "what several people see");
-    t.type_text("crates");
+    t.type_text("SELECT * FROM crates");
     t.key("Escape");
     reach(Ask, Action::Edit, "leave the query");
     t.key("Escape");
@@ -312,7 +370,51 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     reach(Rules, Action::Go(Relay), "one reads");
     reach(Relay, Action::Hold, "paused, ");
     reach(Relay, Action::Export, "written: gossip-relay");
-    reach(Relay, Action::Quit, "[exit 0]");
+
+    reach(Relay, Action::Go(Clients), "came and went");
+    t.wait("who is connected", |s| s.lines().any(|l| l.contains("reader") && l.contains("one")));
+    reach(Clients, Action::Frames, "what went over a connection");
+    back(Clients, "came and went");
+    reach(Clients, Action::HoldClient, "as if it were slow");
+    reach(Clients, Action::Disconnect, "goes on from where it was");
+    t.key("Enter");
+    t.wait_text("an operator has ended this");
+    reach(Clients, Action::Filter, "only clients with");
+    t.type_text("orchard");
+    t.key("Enter");
+    t.wait_text("1 with “orchard”");
+    t.key("Escape");
+
+    reach(Clients, Action::Go(Charts), "from commit to socket");
+    reach(Charts, Action::Earlier, " UTC");
+    reach(Charts, Action::Later, "read at the newest");
+    reach(Charts, Action::LongerSpan, "5 minutes");
+    reach(Charts, Action::ShorterSpan, "a minute");
+    reach(Charts, Action::Export, "written: gossip-charts");
+    // Whatever is wrong stands in the head line, and one key lists it with what to do.
+    t.key("i");
+    t.wait_text("Instances of this process");
+    t.key("e");
+    t.wait_text("one out of touch");
+    back(Charts, "changes and deltas");
+    reach(Charts, Action::Alarms, "to look at");
+    back(Charts, "changes and deltas");
+    reach(Charts, Action::Quit, "[exit 0]");
+
+    // What was recorded on the way is played.
+    let r = Tmux::start(
+        160,
+        47,
+        &format!("cd {} && {gossip} open --recording gossip-recording.jsonl", dir.path().display()),
+    );
+    r.wait_text("at its end");
+    reach_in(&r, Earshot, Action::Rewind, "paused, 0 of");
+    reach_in(&r, Earshot, Action::PlayOne, "crates A-1");
+    reach_in(&r, Earshot, Action::Slower, "events, 0.5×");
+    reach_in(&r, Earshot, Action::Faster, "events, 1×");
+    reach_in(&r, Earshot, Action::Play, "played at 1×");
+    r.key("q");
+    r.wait_text("[exit 0]");
 
     let all = ACTIONS.iter().map(|e| format!("{:?} {:?}", e.view, e.action)).collect();
     let missed: Vec<_> = std::collections::BTreeSet::difference(&all, &reached.borrow()).cloned().collect();

@@ -13,7 +13,7 @@ use crate::workbench::overlays::palette::found;
 use crate::workbench::paint::put;
 use crate::workbench::rail::View;
 use crate::workbench::state::{Link, State};
-use crate::workbench::views::tables::state::Proposal;
+use crate::workbench::views::tables::state::{Proposal, Proposed};
 use crate::workbench::watchers::choosable;
 use crate::workbench::words::{counted, fit, span, wrap};
 
@@ -185,6 +185,33 @@ pub fn who(s: &State, frame: &mut Frame<'_>, area: Rect, at: usize) {
     }
 }
 
+/// What somebody has to do something about.
+pub fn alarms(s: &State, frame: &mut Frame<'_>, area: Rect, from: usize) {
+    let height = (s.troubles.len() * 4 + 6).min(usize::from(u16::MAX)) as u16;
+    let title = counted(s.troubles.len(), "thing to look at", "things to look at");
+    let inside = sheet(s, frame, area, (120, height), &title);
+    let mut row = 0;
+    for alarm in s.troubles.iter().skip(from) {
+        let lines = wrap(&alarm.text, inside.width.saturating_sub(2) as usize);
+        put(
+            frame,
+            inside,
+            row,
+            Text::from(vec![
+                Span::styled("▴ ", s.theme.withheld()),
+                Span::styled(fit(&alarm.what, inside.width as usize - 2), s.theme.strong()),
+            ]),
+        );
+        for (i, line) in lines.iter().enumerate() {
+            put(frame, inside, row + 1 + i as u16, Text::styled(format!("  {line}"), s.theme.dim()));
+        }
+        row += lines.len() as u16 + 2;
+        if row >= inside.height {
+            break;
+        }
+    }
+}
+
 /// A proposal to confirm.
 pub fn proposal(s: &State, frame: &mut Frame<'_>, area: Rect, p: &Proposal) {
     let lines: Vec<&str> = p.sql.iter().flat_map(|sql| sql.lines()).collect();
@@ -207,7 +234,7 @@ pub fn proposal(s: &State, frame: &mut Frame<'_>, area: Rect, p: &Proposal) {
         let text = format!("… and {} more lines; gossip prepare --dry-run prints all", lines.len() - room);
         put(frame, inside, row, Text::styled(text, s.theme.dim()));
     }
-    if lines.is_empty() {
+    if lines.is_empty() && !matches!(p.what, Proposed::Disconnect(_)) {
         put(frame, inside, row, Text::styled("The database stays as it is.", s.theme.dim()));
     }
 }

@@ -44,7 +44,12 @@ impl Tasks {
     }
 
     /// Makes a call, and reports its result.
-    fn tell(&self, place: usize, call: Call, message: impl FnOnce(Result<Json, String>) -> Message + Send + 'static) {
+    pub(super) fn tell(
+        &self,
+        place: usize,
+        call: Call,
+        message: impl FnOnce(Result<Json, String>) -> Message + Send + 'static,
+    ) {
         let (answer, messages) = (self.ask(place, call), self.messages.clone());
         tokio::spawn(async move {
             let _ = messages.send(message(answer.await)).await;
@@ -79,8 +84,31 @@ impl Tasks {
             reads: a["reads"].as_str().unwrap_or("").into(),
         };
         self.tell(0, Call::Explain(Box::new(call)), move |answer| {
-            Message::Asked(id, QueryUpdate::About(answer.map(about)))
+            let refused = |a: &Json| (!a["refused"].is_null()).then(|| read(a["steps"].clone()).unwrap_or_default());
+            let told = match answer.as_ref().ok().and_then(refused) {
+                Some(steps) => QueryUpdate::WhyNot(steps),
+                None => QueryUpdate::About(answer.map(about)),
+            };
+            Message::Asked(id, told)
         });
+    }
+
+    /// Asks an instance why somebody's query is refused.
+    pub(super) fn why_refused(
+        &self,
+        place: usize,
+        identity: Persona,
+        query: String,
+        message: impl FnOnce(Result<Vec<Step>, String>) -> Message + Send + 'static,
+    ) {
+        let roles = Some(identity.roles).filter(|roles| !roles.is_empty());
+        let whom = QuestionTarget::Anybody { query, claims: identity.claims, roles, params: Map::new() };
+        let call = Explain { instance: None, position: None, whom };
+        let steps = |mut answer: Json| match answer["steps"].take() {
+            Json::Null => Err("it is not refused any more: it asks again soon".to_string()),
+            steps => read(steps),
+        };
+        self.tell(place, Call::Explain(Box::new(call)), move |answer| message(answer.and_then(steps)));
     }
 
     /// Asks an instance a what-if.

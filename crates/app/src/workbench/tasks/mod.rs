@@ -3,6 +3,7 @@
 
 mod again;
 mod calls;
+mod clients;
 mod database;
 mod instances;
 mod listening;
@@ -47,6 +48,10 @@ pub struct Tasks {
     askers: HashMap<u32, JoinHandle<()>>,
     questions: Vec<mpsc::Sender<Question>>,
     operators: Vec<JoinHandle<()>>,
+    /// Follow who is connected to each instance.
+    following: Vec<JoinHandle<()>>,
+    /// Follows the frames of one client.
+    frames: Option<JoinHandle<()>>,
     /// The database with the tables that currently stream.
     database: Arc<Mutex<Option<Arc<dyn Source>>>>,
     /// Stops the repeated change.
@@ -67,6 +72,8 @@ impl Tasks {
             askers: HashMap::new(),
             questions: Vec::new(),
             operators: Vec::new(),
+            following: Vec::new(),
+            frames: None,
             stopped: Arc::default(),
         };
         places.iter().for_each(|place| tasks.reach(place));
@@ -97,6 +104,9 @@ impl Tasks {
             Effect::Explain { line, watcher, subscription, at, place } => {
                 self.explain(place, subscription, at, move |steps| Message::Explained(line, watcher, steps));
             }
+            Effect::WhyRefused { line, watcher, identity, query, place } => {
+                self.why_refused(place, identity, query, move |steps| Message::Explained(line, watcher, steps));
+            }
             Effect::Ask { id, persona, identity, query, params } => {
                 let Some(place) = self.access.places.first() else { return };
                 let who = self.identity(persona, identity);
@@ -108,6 +118,9 @@ impl Tasks {
                     task.abort();
                 }
             }
+            Effect::FollowClients(on) => self.follow_clients(on),
+            Effect::FollowFrames(whose) => self.follow_frames(whose),
+            Effect::HoldClient { place, client, ms } => self.hold_client(place, client, ms),
             Effect::Describe { id, identity, query, params } => self.describe(id, identity, query, params),
             Effect::Inspect => {
                 let rules = self.access.rules.clone();
@@ -155,6 +168,12 @@ impl Tasks {
             Effect::Export(page) => self.blocking(move || {
                 Message::Notice(match saving::write_page(Path::new("."), &page) {
                     Ok(name) => format!("written: {name}.svg, .pdf and .txt"),
+                    Err(e) => format!("not written: {e}"),
+                })
+            }),
+            Effect::WriteReport(report) => self.blocking(move || {
+                Message::Notice(match saving::write_report(Path::new("."), &report) {
+                    Ok(name) => format!("written: {name}.pdf and .txt"),
                     Err(e) => format!("not written: {e}"),
                 })
             }),
@@ -222,7 +241,9 @@ impl Tasks {
     /// Stops all tasks.
     pub fn stop(self) {
         self.stopped.store(true, Ordering::Relaxed);
-        self.watchers.into_values().chain(self.askers.into_values()).chain(self.operators).for_each(|t| t.abort());
+        let clients = self.following.into_iter().chain(self.frames);
+        let all = self.watchers.into_values().chain(self.askers.into_values()).chain(self.operators).chain(clients);
+        all.for_each(|t| t.abort());
     }
 }
 

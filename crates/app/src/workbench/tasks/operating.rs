@@ -3,7 +3,9 @@
 use std::collections::HashMap;
 
 use gossip_client::{ClientError, Incoming, Session};
-use gossip_protocol::system::{ChangesRow, InstanceRow, LinkRow, RuleRow, SystemRow, TableRow, TrafficRow, VerdictRow};
+use gossip_protocol::system::{
+    AlarmRow, ChangesRow, ConnectionRow, InstanceRow, LinkRow, RuleRow, SystemRow, TableRow, TrafficRow, VerdictRow,
+};
 use gossip_protocol::{Call, ChangeEntry, Notification, RowEntry};
 use gossip_server::now;
 use serde_json::{Map, Value as Json};
@@ -41,7 +43,7 @@ async fn operate_once(
     asked: &mut mpsc::Receiver<Question>,
 ) -> ClientError {
     let mut tables: HashMap<u64, &str> = HashMap::new();
-    for table in ["instances", "links", "tables", "rules", "changes", "verdicts", "traffic"] {
+    for table in ["instances", "links", "alarms", "tables", "rules", "changes", "verdicts", "traffic", "connections"] {
         let query = format!("SELECT * FROM gossip.{table}");
         let answer = match session.subscribe(&query).await {
             Ok(answer) => answer,
@@ -112,6 +114,10 @@ fn about(i: usize, table: &str, row: &Map<String, Json>) -> Message {
         "traffic" => TrafficRow::read(row).map(|row| Message::Passing(i, row)),
         "tables" => TableRow::read(row).map(|row| Message::Table(row.name.clone(), Some(Box::new(row)))),
         "rules" => RuleRow::read(row).map(|row| Message::Rule(row.number, Some(row))),
+        "alarms" => AlarmRow::read(row).map(|row| {
+            Message::Alarm(i, (row.instance.clone(), row.kind.clone(), row.about.clone()), Some(Box::new(row)))
+        }),
+        "connections" => ConnectionRow::read(row).map(|row| Message::Came(i, Box::new(row))),
         "changes" => ChangesRow::read(row).map(|row| Message::Change(i, Box::new(row))),
         _ => VerdictRow::read(row).map(|row| Message::Verdict(Box::new(row))),
     };
@@ -131,6 +137,10 @@ fn understood(i: usize, tables: &HashMap<u64, &str>, told: Notification) -> Vec<
                 ChangeEntry::Remove { key, .. } if *table == "rules" => Some(Message::Rule(key[0].as_u64()?, None)),
                 ChangeEntry::Remove { key, .. } if *table == "instances" => {
                     Some(Message::Member(i, key[0].as_str().unwrap_or("").to_string(), None))
+                }
+                ChangeEntry::Remove { key, .. } if *table == "alarms" => {
+                    let part = |i: usize| key[i].as_str().unwrap_or("").to_string();
+                    Some(Message::Alarm(i, (part(0), part(1), part(2)), None))
                 }
                 ChangeEntry::Remove { key, .. } if *table == "links" => {
                     Some(Message::RelayLink(key[0].as_str().unwrap_or("").to_string(), None))

@@ -4,7 +4,7 @@
 use std::path::Path;
 
 use crate::personas::{Persona, Watcher};
-use crate::workbench::page::Page;
+use crate::workbench::page::{Page, Report};
 use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
 use gossip_server::config::Config;
@@ -204,6 +204,21 @@ pub fn write_page(folder: &Path, page: &Page) -> Result<String, String> {
         ("pdf", page.drawing.to_pdf()),
         ("txt", page.text.clone().into()),
     ];
+    for (ending, bytes) in files {
+        let path = folder.join(format!("{name}.{ending}"));
+        std::fs::write(&path, bytes).map_err(|e| format!("{}: {e}", path.display()))?;
+    }
+    Ok(name)
+}
+
+/// Writes a report as one PDF and as text under a free name, and returns it without extension.
+///
+/// # Errors
+/// A file cannot be written.
+pub fn write_report(folder: &Path, report: &Report) -> Result<String, String> {
+    let free = |name: &str| ["pdf", "txt"].iter().all(|e| !folder.join(format!("{name}.{e}")).exists());
+    let name = free_name(&report.name, free)?;
+    let files = [("pdf", gossip_draw::document(&report.title, &report.pages)), ("txt", report.text.clone().into())];
     for (ending, bytes) in files {
         let path = folder.join(format!("{name}.{ending}"));
         std::fs::write(&path, bytes).map_err(|e| format!("{}: {e}", path.display()))?;

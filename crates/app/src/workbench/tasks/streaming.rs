@@ -13,6 +13,9 @@ use crate::workbench::views::tables::state::{Proposal, Proposed};
 impl Tasks {
     /// Carries out a proposal: on the database first, then in the configuration, then in the instances of this process.
     pub(super) fn carry_out_proposal(&mut self, proposal: Proposal) {
+        if let Proposed::Disconnect(client) = proposal.what {
+            return self.disconnect(client);
+        }
         let Some(source) = self.database.lock().clone() else { return };
         let (messages, config, cluster) =
             (self.messages.clone(), self.access.config.clone(), self.access.cluster.clone());

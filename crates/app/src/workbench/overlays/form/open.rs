@@ -59,7 +59,8 @@ pub fn filter(s: &State) -> Form {
     let (label, now) = match s.view {
         View::Ask => ("only rows with", &s.ask.find),
         View::Tables => ("only tables with", &s.tables.find),
-        View::Earshot | View::Rules | View::Relay | View::Steps => ("only lines with", &s.filter),
+        View::Clients => ("only clients with", &s.clients.find),
+        View::Earshot | View::Rules | View::Relay | View::Charts | View::Steps => ("only lines with", &s.filter),
     };
     form(FormKind::Filter, vec![field(label, now, vec![])])
 }

@@ -154,7 +154,11 @@ fn filter(s: &mut State, text: &str) {
             s.tables.find = text.into();
             s.tables.chosen = 0;
         }
-        View::Earshot | View::Rules | View::Relay | View::Steps => {
+        View::Clients => {
+            s.clients.find = text.into();
+            s.clients.chosen = None;
+        }
+        View::Earshot | View::Rules | View::Relay | View::Charts | View::Steps => {
             s.filter = text.into();
             s.held = None;
             s.chosen = None;

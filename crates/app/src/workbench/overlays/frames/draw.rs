@@ -1,4 +1,4 @@
-//! Draws the raw frames of a watcher: a list, and the selected one pretty-printed.
+//! Draws raw frames: a list of what each says, and the selected one pretty-printed.
 
 use gossip_client::Direction;
 use ratatui::Frame;
@@ -6,19 +6,25 @@ use ratatui::layout::Rect;
 use ratatui::text::{Line as Text, Span};
 use ratatui::widgets::Paragraph;
 
-use crate::workbench::overlays::frames::state::{Looking, place, pretty};
+use crate::workbench::overlays::frames::state::{Looking, Whose, place, pretty};
 use crate::workbench::overlays::frames::update::shown;
+use crate::workbench::overlays::frames::words::about;
 use crate::workbench::paint::{put, rule};
 use crate::workbench::state::State;
-use crate::workbench::words::{fit, time};
+use crate::workbench::words::{counted, fit, time};
 
 /// Draws the frames.
 pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect, looking: &Looking) {
     let t = s.theme;
     let width = area.width as usize;
-    let who = s.watcher(looking.watcher).map_or("", |w| w.persona.as_str());
+    let who = match looking.whose {
+        Whose::Watcher(id) => s.watcher(id).map_or(String::new(), |w| w.persona.clone()),
+        Whose::Client => {
+            s.clients.chosen().map_or(String::new(), |(_, c)| c.subject.clone().unwrap_or_else(|| "Anyone".into()))
+        }
+    };
     let frames = shown(s, looking);
-    let mut head = vec![Span::styled(format!("{who}, {} frames", frames.len()), t.strong())];
+    let mut head = vec![Span::styled(format!("{who}, {}", counted(frames.len(), "frame", "frames")), t.strong())];
     if looking.finding || !looking.find.text().is_empty() {
         let text = format!("   with “{}”", looking.find.text());
         head.push(Span::styled(text, if looking.finding { t.accent() } else { t.dim() }));
@@ -39,11 +45,13 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect, looking: &Looking) {
             Direction::Sent => ("→ sent    ", t.outside()),
             Direction::Received => ("← received", t.heard()),
         };
+        let (kind, what) = about(&f.text);
         let line = Text::from(vec![
             Span::styled(format!("{:<14}", time(f.at)), base.patch(t.dim())),
             Span::styled(format!("{arrow}  "), base.patch(style)),
-            Span::styled(format!("{:>7}  ", f.text.len()), base.patch(t.dim())),
-            Span::styled(fit(&f.text, width.saturating_sub(36)), base),
+            Span::styled(format!("{:>7} B  ", f.bytes), base.patch(t.dim())),
+            Span::styled(format!("{:<12}", fit(&kind, 11)), base.patch(t.strong())),
+            Span::styled(fit(&what, width.saturating_sub(50)), base),
         ]);
         put(frame, here, 0, line);
     }

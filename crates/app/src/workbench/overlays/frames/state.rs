@@ -1,4 +1,4 @@
-//! The raw frames of watchers: the newest few hundred of each, in both directions.
+//! Raw frames: the newest few hundred, in both directions.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -6,6 +6,8 @@ use std::sync::Arc;
 use gossip_client::Direction;
 use parking_lot::Mutex;
 use serde_json::Value as Json;
+
+use super::words::is_beat;
 
 use crate::workbench::ids::{Timestamp, WatcherId};
 use crate::workbench::input::Input;
@@ -22,8 +24,10 @@ pub struct Frame {
     pub at: Timestamp,
     /// Sent or received.
     pub direction: Direction,
-    /// Its text.
+    /// Its text; of a client that is not this workbench's own it may be cut.
     pub text: Arc<str>,
+    /// Bytes of the whole text.
+    pub bytes: usize,
 }
 
 /// A watcher's frames, newest first. Written by the watcher's task, read by the screen.
@@ -33,16 +37,22 @@ pub struct Log(Arc<Mutex<(u64, VecDeque<Frame>)>>);
 impl Log {
     /// Adds a frame.
     pub fn note(&self, at: Timestamp, direction: Direction, text: &str) {
+        self.note_cut(at, direction, text, text.len());
+    }
+
+    /// Adds a frame of which perhaps only the beginning is known.
+    pub fn note_cut(&self, at: Timestamp, direction: Direction, text: &str, bytes: usize) {
         let (number, frames) = &mut *self.0.lock();
         *number += 1;
-        frames.push_front(Frame { number: *number, at, direction, text: text.into() });
+        frames.push_front(Frame { number: *number, at, direction, text: text.into(), bytes });
         frames.truncate(MAX_FRAMES);
     }
 
-    /// The frames that contain a text.
-    pub fn with(&self, text: &str) -> Vec<Frame> {
+    /// The frames that contain a text; without those that only say that all is well, if these are not wanted.
+    pub fn with(&self, text: &str, beats: bool) -> Vec<Frame> {
         let wanted = text.to_lowercase();
-        let fits = |f: &&Frame| wanted.is_empty() || f.text.to_lowercase().contains(&wanted);
+        let fits =
+            |f: &&Frame| (beats || !is_beat(&f.text)) && (wanted.is_empty() || f.text.to_lowercase().contains(&wanted));
         self.0.lock().1.iter().filter(fits).cloned().collect()
     }
 }
@@ -51,13 +61,31 @@ impl Log {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Looking {
     /// Whose frames.
-    pub watcher: WatcherId,
+    pub whose: Whose,
     /// Number of the selected frame; the newest if `None`. More frames may arrive meanwhile.
     pub chosen: Option<u64>,
     /// Only frames with this text.
     pub find: Input,
     /// Whether the search field has the focus.
     pub finding: bool,
+    /// Whether frames are shown that only say that all is well.
+    pub beats: bool,
+}
+
+/// Whose frames are shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Whose {
+    /// A watcher's.
+    Watcher(WatcherId),
+    /// Those of the client that Clients follows.
+    Client,
+}
+
+impl Looking {
+    /// At the newest frame.
+    pub fn of(whose: Whose) -> Looking {
+        Looking { whose, chosen: None, find: Input::default(), finding: false, beats: false }
+    }
 }
 
 /// Index of the selected frame among those shown; the oldest one if the selected frame is gone.

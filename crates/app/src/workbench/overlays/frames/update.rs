@@ -2,7 +2,7 @@
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
-use super::state::{Frame, Looking, place};
+use super::state::{Frame, Log, Looking, Whose, place};
 use crate::workbench::message::Effect;
 use crate::workbench::state::{Overlay, State};
 
@@ -30,6 +30,7 @@ pub fn key(s: &mut State, key: KeyEvent, mut looking: Looking) -> Vec<Effect> {
         KeyCode::PageDown => looking.chosen = choose(at + 20),
         KeyCode::Home => looking.chosen = None,
         KeyCode::Char('/') => looking.finding = true,
+        KeyCode::Char('h') => looking.beats = !looking.beats,
         KeyCode::Char('y') => {
             if let Some(frame) = frames.get(at) {
                 s.notice = Some((s.now, format!("copied: {} bytes", frame.text.len())));
@@ -44,5 +45,9 @@ pub fn key(s: &mut State, key: KeyEvent, mut looking: Looking) -> Vec<Effect> {
 
 /// The frames that match the search.
 pub fn shown(s: &State, looking: &Looking) -> Vec<Frame> {
-    s.watcher(looking.watcher).map(|w| w.frames.with(looking.find.text())).unwrap_or_default()
+    let of = |log: &Log| log.with(looking.find.text(), looking.beats);
+    match looking.whose {
+        Whose::Watcher(id) => s.watcher(id).map(|w| of(&w.frames)).unwrap_or_default(),
+        Whose::Client => of(&s.clients.frames),
+    }
 }

@@ -1,15 +1,16 @@
 //! Draws Ask: the query above, below it what each persona sees.
 
+use gossip_core::explain::Passed;
 use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 use ratatui::text::{Line as Text, Span};
-use ratatui::widgets::{Clear, Paragraph};
+use ratatui::widgets::Clear;
 use unicode_width::UnicodeWidthStr;
 
 use crate::workbench::paint::{put, rule};
 use crate::workbench::state::State;
-use crate::workbench::views::ask::state::{Pane, ShownRow};
+use crate::workbench::views::ask::state::{BEGINNING, Pane, ShownRow};
 use crate::workbench::views::ask::update::{cell, is_keyword, is_sought};
 use crate::workbench::words::{fit, span, wrap};
 
@@ -19,8 +20,11 @@ const QUERY: u16 = 5;
 /// Height of a pane from which on it says more of its query, at its bottom.
 const TALL: u16 = 16;
 
-/// Widest column.
-const WIDEST: usize = 26;
+/// Widest column, where there is no lack of room.
+const WIDEST: usize = 40;
+
+/// A column is not made narrower than this so that another one has room.
+const NARROW: usize = 12;
 
 /// Draws the view.
 pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
@@ -57,6 +61,10 @@ fn editor(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let first = row.saturating_sub(area.height.saturating_sub(1) as usize);
     let mark = if s.ask.editing { s.theme.accent() } else { s.theme.dim() };
     put(frame, Rect { x: area.x - 2, width: 2, ..area }, 0, Text::styled("▸", mark));
+    if s.ask.text().is_empty() {
+        let text = format!("{BEGINNING}…   (tab begins with this, ↑ has earlier and stored queries)");
+        put(frame, area, 0, Text::styled(fit(&text, area.width as usize), s.theme.dim()));
+    }
     for (i, line) in s.ask.editor.lines().iter().enumerate().skip(first).take(area.height as usize) {
         put(frame, area, (i - first) as u16, highlighted(s, line));
     }
@@ -93,16 +101,22 @@ fn highlighted(s: &State, line: &str) -> Text<'static> {
     Text::from(spans)
 }
 
-/// The query's error.
+/// The query's error, under its place; with whom it is about, where others see a result.
 fn refusal(s: &State) -> Option<Text<'static>> {
-    let refused = s.ask.panes.iter().find_map(|p| p.refused.as_ref())?;
+    let (refused, some) = s.ask.refusal()?;
     // The position refers to the query that was run.
     let same = s.ask.running.as_deref() == Some(s.ask.text().trim());
     let indent = match refused.place {
         Some((line, column)) if same && line == s.ask.editor.lines().len() => column.saturating_sub(1),
         _ => 0,
     };
-    let text = format!("{}▴ {}", " ".repeat(indent.min(60)), refused.text);
+    let all = s.ask.panes.iter().filter(|p| p.refused.as_ref().is_some_and(|r| r.text == refused.text));
+    let who = if some {
+        format!("{}: ", all.map(|p| p.persona.as_str()).collect::<Vec<_>>().join(", "))
+    } else {
+        String::new()
+    };
+    let text = format!("{}▴ {who}{}", " ".repeat(indent.min(60)), refused.text);
     Some(Text::styled(text.replace(char::is_control, " "), s.theme.withheld()))
 }
 
@@ -126,15 +140,22 @@ fn offered(s: &State, frame: &mut Frame<'_>, area: Rect) {
 fn panes(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let n = s.ask.panes.len() as u16;
     // Side by side if each has room, else one below the other.
-    let beside = area.width / n >= 36;
+    let refused = s.ask.panes.iter().filter(|p| p.refused.is_some()).count() as u16;
+    let shown = n - refused;
+    // Who was refused has nothing to show but that; the others have the rest.
+    let narrow = if shown > 0 { 26 } else { area.width / n };
+    let wide = area.width.saturating_sub(refused * narrow).checked_div(shown).unwrap_or(narrow);
+    let beside = wide >= 36;
+    let mut x = area.x;
     for (i, pane) in s.ask.panes.iter().enumerate() {
-        let i = i as u16;
         let place = if beside {
-            let width = area.width / n;
-            Rect { x: area.x + i * width, width: width.saturating_sub(2), ..area }
+            let width = if pane.refused.is_some() { narrow } else { wide };
+            let place = Rect { x, width: width.saturating_sub(2), ..area };
+            x += width;
+            place
         } else {
             let height = area.height / n;
-            Rect { y: area.y + i * height, height, ..area }
+            Rect { y: area.y + i as u16 * height, height, ..area }
         };
         draw_pane(s, frame, place, pane);
     }
@@ -172,9 +193,14 @@ fn draw_pane(s: &State, frame: &mut Frame<'_>, area: Rect, pane: &Pane) {
             draw_table(s, frame, table, &names, &pane.rows);
         }
         None => {
-            if let Some(refused) = &pane.refused {
-                let text = Paragraph::new(refused.text.replace(char::is_control, " ")).style(t.dim());
-                frame.render_widget(text.wrap(ratatui::widgets::Wrap { trim: true }), table);
+            // What stands under the query is not said again.
+            let said = s.ask.refusal().map(|(refused, _)| &refused.text);
+            let own = pane.refused.iter().filter(|refused| Some(&refused.text) != said).map(|r| r.text.clone());
+            let why = pane.why_not.iter().filter(|step| step.verdict == Passed::No);
+            let why = why.flat_map(|step| [format!("✗ {}", step.text)].into_iter().chain(step.values.clone()));
+            let lines = own.chain(why).flat_map(|text| wrap(&text, width));
+            for (row, line) in lines.take(table.height as usize).enumerate() {
+                put(frame, table, row as u16, Text::styled(line, t.dim()));
             }
         }
     }
@@ -221,7 +247,31 @@ fn describe(s: &State, pane: &Pane) -> Vec<(&'static str, String)> {
     }
 }
 
-#[expect(clippy::too_many_lines, reason = "one table, from top to bottom")]
+/// Columns that fit, and how wide each is: wide ones give way before one is left out, and only where some are, there is room for
+/// saying so.
+fn fitting(mut widths: Vec<usize>, room: usize) -> Vec<usize> {
+    let total = |widths: &[usize]| widths.iter().map(|w| w + 2).sum::<usize>();
+    // The last column needs no gap after it.
+    while total(&widths) > room + 2 {
+        match widths.iter_mut().max().filter(|w| **w > NARROW) {
+            Some(widest) => *widest -= 1,
+            None => break,
+        }
+    }
+    if total(&widths) <= room + 2 {
+        return widths;
+    }
+    let mut left = room.saturating_sub(6);
+    let fits = |w: &&usize| {
+        let fits = **w + 2 <= left;
+        left = left.saturating_sub(**w + 2);
+        fits
+    };
+    let count = widths.iter().take_while(fits).count().max(1);
+    widths.truncate(count);
+    widths
+}
+
 fn draw_table(s: &State, frame: &mut Frame<'_>, area: Rect, names: &[String], rows: &[ShownRow]) {
     let t = s.theme;
     let aside = s.ask.aside.min(names.len().saturating_sub(1));
@@ -243,18 +293,8 @@ fn draw_table(s: &State, frame: &mut Frame<'_>, area: Rect, names: &[String], ro
         let gap = width.saturating_sub(text.width()) + 2;
         text + &" ".repeat(gap)
     };
-    // Whole columns only; the others are reached by scrolling.
-    let mut room = (area.width as usize).saturating_sub(6);
-    let fits = widths
-        .iter()
-        .take_while(|w| {
-            let fits = **w + 2 <= room;
-            room = room.saturating_sub(**w + 2);
-            fits
-        })
-        .count()
-        .max(1);
-    let widths = &widths[..fits.min(widths.len())];
+    let widths = fitting(widths, (area.width as usize).saturating_sub(2));
+    let widths = widths.as_slice();
     let more = names.len() - widths.len();
     if more > 0 {
         let text = format!("+{more} →");

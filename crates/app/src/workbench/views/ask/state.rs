@@ -1,5 +1,6 @@
 //! State of Ask: the editor, the running query, and results.
 
+use gossip_core::explain::Step;
 use gossip_protocol::ColumnInfo;
 use ratatui_textarea::{CursorMove, TextArea};
 use serde_json::Value as Json;
@@ -77,9 +78,14 @@ pub struct Pane {
     pub last: Option<Timestamp>,
     /// The error if it was refused.
     pub refused: Option<Refused>,
+    /// Which rules there are, and what they lack, if it was.
+    pub why_not: Vec<Step>,
     /// What is known about the effective plan.
     pub about: Option<Result<About, String>>,
 }
+
+/// What stands where no query has been written yet.
+pub const BEGINNING: &str = "SELECT * FROM ";
 
 /// The view's state.
 pub struct Ask {
@@ -115,7 +121,7 @@ impl Ask {
     /// Nothing has run yet, but for what counts as an earlier query.
     pub fn new(who: Vec<String>, history: Vec<String>) -> Ask {
         Ask {
-            editor: editor("SELECT * FROM "),
+            editor: editor(""),
             editing: true,
             who,
             panes: Vec::new(),
@@ -130,6 +136,12 @@ impl Ask {
             looked: 0,
             next: 0,
         }
+    }
+
+    /// The error that all who were refused have in common, and whether some were not refused.
+    pub fn refusal(&self) -> Option<(&Refused, bool)> {
+        let first = self.panes.iter().find_map(|pane| pane.refused.as_ref())?;
+        Some((first, self.panes.iter().any(|pane| pane.refused.is_none())))
     }
 
     /// The query as it stands in the editor.

@@ -9,7 +9,7 @@ use crate::workbench::ids::{Micros, Timestamp};
 use crate::workbench::marks::Mark;
 use crate::workbench::message::{Effect, QueryUpdate};
 use crate::workbench::state::{Overlay, State};
-use crate::workbench::views::ask::state::{MOST, Pane, SHOWN, ShownRow, editor};
+use crate::workbench::views::ask::state::{BEGINNING, MOST, Pane, SHOWN, ShownRow, editor};
 use crate::workbench::watchers::choosable;
 use crate::workbench::words::plain;
 
@@ -36,8 +36,18 @@ pub fn edit(s: &mut State, key: KeyEvent) -> Vec<Effect> {
             s.ask.offered.clear();
             return vec![];
         }
-        KeyCode::Enter if plain_key => return run(s),
+        KeyCode::Enter if plain_key => {
+            // What follows is for the result; an error leads back here.
+            s.ask.editing = s.ask.text().trim().is_empty();
+            return run(s);
+        }
         KeyCode::Enter => s.ask.editor.insert_newline(),
+        KeyCode::Tab if s.ask.text().is_empty() => {
+            s.ask.editor = editor(BEGINNING);
+            s.ask.offered = offers(s);
+            s.ask.picked = 0;
+            return vec![];
+        }
         KeyCode::Tab => {
             take_offered(s);
             return vec![];
@@ -199,6 +209,7 @@ pub fn run(s: &mut State) -> Vec<Effect> {
             deltas: 0,
             last: None,
             refused: None,
+            why_not: vec![],
             about: None,
         });
         effects.push(Effect::Ask { id, persona, identity, query: query.clone(), params });
@@ -217,7 +228,7 @@ fn look(s: &mut State) -> Vec<Effect> {
         let params = params(&query, &identity.claims);
         Some(Effect::Describe { id: p.id, identity: identity.clone(), query: query.clone(), params })
     };
-    s.ask.panes.iter().filter(|p| p.refused.is_none()).filter_map(about).collect()
+    s.ask.panes.iter().filter(|p| p.refused.is_none() || p.why_not.is_empty()).filter_map(about).collect()
 }
 
 /// On a tick: marks fade, and the query's cost is requested again.
@@ -248,8 +259,13 @@ pub fn told(s: &mut State, id: u32, told: QueryUpdate) {
                 pane.lost = Some((now, why));
             }
         }
-        QueryUpdate::Refused(refused) => pane.refused = Some(refused),
+        QueryUpdate::Refused(refused) => {
+            pane.refused = Some(refused);
+            let nobody = s.ask.panes.iter().all(|pane| pane.refused.is_some());
+            s.ask.editing |= nobody && s.ask.running.as_deref() == Some(s.ask.text().trim());
+        }
         QueryUpdate::About(about) => pane.about = Some(about),
+        QueryUpdate::WhyNot(steps) => pane.why_not = steps,
         QueryUpdate::Rows { columns, rows, total, deltas } => {
             // Nothing is marked in a first result, or in one after a lost connection.
             let first = pane.columns.as_ref() != Some(&columns) || pane.lost.is_some();

@@ -6,6 +6,7 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line as Text, Span};
 use ratatui::widgets::Paragraph;
+use unicode_width::UnicodeWidthStr;
 
 use crate::workbench::line::{Line, Stage};
 use crate::workbench::marks::Mark;
@@ -122,6 +123,7 @@ fn lines(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what: 
     let chosen = s.chosen_line().map(|l| l.id);
     let mut row = 0;
     let skip = s.newer();
+    let names = Names::of(s.visible().skip(skip).take(area.height as usize), what as usize);
     for line in s.visible().skip(skip) {
         if row >= area.height {
             break;
@@ -131,7 +133,7 @@ fn lines(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what: 
         if is_chosen {
             frame.render_widget(Paragraph::new("").style(t.chosen()), here);
         }
-        draw_line(s, frame, here, line, columns, what, is_chosen);
+        draw_line(s, frame, here, line, columns, (what, names), is_chosen);
         drawn.push((here, Click::Line(line.id)));
         row += 1;
         if line.unfolded {
@@ -152,7 +154,31 @@ fn lines(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what: 
     drawn
 }
 
-fn draw_line(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line, columns: &[usize], what: u16, chosen: bool) {
+/// How wide the tables' names and the keys are, so that the eye can run down them.
+#[derive(Clone, Copy)]
+struct Names {
+    table: usize,
+    key: usize,
+}
+
+impl Names {
+    /// For these lines, in so much room.
+    fn of<'a>(lines: impl Iterator<Item = &'a Line>, room: usize) -> Names {
+        let rows = lines.filter_map(|line| words::parts(line).0.map(|(t, k)| (t.width(), k.width())));
+        let (table, key) = rows.fold((0, 0), |(t, k), (table, key)| (t.max(table), k.max(key)));
+        Names { table: table.min(16).min(room / 4), key: key.min(14).min(room / 4) }
+    }
+}
+
+fn draw_line(
+    s: &State,
+    frame: &mut Frame<'_>,
+    area: Rect,
+    line: &Line,
+    columns: &[usize],
+    (what, names): (u16, Names),
+    chosen: bool,
+) {
     let t = s.theme;
     let base = if chosen { t.chosen() } else { Style::new() };
     let pending = line.at.is_none();
@@ -162,11 +188,21 @@ fn draw_line(s: &State, frame: &mut Frame<'_>, area: Rect, line: &Line, columns:
         Some(_) => t.accent(),
         None => Style::new(),
     };
-    let text = fit(&words::line(line), what as usize - 1);
-    let spans = vec![
-        Span::styled(format!("{:<width$}", time(line.committed.1), width = TIME as usize), base.patch(t.dim())),
-        Span::styled(text, base.patch(style)),
-    ];
+    let mut spans =
+        vec![Span::styled(format!("{:<width$}", time(line.committed.1), width = TIME as usize), base.patch(t.dim()))];
+    let (first, text) = words::parts(line);
+    let mut room = what as usize - 1;
+    if let Some((table, key)) = first {
+        let padded = |text: &str, width: usize| {
+            let text = fit(text, width);
+            let gap = width.saturating_sub(text.width());
+            text + &" ".repeat(gap)
+        };
+        spans.push(Span::styled(format!("{} ", padded(table, names.table)), base.patch(t.dim()).patch(style)));
+        spans.push(Span::styled(format!("{}  ", padded(key, names.key)), base.patch(t.strong()).patch(style)));
+        room = room.saturating_sub(names.table + names.key + 3);
+    }
+    spans.push(Span::styled(fit(&text, room), base.patch(style)));
     put(frame, Rect { width: TIME + what, ..area }, 0, Text::from(spans).style(base));
     for (n, i) in columns.iter().enumerate() {
         let w = &s.watchers[*i];

@@ -174,6 +174,7 @@ pub(crate) fn arrived(s: &mut State, watcher: WatcherId, position: &At, at: Time
     cell.arrived_at = Some(at);
     cell.frame = Some(frame);
     s.rates.arrived(at, took);
+    s.charts.series.written(at, took.cast_signed());
 }
 
 pub(crate) fn was_made(s: &mut State, id: u64, made: Made) -> Vec<Effect> {

@@ -8,6 +8,7 @@ use gossip_source::Finding;
 use gossip_source::database::Inspected;
 
 use crate::workbench::ids::Timestamp;
+use crate::workbench::views::clients::state::ClientId;
 
 /// A table as instances report it.
 #[derive(Clone, Debug, Default)]
@@ -62,6 +63,8 @@ pub enum Proposed {
     Stream(String, bool),
     /// Runs its SQL.
     Sql,
+    /// Ends a client's connection.
+    Disconnect(ClientId),
 }
 
 /// The view's state.

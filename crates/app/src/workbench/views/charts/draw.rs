@@ -78,8 +78,13 @@ fn chart(s: &State, frame: &mut Frame<'_>, area: Rect, panel: Panel, span: Span,
     }
     for (i, c) in curves.iter().enumerate() {
         let (style, marker) = look(s, panel, i);
-        let sign = if marker == Marker::Dot { "•" } else { "─" };
-        head.push(Part::styled(format!("   {sign} "), style));
+        // Where lines may cross, each says how it is drawn.
+        let sign = match (panel, marker) {
+            (Panel::Rates | Panel::Waiting, Marker::Dot) => "• ",
+            (Panel::Rates | Panel::Waiting, _) => "─ ",
+            _ => "",
+        };
+        head.push(Part::styled(format!("  {sign}"), style));
         head.push(Part::raw(format!("{} ", c.name)));
         head.push(Part::styled(read(c).map_or("—".to_string(), value), style));
     }

@@ -4,7 +4,9 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::text::{Line as Text, Span};
 use serde_json::Value as Json;
+use unicode_width::UnicodeWidthStr;
 
+use crate::charts::panel::axis;
 use crate::workbench::line::Line;
 use crate::workbench::paint::{put, rule};
 use crate::workbench::state::State;
@@ -54,12 +56,13 @@ fn scale(s: &State, area: Rect, last: i64) -> Text<'static> {
     let width = (area.width - NAMES - TIMES) as usize;
     let marks = 4;
     let mut line = " ".repeat(NAMES as usize);
-    let each = width / marks;
-    for i in 0..marks {
-        let label = span(last * i as i64 / marks as i64);
-        line.push_str(&format!("╷{:<w$}", label, w = each.saturating_sub(1)));
+    // Round steps, each where its time is.
+    let (_, each) = axis(last as f64, marks);
+    for t in (0..).map(|i| (f64::from(i) * each) as i64).take_while(|t| *t <= last) {
+        let place = NAMES as usize + (t as f64 / last.max(1) as f64 * width as f64).round() as usize;
+        let gap = place.saturating_sub(line.width());
+        line += &format!("{}╷{}", " ".repeat(gap), span(t));
     }
-    line.push_str(&format!("╷{}", span(last)));
     Text::styled(line, s.theme.dim())
 }
 

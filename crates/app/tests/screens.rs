@@ -3,7 +3,7 @@
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use gossip::personas::Persona;
-use gossip::recording::Event;
+use gossip::recording::{self, Event};
 use gossip::workbench::Access;
 use gossip::workbench::Place;
 use gossip::workbench::message::Effect;
@@ -21,7 +21,7 @@ use gossip::workbench::views::tables::state::{Inspection, Proposed};
 use gossip::workbench::watchers::add_watcher;
 use gossip_client::Direction;
 use gossip_protocol::ColumnInfo;
-use gossip_protocol::system::{ClientRow, FrameRow, SystemRow};
+use gossip_protocol::system::{ClientRow, ColumnType, FrameRow, SystemRow, TABLES};
 use gossip_source::Finding;
 use gossip_source::database::{Column, Inspected};
 use rand::rngs::StdRng;
@@ -352,6 +352,62 @@ fn charts_are_read_by_a_cursor_and_written_to_a_page() {
         page.drawing.to_svg().contains("deltas\u{a0}for\u{a0}each\u{a0}change")
             && page.text.contains("[1] changes and deltas")
     );
+}
+
+/// Rows of every table with the strangest values that a file can have: they are shown, counted and reported, and nothing ends.
+#[test]
+fn recordings_that_nobody_would_make_do_no_harm() {
+    let mut rng = StdRng::seed_from_u64(11);
+    let value = |rng: &mut StdRng, column: &str, ty: ColumnType| -> Json {
+        let numbers = [0, 1, -1, i64::MIN, i64::MAX, 1_000_000, 4_102_444_800_000_000];
+        let listed = r#"[{"id":1,"number":1,"query":"q","observed":"a-1","table":"t","key":[1],"new":{"id":1}}]"#;
+        match (column, ty) {
+            ("subscriptions" | "changes", _) => json!(["[]", listed, "{"][rng.random_range(0..3)]),
+            ("columns" | "masks", _) => json!(["[]", "{}", "null", "7"][rng.random_range(0..4)]),
+            ("position" | "after" | "written_to", _) => {
+                json!(["h:1", "h:2", "h:18446744073709551615", "h", ""][rng.random_range(0..5)])
+            }
+            ("label" | "observed", _) => json!(["a-1", "b-2", "é"][rng.random_range(0..3)]),
+            ("verdict", _) => json!(["written", "matched", "withheld", "other"][rng.random_range(0..4)]),
+            (_, ColumnType::Bool) => json!(rng.random_bool(0.5)),
+            (_, ColumnType::Float8) => json!([0.0, -1.0, f64::MAX, 1e-300][rng.random_range(0..4)]),
+            (_, ColumnType::Int8) => match rng.random_range(0..8) {
+                7 => json!(u64::MAX),
+                i => json!(numbers[i]),
+            },
+            _ => json!(["", "north", "語\u{7}", "it read nothing for 60 s", "disconnected"][rng.random_range(0..5)]),
+        }
+    };
+    for round in 0..150 {
+        let mut events: Vec<Event> = (0..60)
+            .map(|_| {
+                let shape = TABLES.choose(&mut rng).unwrap();
+                let table = recording::TABLES.into_iter().find(|t| *t == shape.name).unwrap_or("verdicts");
+                let shape = TABLES.iter().find(|shape| shape.name == table).unwrap();
+                let mut row: Map<String, Json> =
+                    shape.columns.iter().map(|(name, ty)| (name.to_string(), value(&mut rng, name, *ty))).collect();
+                if rng.random_bool(0.1) {
+                    row.insert("gone".into(), true.into());
+                }
+                let at = [0, 1, 2_000_000, 90_000_000_000_000_000][rng.random_range(0..4)];
+                Event { instance: ["north", "south", ""].choose(&mut rng).unwrap().to_string(), table, at, row }
+            })
+            .collect();
+        if rng.random_bool(0.5) {
+            events.sort_by_key(|event| event.at);
+        }
+        let mut s = replay::state(events.clone(), "strange".into(), Theme::dark());
+        let report = gossip::incident::report::report(&s, &events);
+        assert!(report.pages.len() >= 2, "round {round}");
+        for key in ["1", "w", "X", "3", "6", "7", "-", "x", "<", ".", ".", "1"] {
+            press(&mut s, KeyCode::Char(key.chars().next().unwrap()));
+            replay::play(&mut s, i64::from(round) * 1_000_000);
+            let size = if round % 2 == 0 { (160, 47) } else { (100, 30) };
+            draw(&mut s, size.0, size.1);
+        }
+        press(&mut s, KeyCode::Enter);
+        draw(&mut s, 160, 47);
+    }
 }
 
 #[test]

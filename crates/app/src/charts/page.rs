@@ -61,7 +61,7 @@ fn chart(d: &mut Drawing, at: (f32, f32), size: (f32, f32), panel: Panel, series
     let (left, right) = (at.0 + 34.0, at.0 + size.0 - 46.0);
     let (above, below) = (at.1 + 22.0, at.1 + size.1 - 14.0);
     let x = |i: f32| left + (right - left) * i / (span.count as f32 - 1.0).max(1.0);
-    let y = |v: f64| below - (below - above) * (v / top) as f32;
+    let y = |v: f64| below - (below - above) * (v / top).clamp(0.0, 1.0) as f32;
     let title = match panel.unit() {
         "" => panel.title().to_string(),
         unit => format!("{}, {unit}", panel.title()),

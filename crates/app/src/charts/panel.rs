@@ -129,9 +129,13 @@ impl Panel {
     }
 }
 
+/// No axis goes further.
+const MOST: f64 = 1e15;
+
 /// The top of an axis that has these values, and the step between its marks: one, two or five of a power of ten.
 pub fn axis(most: f64, marks: usize) -> (f64, f64) {
-    let most = if most.is_finite() && most > 0.0 { most } else { 1.0 };
+    // What is beyond any measure is drawn at the edge: a recording may say anything.
+    let most = if most > 1e-9 { most.min(MOST) } else { 1.0 };
     let rough = most / marks.max(1) as f64;
     let power = 10f64.powf(rough.log10().floor());
     let step =
@@ -188,9 +192,12 @@ mod tests {
             (0.013, 0.015, 0.005),
             (1_234.0, 1_500.0, 500.0),
             (f64::NAN, 1.0, 0.5),
+            (5e-324, 1.0, 0.5),
+            (f64::MAX, 1e15, 5e14),
+            (f64::INFINITY, 1e15, 5e14),
         ] {
             let (t, s) = axis(most, 3);
-            assert!((t - top).abs() < 1e-9 && (s - step).abs() < 1e-9, "{most}: {t}, {s}");
+            assert!((t - top).abs() <= top * 1e-9 && (s - step).abs() <= step * 1e-9, "{most}: {t}, {s}");
         }
         for (v, text) in
             [(0.0, "0"), (0.5, "0.5"), (1.0, "1"), (12.34, "12.3"), (250.6, "251"), (1_234_567.0, "1 234 567")]

@@ -21,6 +21,9 @@ const OPEN: usize = 10;
 /// instance to which nothing happens reports nothing.
 const BETWEEN: Micros = 1_500_000;
 
+/// The end of the year 9999, in seconds since 1970.
+const LATEST: i64 = 253_402_300_800;
+
 /// Transactions whose commit is remembered until it is known when they were written to a client.
 const MAX_COMMITS: usize = 20_000;
 
@@ -159,7 +162,7 @@ impl Series {
                     && row.verdict == "written"
                     && let Some(committed) = self.commits.get(&row.position)
                 {
-                    self.written(row.at, row.at - committed);
+                    self.written(row.at, row.at.saturating_sub(*committed));
                 }
             }
             _ => {}
@@ -168,6 +171,10 @@ impl Series {
 
     /// The second of a time, if it is kept or follows.
     fn second(&mut self, of: i64) -> Option<&mut Second> {
+        // A recording may say anything; what is no time of a calendar is not counted.
+        if !(0..LATEST).contains(&of) {
+            return None;
+        }
         if self.seconds.is_empty() {
             self.first = of;
         }
@@ -206,7 +213,9 @@ impl Series {
     /// What waits now, and how long the relay takes.
     fn level(&mut self, at: Timestamp) {
         let all = self.last.values();
-        let (waiting, relay) = all.clone().fold((0, 0), |(w, r), l| (w + l.waiting, r + l.relay_waiting));
+        let (waiting, relay) = all
+            .clone()
+            .fold((0, 0), |(w, r): (u64, u64), l| (w.saturating_add(l.waiting), r.saturating_add(l.relay_waiting)));
         let relay_ms = all.filter_map(|l| l.relay_ms).max_by(f64::total_cmp);
         self.level = Second { waiting, relay_waiting: relay, relay_ms, ..Second::default() };
         if let Some(second) = self.second(at.div_euclid(1_000_000)) {

@@ -156,7 +156,7 @@ impl Findings {
     }
 
     fn see(&mut self, about: About, at: Timestamp) -> &mut Open {
-        if self.open.get(&about).is_some_and(|o| o.ended.is_some() && at - o.seen > APART)
+        if self.open.get(&about).is_some_and(|o| o.ended.is_some() && at.saturating_sub(o.seen) > APART)
             && let Some(over) = self.open.remove(&about)
         {
             self.close(&about, over);
@@ -185,7 +185,8 @@ impl Findings {
         let lost = before.map_or(0, |b| row.lost.saturating_sub(b.lost));
         if lost > 0 {
             let about = About::Lost(row.instance.clone());
-            self.see(about.clone(), at).count += lost;
+            let open = self.see(about.clone(), at);
+            open.count = open.count.saturating_add(lost);
             self.end(&about, at);
         }
         self.links.insert(row.instance.clone(), row);
@@ -229,13 +230,13 @@ impl Findings {
         self.name(&row);
         let key = (instance.to_string(), row.id);
         // What happened to a client before the first event is not of this time; who came since began with nothing.
-        let unknown = if at - self.begin > AT_ONCE { 0 } else { row.caught_up };
+        let unknown = if at.saturating_sub(self.begin) > AT_ONCE { 0 } else { row.caught_up };
         let before = self.clients.get(&key).map_or(unknown, |b| b.caught_up);
         let (caught_up, about) = (row.caught_up.saturating_sub(before), About::Slow(key.0.clone(), key.1));
         let slow = row.waiting_bytes >= SLOW_BYTES || caught_up > 0;
         if slow || row.held_ms > 0 {
             let open = self.see(about, at);
-            open.count += caught_up;
+            open.count = open.count.saturating_add(caught_up);
             open.most = open.most.max(row.waiting_bytes);
             if row.held_ms > 0 {
                 open.causes.insert("an operator held what was to be written to it".into(), 1);
@@ -284,7 +285,9 @@ impl Findings {
 
     /// Says what a change of the rules has changed, once no more of it comes.
     fn rules_settled(&mut self, at: Timestamp) {
-        let Some((before, since, _)) = self.before.take_if(|(.., last)| at - *last > AT_ONCE) else { return };
+        let Some((before, since, _)) = self.before.take_if(|(.., last)| at.saturating_sub(*last) > AT_ONCE) else {
+            return;
+        };
         let now: Vec<Rule> = self.rules.values().cloned().collect();
         let less = |of: &[Rule], by: &[Rule]| {
             let mut left = by.to_vec();
@@ -351,7 +354,10 @@ impl Findings {
         let what = match about {
             About::CutOff(name) => format!("{name} was cut off from the relay"),
             About::Silent(name) => format!("nothing was heard of {name}"),
-            About::Behind(name) => format!("{name} was behind, by up to {}", span(most.cast_signed() * 1_000)),
+            About::Behind(name) => format!(
+                "{name} was behind, by up to {}",
+                span(i64::try_from(most).unwrap_or(i64::MAX).saturating_mul(1_000))
+            ),
             About::Lost(name) => format!(
                 "{} lost on the way to {name}, and fetched again",
                 counted(count as usize, "message was", "messages were")
@@ -401,8 +407,8 @@ impl Finding {
     /// When it was.
     pub fn when(&self) -> String {
         match self.to {
-            Some(to) if to - self.from < 1_000_000 => time(self.from),
-            Some(to) => format!("{} for {}", time(self.from), span(to - self.from)),
+            Some(to) if to.saturating_sub(self.from) < 1_000_000 => time(self.from),
+            Some(to) => format!("{} for {}", time(self.from), span(to.saturating_sub(self.from))),
             None => format!("{} on", time(self.from)),
         }
     }

@@ -115,7 +115,9 @@ fn findings(
     left_out: usize,
 ) -> Vec<Drawing> {
     let ends = events.iter().map(|e| e.at).min().zip(events.iter().map(|e| e.at).max());
-    let over = ends.map_or(String::new(), |(from, to)| format!("{} to {}, {}", time(from), time(to), span(to - from)));
+    let over = ends.map_or(String::new(), |(from, to)| {
+        format!("{} to {}, {}", time(from), time(to), span(to.saturating_sub(from)))
+    });
     let mut w =
         Writer::new(&format!("Report: {title}"), format!("{over}; {}", counted(events.len(), "event", "events")));
     w.heading("Instances at the end");

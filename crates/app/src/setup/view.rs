@@ -167,8 +167,10 @@ fn effects(s: &Setup, plan: &Plan, page: &mut Page<'_, '_>) -> Keys {
     if server {
         // A server is somebody's: what runs there is shown.
         let room = page.area.height.saturating_sub(page.row + 6) as usize;
-        for statement in plan.statements.iter().take(room) {
-            page.line(Text::styled(page.fit(&format!("{statement};")), t.dim()));
+        let width = page.area.width as usize;
+        let lines = plan.statements.iter().flat_map(|statement| wrap(&format!("{statement};"), width));
+        for line in lines.take(room) {
+            page.line(Text::styled(line, t.dim()));
         }
         page.line("");
     }

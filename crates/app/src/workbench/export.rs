@@ -92,7 +92,7 @@ fn in_name(text: &str) -> String {
 pub fn journey(s: &State, line: &Line) -> Page {
     let at = line.at.as_ref().map_or("not in the stream".to_string(), ToString::to_string);
     let title = words::line(line);
-    let uncertain = span(line.committed.1 - line.committed.0);
+    let uncertain = span(line.committed.1.saturating_sub(line.committed.0));
     let below = format!("position {at}, committed {}, within the {uncertain} before", time(line.committed.1));
     let mut d = Drawing::landscape(format!("Journey of {at}"));
     head(&mut d, &title, &below);
@@ -104,7 +104,7 @@ pub fn journey(s: &State, line: &Line) -> Page {
     let step = (room / all.len().max(1) as f32).min(16.0);
     let bottom = top + step * all.len() as f32;
     let (_, each) = axis(last as f64, 4);
-    for t in (0..).map(|i| (f64::from(i) * each) as i64).take_while(|t| *t <= last) {
+    for t in (0..20).map(|i| (f64::from(i) * each) as i64).take_while(|t| *t <= last) {
         d.line((x(t), top - 8.0), (x(t), bottom), 0.5, FAINT);
         d.text((x(t), top - 12.0), 7.0, false, GREY, span(t));
     }

@@ -468,7 +468,7 @@ impl State {
             return match () {
                 () if w.absent.iter().any(away) => Mark::NotConnected,
                 () if w.listens_after.as_ref().is_none_or(|after| at <= after) => Mark::Unknown,
-                () if self.now - line.read_at < 2_000_000 => Mark::OnItsWay,
+                () if self.now.saturating_sub(line.read_at) < 2_000_000 => Mark::OnItsWay,
                 () => Mark::Unknown,
             };
         };

@@ -138,7 +138,7 @@ pub fn time(at: Timestamp) -> String {
 /// A span in the unit that suits it.
 pub fn span(micros: i64) -> String {
     match micros {
-        ..0 => format!("−{}", span(-micros)),
+        ..0 => format!("−{}", span(micros.saturating_neg())),
         0..1_000 => format!("{micros} µs"),
         1_000..100_000 => format!("{:.1} ms", micros as f64 / 1e3),
         100_000..1_000_000 => format!("{} ms", micros / 1_000),

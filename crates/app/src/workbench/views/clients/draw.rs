@@ -77,7 +77,9 @@ fn line(s: &State, id: ClientId, c: &ClientRow, base: Style, width: u16) -> Text
     let waiting = match (c.held_ms, c.waiting) {
         (0, 0) => ("nothing".to_string(), t.dim()),
         (0, n) => (format!("{} ({n})", bytes(c.waiting_bytes)), t.late()),
-        (ms, n) => (format!("held {} ({n})", span(ms as i64 * 1_000)), t.late()),
+        (ms, n) => {
+            (format!("held {} ({n})", span(i64::try_from(ms).unwrap_or(i64::MAX).saturating_mul(1_000))), t.late())
+        }
     };
     let caught_up = if c.caught_up > 0 { format!(", caught up {}×", c.caught_up) } else { String::new() };
     let name = s.places.get(id.0).map_or("", |p| p.name.as_str());

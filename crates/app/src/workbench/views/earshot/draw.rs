@@ -209,7 +209,7 @@ fn draw_line(
         let mark = s.mark(line, w);
         let at = column_at(area, columns.len(), n);
         let cell = line.cells.get(&w.id);
-        let count = cell.map_or(0, |c| c.tally.added + c.tally.replaced + c.tally.removed);
+        let count = cell.map_or(0, |c| c.tally.added.saturating_add(c.tally.replaced).saturating_add(c.tally.removed));
         let count = if mark.is_heard() && count > 1 { format!(" {count}") } else { String::new() };
         let shape =
             if mark == Mark::Missed { format!("{} missed", mark.shape()) } else { format!("{}{count}", mark.shape()) };
@@ -312,7 +312,7 @@ fn reached(s: &State, line: &Line, w: &WatcherState) -> Text<'static> {
     let place = s.places.get(w.place).map_or(String::new(), |p| p.name.clone());
     match line.received.get(&w.place) {
         Some(at) => {
-            let took = span((at - line.committed.1).max(0));
+            let took = span(at.saturating_sub(line.committed.1).max(0));
             Text::from(vec![
                 Span::styled("  ✓ ", t.heard()),
                 Span::raw(format!("{:<9}reached {place} {took} after commit", "relay")),
@@ -334,7 +334,7 @@ fn arrival(s: &State, line: &Line, w: &WatcherState, mark: Mark) -> Text<'static
             Span::raw(format!(
                 "{:<9}at the watcher's socket {} after commit",
                 "arrived",
-                span((at - line.committed.1).max(0))
+                span(at.saturating_sub(line.committed.1).max(0))
             )),
         ]),
         None => {

@@ -169,7 +169,7 @@ pub(crate) fn verdict(s: &mut State, row: &VerdictRow) {
 pub(crate) fn arrived(s: &mut State, watcher: WatcherId, position: &At, at: Timestamp, frame: std::sync::Arc<str>) {
     let Some(id) = s.by_position.get(position).copied() else { return };
     let Some(line) = s.line_mut(id) else { return };
-    let took = (at - line.committed.1).max(0).unsigned_abs();
+    let took = at.saturating_sub(line.committed.1).max(0).unsigned_abs();
     let cell = line.cells.entry(watcher).or_default();
     cell.arrived_at = Some(at);
     cell.frame = Some(frame);

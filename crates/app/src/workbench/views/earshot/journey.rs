@@ -28,7 +28,7 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect, id: u64, raw: bool) {
     };
     put(frame, area, 0, Text::from(vec![Span::styled(fit(&words::line(line), area.width as usize), t.strong())]));
     let at = line.at.as_ref().map_or("not in the stream".into(), |a| format!("position {a}"));
-    let uncertain = line.committed.1 - line.committed.0;
+    let uncertain = line.committed.1.saturating_sub(line.committed.0);
     let commit = format!("{at}   committed {}, within the {} before", time(line.committed.1), span(uncertain));
     put(frame, area, 1, Text::styled(fit(&commit, area.width as usize), t.dim()));
     let legs = legs(s, line);
@@ -58,7 +58,7 @@ fn scale(s: &State, area: Rect, last: i64) -> Text<'static> {
     let mut line = " ".repeat(NAMES as usize);
     // Round steps, each where its time is.
     let (_, each) = axis(last as f64, marks);
-    for t in (0..).map(|i| (f64::from(i) * each) as i64).take_while(|t| *t <= last) {
+    for t in (0..20).map(|i| (f64::from(i) * each) as i64).take_while(|t| *t <= last) {
         let place = NAMES as usize + (t as f64 / last.max(1) as f64 * width as f64).round() as usize;
         let gap = place.saturating_sub(line.width());
         line += &format!("{}╷{}", " ".repeat(gap), span(t));

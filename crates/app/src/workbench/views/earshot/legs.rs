@@ -35,7 +35,7 @@ pub enum Tone {
 /// The legs of a line's journey, in order.
 pub fn legs(s: &State, line: &Line) -> Vec<Leg> {
     let zero = line.committed.1;
-    let after = |at: i64| (at - zero).max(0);
+    let after = |at: i64| at.saturating_sub(zero).max(0);
     let mut legs = Vec::new();
     if line.at.is_none() {
         return legs;
@@ -74,7 +74,7 @@ pub fn legs(s: &State, line: &Line) -> Vec<Leg> {
                     from,
                     to,
                     tone: Tone::Part,
-                    note: format!("+{}", span((to - from).max(0))),
+                    note: format!("+{}", span(to.saturating_sub(from).max(0))),
                 });
             }
         }

@@ -1,21 +1,12 @@
 //! What somebody has to do something about, from everything that instances and watchers tell.
 
 use crate::workbench::marks::Mark;
-use crate::workbench::state::{Link, State};
+use crate::workbench::state::{Alarm, Link, State};
 use crate::workbench::views::relay::update::picture;
 use crate::workbench::words::{counted, span};
 
 /// Lines that are looked at for what was missed: the newest.
 const LOOKED: usize = 400;
-
-/// Something to do something about.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Alarm {
-    /// What, in a few words.
-    pub what: String,
-    /// Why, and what to do.
-    pub text: String,
-}
 
 fn alarm(what: impl Into<String>, text: impl Into<String>) -> Alarm {
     Alarm { what: what.into(), text: text.into() }

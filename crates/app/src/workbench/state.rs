@@ -11,7 +11,6 @@ use serde_json::{Map, Value as Json, json};
 use crate::personas::Persona;
 use crate::recording::{EXPLANATIONS, Event};
 use crate::workbench::access::Access;
-use crate::workbench::alarms::Alarm;
 use crate::workbench::ids::{Timestamp, WatcherId};
 use crate::workbench::input::Input;
 use crate::workbench::line::{At, Line, Stage};
@@ -127,6 +126,15 @@ pub enum Click {
     Rules(usize, usize),
     /// A client.
     Client(ClientId),
+}
+
+/// Something that somebody has to do something about.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Alarm {
+    /// What, in a few words.
+    pub what: String,
+    /// Why, and what to do.
+    pub text: String,
 }
 
 /// An open explanation.

@@ -1,8 +1,9 @@
 //! The command line and the workbench.
 //!
-//! [`charts`] counts what happens over time; [`cli`] lists the commands; [`commands`] has one file for each. [`demo`] is the shipped scenario, [`workbench`] the
-//! full-screen application, [`setup`] the first-run dialog that creates a configuration, [`relay_map`] the drawing of a cluster. The
-//! workbench knows instances only as a client does: through the protocol.
+//! [`charts`] counts what happens over time; [`cli`] lists the commands; [`commands`] has one file for each. [`demo`] is
+//! the shipped scenario, [`workbench`] the full-screen application, [`setup`] the first-run dialog that creates a
+//! configuration, [`relay_map`] the drawing of a cluster. The workbench knows instances only as a client does: through the
+//! protocol.
 
 #![cfg_attr(not(test), warn(clippy::too_many_lines))]
 

@@ -1,5 +1,5 @@
-//! An incident that is recorded while it happens, and found out about later from the recording alone: a rule that compares wrongly,
-//! a broker that is cut off, a client that reads nothing.
+//! An incident that is recorded while it happens, and found out about later from the recording alone: a rule that compares
+//! wrongly, a broker that is cut off, a client that reads nothing.
 #![allow(clippy::unwrap_used)]
 
 use std::io::{BufRead as _, BufReader};

@@ -9,10 +9,10 @@
 //! a row: its operators; [`rule`] says who may see what, [`subquery`] and [`mask`] are parts of rules, [`query`] is what
 //! the text of a query means), [`feed`] (what it changes for its subscribers),
 //! [`seam`] (how it is merged with a snapshot), [`wire`] (how it is written), [`send_queue`] (how it waits). [`explain`] and
-//! [`what_if`] answer developers: why a client did not receive a change, and what other rules would have changed. [`topic`] makes rows
-//! of events, [`cluster`] knows the other instances and who is present where; [`local_source`] turns their changes into
-//! a source like any other. [`column_pruning`] says which columns have to be relayed,
-//! [`canonical`] is the encoding that identities are compared by, [`budget`] limits what subscriptions cost.
+//! [`what_if`] answer developers: why a client did not receive a change, and what other rules would have changed. [`topic`]
+//! makes rows of events, [`cluster`] knows the other instances and who is present where; [`local_source`] turns their
+//! changes into a source like any other. [`column_pruning`] says which columns have to be relayed, [`canonical`] is the
+//! encoding that identities are compared by, [`budget`] limits what subscriptions cost.
 //!
 //! A live query from its subscription to a first delta:
 //!

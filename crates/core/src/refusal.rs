@@ -1,5 +1,5 @@
-//! Why a query is refused, for operators: which rules there are and what they lack. Whoever asked it is told only that what it names is
-//! not known or not permitted.
+//! Why a query is refused, for operators: which rules there are and what they lack. Whoever asked it is told only that what
+//! it names is not known or not permitted.
 
 use std::collections::BTreeSet;
 

@@ -1,9 +1,9 @@
 //! Drawings for a page: shapes and text at places in points (1/72 inch), from the upper left corner, written as SVG 1.1
 //! or as PDF 1.7, there also several as pages of one [`document`].
 //!
-//! Text is set in a font of fixed width, so that its size is known without measuring: [`text_width`]. A PDF contains the characters
-//! of DejaVu Sans Mono that it uses; one that this font lacks, such as those of Chinese, is shown as �. What an SVG shows is up to
-//! the fonts of its reader.
+//! Text is set in a font of fixed width, so that its size is known without measuring: [`text_width`]. A PDF contains the
+//! characters of DejaVu Sans Mono that it uses; one that this font lacks, such as those of Chinese, is shown as �. What an
+//! SVG shows is up to the fonts of its reader.
 //!
 //! ```
 //! let mut drawing = gossip_draw::Drawing::landscape("Berths");

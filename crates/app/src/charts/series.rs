@@ -17,8 +17,8 @@ const MAX_DELAY: u64 = 600_000_000;
 /// The newest seconds, of which every delay is kept; of older ones only what is shown.
 const OPEN: usize = 10;
 
-/// What was counted since an instance's report before this one belongs to the time between them, and to this much of it at most: an
-/// instance to which nothing happens reports nothing.
+/// What was counted since an instance's report before this one belongs to the time between them, and to this much of it at
+/// most: an instance to which nothing happens reports nothing.
 const BETWEEN: Micros = 1_500_000;
 
 /// The end of the year 9999, in seconds since 1970.

@@ -1,7 +1,8 @@
 //! The shipped scenario: Saltmarsh Roads, a small harbour, in a temporary directory that is removed at the end.
 //!
-//! [`page`] shows it to people in a browser, [`harbour`] moves the vessels, [`gauges`] report, [`headless`] runs without a screen and compares what was received with [`audit`], which
-//! knows what should have been received and shares no code with the engine.
+//! [`page`] shows it to people in a browser, [`harbour`] moves the vessels, [`gauges`] report, [`headless`] runs without a
+//! screen and compares what was received with [`audit`], which knows what should have been received and shares no code with
+//! the engine.
 
 pub mod audit;
 pub mod gauges;

@@ -54,7 +54,8 @@ impl Drop for Page {
 }
 
 impl Page {
-    /// Serves the page of these instances on this machine, at this port or a free one (0), to whoever of these people one says to be.
+    /// Serves the page of these instances on this machine, at this port or a free one (0), to whoever of these people one
+    /// says to be.
     ///
     /// # Errors
     /// The port is taken.
@@ -136,8 +137,8 @@ async fn token(State(own): State<Arc<Application>>, Query(Asked { who }): Query<
 
 const BERTHS: &str = "SELECT id, name, quay, state FROM berths";
 
-/// The berths as they are, as a piece of SVG for the chart. What may be drawn is asked of an instance with the caller's own token,
-/// so that the same rules hold for a fragment as for a live query.
+/// The berths as they are, as a piece of SVG for the chart. What may be drawn is asked of an instance with the caller's own
+/// token, so that the same rules hold for a fragment as for a live query.
 async fn berths(State(own): State<Arc<Application>>, headers: HeaderMap) -> Response {
     let token = headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok()?.strip_prefix("Bearer "));
     let mut last = String::from("no instance is running");

@@ -94,7 +94,8 @@ pub fn line(line: &Line) -> String {
     }
 }
 
-/// The table and the key of a line's first row, and what happened to it and to others. A line that is not in the stream has no row.
+/// The table and the key of a line's first row, and what happened to it and to others. A line that is not in the stream has
+/// no row.
 pub fn parts(line: &Line) -> (Option<(&str, &str)>, String) {
     let yours = if line.made.is_some() { "  (yours)" } else { "" };
     if let (None, Some((sql, stage))) = (&line.at, &line.made) {

@@ -1,5 +1,5 @@
-//! Who is connected here, for operators: who comes and goes and why, what goes over a client's connection, and what is done to one
-//! to try out how it copes.
+//! Who is connected here, for operators: who comes and goes and why, what goes over a client's connection, and what is done
+//! to one to try out how it copes.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

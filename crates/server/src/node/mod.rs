@@ -3,9 +3,9 @@
 //! Everything that concerns subscriptions passes through here in one order. Connections, the relay and snapshot
 //! threads send to bounded channels; nothing here waits for any of them. [`answering`] takes what connections ask,
 //! [`deciding`] waits for the decision service; [`operators`] fills operators' system tables,
-//! [`clients`] says who is connected, [`explain`] and [`what_if`] answer what they ask. [`calls`] is what operators have done, here or elsewhere.
-//! [`alarms`] is what they have to do something about. [`events`] has what is published, [`publishing`] who waits for it,
-//! [`presence`] who is present here; [`cluster`] drives what instances know of each other.
+//! [`clients`] says who is connected, [`explain`] and [`what_if`] answer what they ask. [`calls`] is what operators have
+//! done, here or elsewhere. [`alarms`] is what they have to do something about. [`events`] has what is published,
+//! [`publishing`] who waits for it, [`presence`] who is present here; [`cluster`] drives what instances know of each other.
 //!
 //! [`state`] is the loop's state, [`command`] and [`question`] are its inputs; what comes over the relay enters by
 //! [`incoming`], the engine's outputs are carried out in [`outputs`], and [`outgoing`] is what is sent.

@@ -1,4 +1,5 @@
-//! What operators see of clients and do to them: who comes and goes and why, what goes over a connection, holding one back, ending one.
+//! What operators see of clients and do to them: who comes and goes and why, what goes over a connection, holding one back,
+//! ending one.
 
 use gossip_client::{ClientError, Incoming, ResultSet, Session};
 use gossip_core::send_queue::QueueLimits;

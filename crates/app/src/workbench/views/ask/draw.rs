@@ -247,8 +247,8 @@ fn describe(s: &State, pane: &Pane) -> Vec<(&'static str, String)> {
     }
 }
 
-/// Columns that fit, and how wide each is: wide ones give way before one is left out, and only where some are, there is room for
-/// saying so.
+/// Columns that fit, and how wide each is: wide ones give way before one is left out, and only where some are, there is
+/// room for saying so.
 fn fitting(mut widths: Vec<usize>, room: usize) -> Vec<usize> {
     let total = |widths: &[usize]| widths.iter().map(|w| w + 2).sum::<usize>();
     // The last column needs no gap after it.

@@ -74,7 +74,7 @@ pub async fn follow(
         why.ask(session).await?;
         let told = tokio::select! {
             next = session.next() => next?.0,
-            () = why.next() => continue,
+            () = why.next(), if !why.due => continue,
             () = &mut until => return Ok(()),
             () = &mut over => return Ok(()),
         };

@@ -251,6 +251,16 @@ mod tests {
             event("changes", json!({"position": "h:2", "changes": changes.to_string()})),
             event("changes", json!({"position": "h:3", "changes": "[{\"SECRET\""})),
             event("clients", json!({"id": 1, "subscriptions": subscriptions.to_string()})),
+            event("rules", json!({"number": 1, "rows": "fruit = 'SECRET'", "masks": "{\"fruit\":\"'SECRET'\"}"})),
+            event("alarms", json!({"kind": "audit", "text": "fruit is SECRET"})),
+            // A step on keys names no column.
+            event(
+                EXPLANATIONS,
+                json!({"position": "h:1", "label": "a-1", "steps": [
+                    {"step": "stream", "verdict": "yes", "text": "crates SECRET-1", "values": ["SECRET-1"]},
+                    {"step": "rule", "verdict": "no", "text": "r on crates:  fruit = claim.fruit", "values": ["'SECRET' = 'x'"]},
+                ]}),
+            ),
         ];
         for mut e in all {
             masks.apply(&mut e);

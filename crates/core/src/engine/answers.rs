@@ -55,6 +55,11 @@ impl Engine {
         self.tables.contains_key(table)
     }
 
+    /// Subscriptions that wait for a result: their first one, or another after a gap or a change of rights.
+    pub fn waiting(&self) -> impl Iterator<Item = SubId> + '_ {
+        self.feeds.iter().flatten().flat_map(|f| f.waiting().iter().map(|(sub, _)| *sub))
+    }
+
     /// Bytes of the rows that feeds hold, and of what is made of them, as they count towards the limit.
     pub fn held_bytes(&self) -> usize {
         self.materialized_bytes

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 
+use gossip_core::engine::SubId;
 use gossip_core::plan::{AccessPath, Anchor};
 use gossip_core::schema::TableName;
 use gossip_core::value::Value;
@@ -126,6 +127,7 @@ impl Node {
 
     pub(super) fn sample_clients(&mut self) {
         let mut rows = Vec::new();
+        let waits: BTreeSet<SubId> = self.engine.waiting().collect();
         let at = Some(self.position()).filter(|at| !at.is_empty() && !self.engine.is_healing(&self.start.source));
         for (c, subs) in self.clients.values() {
             let claims = c.claims.lock().clone();
@@ -136,7 +138,8 @@ impl Node {
                 ClientSubscription { id: **id, number: **number, query, observed }
             };
             // Everything passes through its queue in order; what is told at a pace waits elsewhere.
-            let has_all = known.iter().all(|(_, _, s)| !s.paced && s.subscription.answered.load(Relaxed));
+            let has_all =
+                known.iter().all(|(_, id, s)| !s.paced && !waits.contains(id) && s.subscription.answered.load(Relaxed));
             if has_all && at.is_some() && c.outbox.is_up_to_date() {
                 c.written_to.lock().clone_from(&at);
             }

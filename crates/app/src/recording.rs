@@ -18,8 +18,8 @@ use serde_json::{Map, Value as Json, json};
 pub const MASK: &str = "•••";
 
 /// The system tables that are recorded.
-pub const TABLES: [&str; 9] =
-    ["instances", "links", "alarms", "rules", "tables", "clients", "connections", "changes", "verdicts"];
+pub const TABLES: [&str; 10] =
+    ["instances", "links", "alarms", "rules", "tables", "clients", "connections", "changes", "events", "verdicts"];
 
 /// The events that have the steps of a verdict.
 pub const EXPLANATIONS: &str = "explanations";
@@ -77,7 +77,7 @@ impl Masks {
                 let keys = text(&event.row, "key").split(", ").map(String::from).collect();
                 self.keys.insert(text(&event.row, "name"), keys);
             }
-            "changes" if !self.columns.is_empty() => {
+            "changes" | "events" if !self.columns.is_empty() => {
                 let rows = serde_json::from_str::<Vec<Json>>(&text(&event.row, "changes"));
                 // Rows that cannot be parsed are not written: they may contain masked values.
                 let mut rows = rows.unwrap_or_default();
@@ -92,6 +92,10 @@ impl Masks {
                     let query = s["query"].as_str().unwrap_or("").to_lowercase();
                     if self.columns.iter().any(|(_, column)| query.contains(column.as_str())) {
                         s["query"] = MASK.into();
+                    }
+                    // A claim may be a value of a masked column, or tell of one.
+                    if let Some(claims) = s.as_object_mut() {
+                        claims.remove("claims");
                     }
                 }
                 event.row.insert("subscriptions".into(), Json::from(subscriptions).to_string().into());

@@ -67,6 +67,8 @@ pub struct Picture {
     pub source: String,
     /// The kind of relay.
     pub relay: String,
+    /// What the broker says of itself, and how much it stores.
+    pub broker: String,
     /// The instances, by name.
     pub nodes: Vec<Node>,
     /// When it was taken, RFC 3339.
@@ -113,6 +115,7 @@ impl Picture {
         Picture {
             source: instances.values().map(|r| r.source.clone()).find(|s| !s.is_empty()).unwrap_or_default(),
             relay: links.values().map(|r| r.kind.clone()).find(|k| !k.is_empty()).unwrap_or_default(),
+            broker: links.values().map(of_broker).find(|text| !text.is_empty()).unwrap_or_default(),
             nodes: instances.iter().map(node).collect(),
             at,
         }
@@ -131,6 +134,24 @@ impl Picture {
     /// Whether anything is wrong anywhere.
     pub fn has_trouble(&self) -> bool {
         self.differ() || self.reader().is_none() || self.nodes.iter().any(|n| n.trouble().is_some())
+    }
+}
+
+/// What a broker says of itself, and how much it stores.
+fn of_broker(link: &LinkRow) -> String {
+    let stored = link.stored.map(|n| {
+        let size = link.stored_bytes.map_or(String::new(), |bytes| format!(", {}", bytes_text(bytes)));
+        format!("stores {}{size}", crate::workbench::words::counted(n as usize, "message", "messages"))
+    });
+    link.broker.iter().cloned().chain(stored).collect::<Vec<_>>().join(", ")
+}
+
+/// Bytes in the unit that suits them.
+fn bytes_text(bytes: u64) -> String {
+    match bytes {
+        0..10_000 => format!("{bytes} bytes"),
+        10_000..10_000_000 => format!("{} kB", bytes / 1_000),
+        _ => format!("{:.1} MB", bytes as f64 / 1e6),
     }
 }
 
@@ -194,6 +215,7 @@ pub fn page(p: &Picture) -> Drawing {
     let colour = if reader.is_some() { GOOD } else { BAD };
     arrow(&mut d, (source + wide, middle), (relay, middle), colour, &says);
     station(&mut d, relay, middle, &p.relay, "the relay", INK);
+    d.text((relay, middle + high / 2.0 + 13.0), 7.5, false, GREY, fit(&p.broker, 7.5, instances - relay - 12.0));
     for (i, n) in p.nodes.iter().take(shown).enumerate() {
         let y = begin + step * (i as f32 + 0.5);
         let colour = if n.trouble().is_some() { BAD } else { GOOD };
@@ -210,7 +232,8 @@ pub fn page(p: &Picture) -> Drawing {
             fit(&clients, 8.0, right - instances - wide - 18.0),
         );
         let delay = n.round_trip.map_or(String::new(), |t| format!(", round trip {t:.1} ms"));
-        let heard = format!("{} deltas{delay}", rate(n.deliveries));
+        let waiting = if n.waiting > 0 { format!(", {} messages wait for it", n.waiting) } else { String::new() };
+        let heard = format!("{} deltas{delay}{waiting}", rate(n.deliveries));
         d.text((instances + wide + 18.0, y + 9.0), 8.0, false, GREY, fit(&heard, 8.0, right - instances - wide - 18.0));
     }
     if p.nodes.len() > shown {
@@ -231,6 +254,9 @@ pub fn words(p: &Picture) -> String {
         p.relay,
         p.at
     );
+    if !p.broker.is_empty() {
+        out += &format!("the broker: {}\n", p.broker);
+    }
     for n in &p.nodes {
         let state = n.trouble().unwrap_or_else(|| "current".into());
         out += &format!(

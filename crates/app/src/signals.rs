@@ -18,3 +18,16 @@ pub async fn told_to_end() -> Outcome {
     }
     Ok(())
 }
+
+/// The same, or that the terminal was closed. For what cannot be used without one; a server may outlive its terminal.
+///
+/// # Errors
+/// Signals cannot be waited for.
+pub async fn told_to_leave() -> Outcome {
+    let fail = |e: std::io::Error| Failure::usage(format!("signals: {e}"));
+    let mut closed = signal(SignalKind::hangup()).map_err(fail)?;
+    tokio::select! {
+        ended = told_to_end() => ended,
+        _ = closed.recv() => Ok(()),
+    }
+}

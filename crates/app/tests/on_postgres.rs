@@ -246,6 +246,12 @@ fn the_demo_runs_on_postgresql_and_leaves_nothing_behind() {
     let left = "SELECT (SELECT count(*) FROM pg_namespace WHERE nspname = 'gossip_demo') \
                 + (SELECT count(*) FROM pg_replication_slots) + (SELECT count(*) FROM pg_publication)";
     assert_eq!(place.db.query_one(left, &[]).unwrap().get::<_, i64>(0), 0);
+    // Nor does it where its terminal is closed.
+    let t = Tmux::start(160, 47, &format!("GOSSIP_LOG=off {GOSSIP} demo --source {url}"));
+    t.wait("changes that were heard", |s| s.contains('●'));
+    drop(t);
+    let mut there = || place.db.query_one(left, &[]).unwrap().get::<_, i64>(0);
+    wait_for(|| "the demo to be taken away".into(), || (there() == 0).then_some(()));
     let secret = url.replace("test@", "test:geheim@");
     let (code, text) = place.gossip(&["demo", "--headless", "--source", &secret]);
     assert!(code == 2 && text.contains("PGPASSWORD") && !text.contains("geheim"), "{text}");

@@ -105,6 +105,7 @@ pub mod mask;
 pub mod operator;
 pub mod plan;
 pub mod position;
+pub mod publication;
 pub mod query;
 pub mod refusal;
 pub mod row_changes;

@@ -16,10 +16,9 @@ use serde_json::{Map, Value as Json};
 
 use crate::canonical::{Canonical, Encoder};
 use crate::plan::{EffectivePlan, Grant, LiveQuery, Masks};
-use crate::query::{Beside, Expr, Placeholder, PlaceholderError, QueryError, Visible, parse_condition, parse_mask};
+use crate::query::{Expr, Placeholder, PlaceholderError, QueryError, Visible, parse_condition, parse_mask};
 use crate::schema::{Catalog, ColumnSet, Table, TableName};
 use crate::subquery::subqueries_of;
-use crate::value::Value;
 
 /// The role of a client without a token.
 pub const ANONYMOUS: &str = "anonymous";
@@ -216,26 +215,9 @@ impl RuleSet {
         self.of(table, claims, |may| may.publish).next().is_some()
     }
 
-    /// Whether a client may publish an event with this row: a rule holds on it, and grants all columns that have a value
-    /// and that the publisher chooses.
-    pub fn may_publish(
-        &self,
-        table: &Arc<Table>,
-        row: &[Value],
-        chosen: &ColumnSet,
-        claims: &Claims,
-        catalog: &Catalog,
-    ) -> bool {
-        let lets = |text: &RuleText| {
-            let Ok(rule) = Rule::new(text, table, catalog) else { return false };
-            let standing = rule.standing(claims);
-            let granted = |i: usize| row[i] == Value::Null || standing.rule.columns.contains(i);
-            let beside = Beside { row, subquery_results: &() };
-            standing.rule.decides_by_the_row()
-                && standing.condition.is_ok_and(|c| c.holds(&beside) == Ok(true))
-                && chosen.iter().all(granted)
-        };
-        self.of(table, claims, |may| may.publish).any(lets)
+    /// The rules that may let a client publish to a table.
+    pub(crate) fn publishers(&self, table: &Table, claims: &Claims) -> impl Iterator<Item = &RuleText> {
+        self.of(table, claims, |may| may.publish)
     }
 
     /// A hash that differs when the rules do.
@@ -276,7 +258,7 @@ impl Rule {
     }
 
     /// Binds it to a client.
-    fn standing(mut self, claims: &Claims) -> Standing {
+    pub(crate) fn standing(mut self, claims: &Claims) -> Standing {
         let condition = self.condition.bind(Placeholder::Claim, &claims.facts).map(Expr::canonicalize);
         let masks: Result<Masks, _> =
             self.masks.iter().map(|(column, mask)| Ok((*column, mask.bind(&claims.facts)?))).collect();

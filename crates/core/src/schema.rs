@@ -126,6 +126,11 @@ impl Table {
         self.key.iter().map(|&i| row[i].clone()).collect()
     }
 
+    /// Whether it says how Gossip itself does. Presence does not, which is about people, nor does the stream of row changes.
+    pub fn is_of_operators(&self) -> bool {
+        &*self.source == SYSTEM_SCHEMA && &*self.name.name != PRESENCE
+    }
+
     /// Whether its rows are events of a topic.
     pub fn is_topic(&self) -> bool {
         &*self.source == TOPIC_SOURCE

@@ -256,6 +256,20 @@ pub enum QuestionTarget {
         #[serde(skip_serializing_if = "Map::is_empty")]
         params: Map<String, Json>,
     },
+    /// A client with these roles and claims that publishes this; for `explain`.
+    Publisher {
+        /// The topic; or `gossip.presence`, with `place` and `data` in the data.
+        publish_to: String,
+        /// The event's data.
+        #[serde(skip_serializing_if = "Json::is_null")]
+        data: Json,
+        /// The claims.
+        #[serde(skip_serializing_if = "Map::is_empty")]
+        claims: Map<String, Json>,
+        /// The roles; by default those of an anonymous client.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        roles: Option<Vec<String>>,
+    },
 }
 
 /// The parameters of `what_if`.
@@ -395,6 +409,15 @@ impl QuestionTarget {
         if p.has("subscription") {
             return Ok(QuestionTarget::Subscription { subscription: p.number("subscription")? });
         }
+        if let Some(publish_to) = p.text("publish_to")? {
+            let data = p.any("data").unwrap_or_default();
+            return Ok(QuestionTarget::Publisher {
+                publish_to,
+                data,
+                claims: p.object("claims")?,
+                roles: p.texts("roles")?,
+            });
+        }
         let missing = || RpcError::invalid("subscription, or claims and query, are missing");
         Ok(QuestionTarget::Anybody {
             query: p.text("query")?.ok_or_else(missing)?,
@@ -417,6 +440,9 @@ impl WhatIf {
             let mut p = Params::new(whom);
             let whom = QuestionTarget::read(&mut p)?;
             p.end()?;
+            if matches!(whom, QuestionTarget::Publisher { .. }) {
+                return Err(RpcError::invalid("asked: publish_to is for explain; what_if is about queries"));
+            }
             Ok(whom)
         };
         Ok(WhatIf {

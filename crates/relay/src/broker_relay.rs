@@ -7,7 +7,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
@@ -24,7 +24,7 @@ use rand::Rng;
 use serde_json::{Value as Json, json};
 use tokio::sync::{Semaphore, mpsc};
 
-use crate::broker::Broker;
+use crate::broker::{Broker, Stored, TIMEOUT};
 use crate::event::{self, Tables};
 use crate::message::{Message, Path, token};
 use crate::parts::{Part, Parts};
@@ -53,6 +53,9 @@ const CLOCKS: Micros = 60_000_000;
 
 /// Why a message of a stranger is not believed.
 const NOT_OURS: &str = "not sent by an instance of this cluster, or signed with another secret";
+
+/// How often the broker is asked how much it stores.
+const ASK_STORED: Duration = Duration::from_secs(5);
 
 /// Characters of an unreadable message that are shown.
 const SHOWN: usize = 120;
@@ -130,6 +133,9 @@ struct Shared {
     lost: AtomicU64,
     malformed: AtomicU64,
     last_malformed: Mutex<Option<String>>,
+    /// What the broker stored when it was asked last.
+    stored: Mutex<Option<Stored>>,
+    follows_stored: AtomicBool,
 }
 
 /// A relay over a broker.
@@ -156,6 +162,8 @@ impl BrokerRelay {
             lost: AtomicU64::new(0),
             malformed: AtomicU64::new(0),
             last_malformed: Mutex::default(),
+            stored: Mutex::default(),
+            follows_stored: AtomicBool::new(false),
         };
         BrokerRelay { broker, shared: Arc::new(shared) }
     }
@@ -183,6 +191,31 @@ impl BrokerRelay {
         }
         shared.asked.lock().remove(&id);
         unbroken(after, found.into_values())
+    }
+
+    /// Asks the broker now and then how much it stores, as long as the relay is there. Where that may not be asked it is
+    /// not known.
+    fn follow_stored(&self) {
+        if self.shared.follows_stored.swap(true, Relaxed) {
+            return;
+        }
+        let (broker, shared) = (Arc::downgrade(&self.broker), Arc::downgrade(&self.shared));
+        tokio::spawn(async move {
+            loop {
+                tokio::time::sleep(ASK_STORED).await;
+                let (Some(broker), Some(shared)) = (broker.upgrade(), shared.upgrade()) else { return };
+                let sources: Vec<Arc<str>> = shared.described.lock().sources.iter().cloned().collect();
+                let mut all: Option<Stored> = None;
+                for source in sources {
+                    let answer = tokio::time::timeout(TIMEOUT, broker.stored(&source)).await;
+                    if let Ok(Ok(Some(stored))) = answer {
+                        let of = all.get_or_insert_default();
+                        (of.messages, of.bytes) = (of.messages + stored.messages, of.bytes + stored.bytes);
+                    }
+                }
+                *shared.stored.lock() = all;
+            }
+        });
     }
 
     /// Whole intervals of what the broker keeps.
@@ -457,6 +490,7 @@ impl Relay for BrokerRelay {
                 let _ = sender.try_send(Received::Interval(Arc::new(sign(&last))));
             }
         }
+        self.follow_stored();
         let (shared, broker) = (self.shared.clone(), self.broker.clone());
         tokio::spawn(async move {
             let mut assembly = Assembly::default();
@@ -536,6 +570,8 @@ impl Relay for BrokerRelay {
             lost: s.lost.load(Relaxed),
             malformed: s.malformed.load(Relaxed),
             last_malformed: s.last_malformed.lock().clone(),
+            broker: self.broker.about(),
+            stored: s.stored.lock().map(|stored| (stored.messages, stored.bytes)),
             names: self.broker.names(),
         }
     }

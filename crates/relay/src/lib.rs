@@ -119,6 +119,10 @@ pub struct Standing {
     pub malformed: u64,
     /// The newest of those: under which name, why, and how it began.
     pub last_malformed: Option<String>,
+    /// What the broker says of itself, where it tells.
+    pub broker: Option<String>,
+    /// Messages that it stores, and their bytes, where it stores any.
+    pub stored: Option<(u64, u64)>,
     /// The names used on the broker, by what is done there.
     pub names: Vec<(&'static str, String)>,
 }

@@ -7,7 +7,8 @@
 //!   it, [`writers`] write it.
 //! - [`http`] routes requests, [`requests`] is what they share; [`sse`] has server-sent events, [`publish_http`] events that
 //!   are published; [`query_ref`] resolves a query's text, name or grant.
-//! - [`reading`] and [`snapshots`] are the threads that touch the database, [`system`] Gossip's own tables.
+//! - [`reading`] and [`snapshots`] are the threads that touch the database, [`system`] Gossip's own tables,
+//!   [`shown`] what operators see of rows.
 //! - [`admission`] and [`auth`] decide who may connect, [`authz_webhook`] calls an application for more claims, [`audit_log`] says
 //!   who was refused what; [`supervisor`] sees to it that nothing dies unnoticed, and [`config`] is the file.
 
@@ -28,6 +29,7 @@ pub mod publish_http;
 pub mod query_ref;
 pub mod reading;
 pub mod requests;
+pub mod shown;
 pub mod snapshots;
 pub mod sse;
 pub mod supervisor;

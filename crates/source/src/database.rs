@@ -36,8 +36,35 @@ pub struct Inspected {
     pub wanted: bool,
     /// Its columns.
     pub columns: Vec<Column>,
+    /// Whether it holds rows of its own, and is no view of others'.
+    pub is_table: bool,
     /// Its rows; `None` if there were too many to count in the time.
     pub rows: Option<u64>,
+    /// Why it cannot stream, if it cannot.
+    pub unfit: Option<Unfit>,
+}
+
+/// Why something cannot stream, and what mends it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unfit {
+    /// A clause that follows its name.
+    pub why: String,
+    /// SQL that mends it, where something can; `…` stands for what only its owner knows.
+    pub fix: Option<String>,
+}
+
+/// The name under which a file's journal mode stands.
+pub const JOURNAL_MODE: &str = "journal mode";
+
+/// How something stands on which streaming depends: a publication, a slot, a change log.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Standing {
+    /// What it is.
+    pub what: String,
+    /// How it stands, in a few words.
+    pub how: String,
+    /// Whether something is wrong with it.
+    pub wrong: bool,
 }
 
 /// Rows of a table that can be chosen.
@@ -77,8 +104,11 @@ pub type Cells = Vec<Option<String>>;
 
 /// A database, as any other program uses it.
 pub trait Database {
-    /// Looks at all tables.
+    /// Looks at all tables, and at what looks like one but cannot stream.
     fn inspect(&self) -> Result<Vec<Inspected>>;
+
+    /// How that stands on which streaming depends.
+    fn standing(&self) -> Result<Vec<Standing>>;
 
     /// Some rows of a table, each with the condition that picks it out.
     fn look_at(&self, table: &str) -> Result<Look>;

@@ -10,6 +10,7 @@ use gossip_core::plan::{Page, PageTerm, SnapshotRequest};
 use gossip_core::position::{Old, ResetReason};
 use gossip_core::schema::{Key, Row, TableName};
 use gossip_core::value::Value;
+use gossip_source::Source;
 use gossip_source::sqlite::leadership::try_lock;
 use gossip_source::sqlite::reader::{MAX_ENTRIES, Reader, drop_backlog};
 use gossip_source::sqlite::snapshot::snapshot;
@@ -487,4 +488,32 @@ fn moments_are_the_same_however_they_are_written() {
     })
     .unwrap();
     assert_eq!(read, rows.len());
+}
+
+#[test]
+fn what_cannot_stream_and_how_the_file_stands_is_told() {
+    let bench = Bench::new(
+        "CREATE TABLE crates (id INTEGER PRIMARY KEY, kilos REAL); CREATE TABLE weather (day TEXT);
+         CREATE VIEW heavy AS SELECT * FROM crates; CREATE VIRTUAL TABLE words USING fts5(text);
+         CREATE VIEW broken AS SELECT * FROM gone",
+        &["crates"],
+    );
+    let found = bench.source.database().inspect().unwrap();
+    let reason = |name: &str| {
+        let t = found.iter().find(|t| t.name == name).unwrap_or_else(|| panic!("{name}: {found:?}"));
+        t.unfit.as_ref().map_or("", |u| u.why.as_str()).to_string()
+    };
+    assert_eq!(reason("crates"), "");
+    for (name, says) in
+        [("heavy", "is a view"), ("broken", "is a view"), ("words", "is a virtual table"), ("weather", "key")]
+    {
+        assert!(reason(name).contains(says), "{name}: {}", reason(name));
+    }
+    bench.writer.execute_batch("INSERT INTO crates VALUES (1, 2.5)").unwrap();
+    let standing = |what: &str| {
+        let all = bench.source.database().standing().unwrap();
+        all.into_iter().find(|s| s.what == what).unwrap()
+    };
+    assert_eq!((standing("journal mode").how.as_str(), standing("journal mode").wrong), ("wal", false));
+    assert!(!standing("change log").wrong && standing("change log").how.ends_with("kept"));
 }

@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use crossterm::event::{Event, KeyEventKind};
-use gossip_source::database::Inspected;
+use gossip_source::database::{Inspected, JOURNAL_MODE};
 use gossip_source::sqlite::SqliteSource;
 use gossip_source::sqlite::schema::{Lookup, count_rows, describe, table_names};
 use gossip_source::{Settings, Source};
@@ -81,6 +81,7 @@ fn tables_of_server(source: &dyn Source) -> Result<Vec<Choice>, String> {
     let choice = |t: Inspected| {
         let keys: Vec<&str> = t.columns.iter().filter(|c| c.key).map(|c| c.name.as_str()).collect();
         let key = match keys.is_empty() {
+            _ if t.unfit.is_some() => Err(t.unfit.map(|u| (u.why, u.fix)).unwrap_or_default()),
             false => Ok(keys.join(", ")),
             true => Err((
                 "it has no primary key, by which its rows could be told apart".to_string(),
@@ -107,6 +108,12 @@ fn tables_of_file(folder: &Path, file: &str) -> Result<Vec<Choice>, String> {
         choices.push(Choice { name, size: (columns, rows), chosen: key.is_ok(), key });
     }
     Ok(choices)
+}
+
+/// Whether it is a file in which readers and writers make each other wait.
+fn lacks_wal(source: &dyn Source) -> bool {
+    let standing = source.database().standing().unwrap_or_default();
+    standing.iter().any(|one| one.what == JOURNAL_MODE && one.wrong)
 }
 
 /// The text of a new configuration.
@@ -157,7 +164,7 @@ pub fn run(path: &Path) -> Result<bool, String> {
     let mut setup = Setup::new(databases(&here), Theme::from_env());
     let mut terminal = ratatui::try_init().map_err(|e| format!("terminal: {e}; the workbench needs one"))?;
     let outcome = lead(&mut terminal, &mut setup, path, &here);
-    ratatui::restore();
+    let _ = ratatui::try_restore();
     outcome
 }
 
@@ -182,12 +189,17 @@ fn lead(
                 let plan =
                     source(folder, &setup.place, chosen.clone()).and_then(|s| s.plan().map_err(|e| e.to_string()));
                 tables = chosen;
-                plan.map(|plan| setup.stage = Stage::Plan(plan))
+                let wal = source(folder, &setup.place, vec![]).map(|s| lacks_wal(&*s)).unwrap_or_default();
+                plan.map(|plan| setup.stage = Stage::Plan(plan, wal.then_some(false)))
             }
             Some(Do::Write) => {
-                let Stage::Plan(plan) = &setup.stage else { continue };
-                let prepared = source(folder, &setup.place, tables.clone())
-                    .and_then(|s| s.carry_out(&plan.statements).map_err(|e| e.to_string()));
+                let Stage::Plan(plan, wal) = &setup.stage else { continue };
+                let prepared = source(folder, &setup.place, tables.clone()).and_then(|s| {
+                    if *wal == Some(true) {
+                        s.carry_out(&["PRAGMA journal_mode = WAL".into()]).map_err(|e| e.to_string())?;
+                    }
+                    s.carry_out(&plan.statements).map_err(|e| e.to_string())
+                });
                 // Never overwrite a file that was created meanwhile.
                 let write = |()| {
                     let mut file = std::fs::OpenOptions::new().write(true).create_new(true).open(path);

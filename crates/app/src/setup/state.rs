@@ -26,8 +26,8 @@ pub enum Stage {
     Source,
     /// Which tables?
     Tables(Vec<Choice>, usize),
-    /// Review the plan.
-    Plan(Plan),
+    /// Review the plan; for a file that is not in WAL mode, whether it is to be.
+    Plan(Plan, Option<bool>),
 }
 
 /// The dialog's state.
@@ -138,8 +138,12 @@ impl Setup {
                 self.stage = Stage::Source;
                 None
             }
-            (Stage::Plan(_), KeyCode::Enter) => Some(Do::Write),
-            (Stage::Plan(_), KeyCode::Esc) => Some(Do::Look(self.place.clone())),
+            (Stage::Plan(_, Some(wal)), KeyCode::Char('w')) => {
+                *wal = !*wal;
+                None
+            }
+            (Stage::Plan(..), KeyCode::Enter) => Some(Do::Write),
+            (Stage::Plan(..), KeyCode::Esc) => Some(Do::Look(self.place.clone())),
             _ => None,
         }
     }

@@ -27,7 +27,7 @@ pub fn draw(s: &Setup, frame: &mut Frame<'_>) {
     let keys = match &s.stage {
         Stage::Source => source(s, &mut page),
         Stage::Tables(all, at) => tables(s, all, *at, &mut page),
-        Stage::Plan(plan) => effects(s, plan, &mut page),
+        Stage::Plan(plan, wal) => effects(s, (plan, *wal), &mut page),
     };
     if let Some(problem) = &s.problem {
         page.line("");
@@ -68,7 +68,7 @@ fn trail(s: &Setup) -> Text<'static> {
     let at = match s.stage {
         Stage::Source => 0,
         Stage::Tables(..) => 1,
-        Stage::Plan(_) => 2,
+        Stage::Plan(..) => 2,
     };
     let steps = ["source", "tables and keys", "what will change"].into_iter().enumerate().map(|(i, name)| {
         let (shape, style) = match i.cmp(&at) {
@@ -149,7 +149,7 @@ fn tables(s: &Setup, all: &[Choice], at: usize, page: &mut Page<'_, '_>) -> Keys
     &[("enter", "go on"), ("space", "choose"), ("↑↓", "move"), ("esc", "back")]
 }
 
-fn effects(s: &Setup, plan: &Plan, page: &mut Page<'_, '_>) -> Keys {
+fn effects(s: &Setup, (plan, wal): (&Plan, Option<bool>), page: &mut Page<'_, '_>) -> Keys {
     let t = page.theme;
     let server = s.place.contains("://");
     page.line(match server {
@@ -180,5 +180,19 @@ fn effects(s: &Setup, plan: &Plan, page: &mut Page<'_, '_>) -> Keys {
     };
     page.line(Text::styled(page.fit(&text), t.dim()));
     page.line(Text::styled("Then gossip.toml is written, and the workbench opens.", t.dim()));
-    &[("enter", "do it"), ("esc", "back")]
+    let Some(wal) = wal else { return &[("enter", "do it"), ("esc", "back")] };
+    page.line("");
+    let (mark, style) = if wal { ("■ ", t.heard()) } else { ("□ ", t.dim()) };
+    page.line(vec![
+        Span::styled(mark, style),
+        Span::styled("WAL mode", t.strong()),
+        Span::raw(if wal { "" } else { "   recommended: press w" }),
+    ]);
+    let width = (page.area.width as usize).saturating_sub(2);
+    let text = "Readers and a writer no longer make each other wait. The file keeps this mode for all programs, which then need \
+                to be on the same machine; two files with its name and -wal and -shm appear beside it while it is open.";
+    for part in wrap(text, width) {
+        page.line(Text::styled(format!("  {part}"), t.dim()));
+    }
+    &[("enter", "do it"), ("w", "WAL mode or not"), ("esc", "back")]
 }

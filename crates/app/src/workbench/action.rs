@@ -7,6 +7,12 @@ use super::rail::View;
 pub enum Action {
     /// Hold the flow, or resume it.
     Hold,
+    /// Choose which kinds of lines or messages are shown.
+    Kinds,
+    /// Choose a mark at which the flow stops.
+    StopAt,
+    /// Show only what happened to the selected line's key, or all again.
+    OnlyThisKey,
     /// One line up.
     Up,
     /// One line down.
@@ -35,6 +41,10 @@ pub enum Action {
     Frames,
     /// Make a change.
     Change,
+    /// Publish an event as somebody.
+    Publish,
+    /// Connect instances through a broker.
+    Broker,
     /// Stop repeating changes.
     StopChanges,
     /// Add a watcher.

@@ -3,8 +3,9 @@
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
 use crate::workbench::action::Action;
+use crate::workbench::possible::is_possible;
 use crate::workbench::rail::View;
-use crate::workbench::state::{Overlay, State};
+use crate::workbench::state::State;
 
 /// An action with its key and labels.
 #[derive(Debug)]
@@ -72,6 +73,16 @@ pub const ACTIONS: &[Entry] = &[
     ),
     earshot(Action::Frame, KeyCode::Char('f'), "f", "frame", "the raw frame as it arrived at the chosen watcher"),
     earshot(Action::Frames, KeyCode::Char('F'), "F", "", "all raw frames of the chosen watcher, both directions"),
+    earshot(
+        Action::OnlyThisKey,
+        KeyCode::Char('o'),
+        "o",
+        "",
+        "show only what happened to the line's first row, and to whom it was told; again: all",
+    ),
+    earshot(Action::StopAt, KeyCode::Char('s'), "s", "", "stop at the first line that has a mark"),
+    earshot(Action::Kinds, KeyCode::Char('k'), "k", "", "which kinds of lines are shown"),
+    relay(Action::Kinds, KeyCode::Char('k'), "k", "kinds", "which kinds of messages are shown"),
     ask(Action::Edit, KeyCode::Char('e'), "e", "edit", "write the query"),
     ask(Action::Run, KeyCode::Enter, "enter", "run", "run the query as every chosen persona"),
     ask(Action::Who, KeyCode::Char('a'), "a", "run as", "choose up to five personas to run it side by side"),
@@ -126,10 +137,24 @@ pub const ACTIONS: &[Entry] = &[
     charts(Action::Export, KeyCode::Char('x'), "x", "export", "the charts as SVG, PDF and text into this folder"),
     steps(Action::Grant, KeyCode::Char('g'), "g", "grant", "let a role read a table (adds a rule)"),
     steps(Action::NextStep, KeyCode::Enter, "enter", "next step", "do the first step that is not done"),
+    steps(
+        Action::Broker,
+        KeyCode::Char('b'),
+        "b",
+        "a broker",
+        "connect instances of several processes through a broker: tries it, and writes it to the configuration",
+    ),
     steps(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
     tables(Action::Fix, KeyCode::Char('f'), "f", "fix", "show the fix for the chosen problem, then apply it"),
     tables(Action::NextFinding, KeyCode::Tab, "tab", "next finding", "choose the next problem that can be fixed"),
     entry(Action::Change, KeyCode::Char('m'), "m", "make a change", "change rows of the database and see who hears it"),
+    earshot(
+        Action::Publish,
+        KeyCode::Char('e'),
+        "e",
+        "",
+        "publish an event of a topic as somebody, and see who hears it",
+    ),
     entry(Action::StopChanges, KeyCode::Char('S'), "S", "stop changes", "stop repeating changes"),
     earshot(Action::NewWatcher, KeyCode::Char('n'), "n", "new watcher", "let a persona listen to a live query"),
     earshot(
@@ -251,68 +276,6 @@ pub const ACTIONS: &[Entry] = &[
     entry(Action::Back, KeyCode::Esc, "esc", "back", "close what is open; clear the filter"),
     entry(Action::Quit, KeyCode::Char('q'), "q", "quit", "leave the workbench"),
 ];
-
-/// Whether an action is possible now. Others are not shown.
-pub fn is_possible(action: Action, s: &State) -> bool {
-    let lines = !s.lines.is_empty();
-    let in_journey = matches!(s.overlay, Overlay::Journey { .. });
-    match action {
-        Action::Go(View::Ask | View::Rules | View::Relay) if s.recorded => false,
-        Action::Go(View::Steps) => s.has_config && s.view != View::Steps,
-        Action::Go(view) => view != s.view,
-        Action::Grant => s.has_config && s.has_cluster && !s.tables.known.is_empty(),
-        Action::NextStep => crate::workbench::views::steps::list::next(s).is_some(),
-        Action::Palette => true,
-        Action::Play | Action::Rewind | Action::Faster | Action::Slower => s.recorded,
-        Action::PlayOne => s.player.as_ref().is_some_and(|player| !player.is_over()),
-        Action::Alarms => !s.troubles.is_empty(),
-        Action::Edit if s.view == View::Rules => {
-            !s.rules.editing && crate::workbench::views::rules::update::chosen(s).is_some()
-        }
-        Action::Edit => !s.ask.editing,
-        Action::SaveRules => s.rules.can_save(),
-        Action::UndoRules => s.rules.edited.is_some(),
-        Action::NextRole | Action::PreviousRole => s.rules.seen.roles.len() > 1,
-        Action::Run => !s.ask.editing && !s.ask.text().trim().is_empty(),
-        Action::MoreColumns | Action::FewerColumns => !s.ask.panes.is_empty(),
-        Action::Who => s.personas.len() > 1,
-        Action::SaveQuery => s.has_config && s.ask.running.is_some(),
-        Action::Stream => s.has_database && s.has_config && s.has_cluster && !s.tables.inspected().is_empty(),
-        Action::Fix => s.has_database && crate::workbench::views::tables::update::fixable(s).is_some(),
-        Action::NextFinding => s.has_database && crate::workbench::views::tables::update::fixable(s).is_some(),
-        Action::Frame => in_journey,
-        Action::NextWatcher | Action::PreviousWatcher => s.watchers.len() > 1,
-        Action::Back if s.view != View::Earshot => {
-            let found = [&s.ask.find, &s.tables.find, &s.clients.find];
-            s.overlay != Overlay::None || found.iter().any(|text| !text.is_empty()) || s.charts.cursor.is_some()
-        }
-        Action::Back => s.overlay != Overlay::None || s.why.is_some() || !s.filter.is_empty() || s.held.is_some(),
-        Action::Help | Action::Quit => true,
-        Action::Export if s.view == View::Relay => !s.relay.instances.is_empty(),
-        Action::Export if s.view == View::Charts => s.charts.series.ends().is_some(),
-        Action::Earlier | Action::Later => s.charts.series.ends().is_some(),
-        Action::ShorterSpan => s.charts.span > 0,
-        Action::LongerSpan => s.charts.span + 1 < crate::workbench::views::charts::state::SPANS.len(),
-        Action::HoldClient | Action::Disconnect => !s.recorded && s.clients.chosen().is_some(),
-        Action::Frames if s.view == View::Clients => s.clients.followed.is_some(),
-        Action::Export => lines,
-        Action::Report => lines && !in_journey,
-        Action::Copy => lines && !in_journey,
-        Action::Record => !s.kept.is_empty(),
-        _ if in_journey => false,
-        Action::Why => lines && !s.watchers.is_empty(),
-        Action::Journey | Action::Unfold | Action::Fold => lines,
-        Action::Change => s.has_database,
-        Action::StopChanges => s.repeating,
-        Action::DropWatcher | Action::Frames if s.recorded => false,
-        Action::NewWatcher => !crate::workbench::watchers::choosable(s).is_empty(),
-        Action::DropWatcher | Action::Frames => !s.watchers.is_empty(),
-        Action::NewPersona => s.can_mint,
-        Action::Personas => s.can_mint && !s.watchers.is_empty(),
-        Action::Instances => !s.recorded,
-        _ => true,
-    }
-}
 
 /// The actions of the current view.
 pub fn here(s: &State) -> impl Iterator<Item = &'static Entry> + use<> {

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use gossip_core::explain::Tally;
+use gossip_core::schema::{SYSTEM_SCHEMA, TOPIC_SOURCE};
 use serde_json::{Map, Value as Json};
 
 use crate::workbench::ids::{Timestamp, WatcherId};
@@ -21,6 +22,21 @@ pub struct At {
 }
 
 impl At {
+    /// Reads a position that an instance reported. Each instance counts topics and presence by itself.
+    pub fn reported(text: &str, instance: &str) -> Option<At> {
+        let mut at = At::parse(text)?;
+        if at.source == TOPIC_SOURCE || at.source == SYSTEM_SCHEMA {
+            at.source = format!("{}@{instance}", at.source);
+        }
+        Some(at)
+    }
+
+    /// The position as the instance knows it that reported it.
+    pub fn as_reported(&self) -> String {
+        let source = self.source.split_once('@').map_or(self.source.as_str(), |(source, _)| source);
+        At { source: source.into(), ..self.clone() }.to_string()
+    }
+
     /// Reads `source:number` or `source:number.part`.
     pub fn parse(text: &str) -> Option<At> {
         let (source, place) = text.rsplit_once(':')?;
@@ -33,6 +49,32 @@ impl std::fmt::Display for At {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(f, "{}:{}", self.source, self.number)?;
         if self.part > 0 { write!(f, ".{}", self.part) } else { Ok(()) }
+    }
+}
+
+/// Where what happened comes from.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Kind {
+    /// A transaction of the database.
+    #[default]
+    Tables,
+    /// An event of a topic.
+    Topics,
+    /// Somebody came to a place, left it, or said something else there.
+    Presence,
+}
+
+impl Kind {
+    /// All of them.
+    pub const ALL: [Kind; 3] = [Kind::Tables, Kind::Topics, Kind::Presence];
+
+    /// Its words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Kind::Tables => "changes of tables",
+            Kind::Topics => "events of topics",
+            Kind::Presence => "who comes and goes",
+        }
     }
 }
 
@@ -84,6 +126,12 @@ pub struct Line {
     pub id: u64,
     /// The transaction's position; `None` for a change made here that has not arrived yet.
     pub at: Option<At>,
+    /// What happened.
+    pub kind: Kind,
+    /// Its position at each further instance, where each counts by itself.
+    pub elsewhere: Vec<At>,
+    /// The hash of an event, by which instances mean the same.
+    pub identity: Option<String>,
     /// The position before it.
     pub after: Option<At>,
     /// Commit time, earliest and latest.
@@ -109,11 +157,29 @@ pub struct Line {
 }
 
 impl Line {
+    /// Its position at an instance.
+    pub fn at_place(&self, instance: &str) -> Option<&At> {
+        let at = self.at.as_ref()?;
+        if self.kind == Kind::Tables {
+            return Some(at);
+        }
+        let here = |at: &&At| at.source.split_once('@').is_some_and(|(_, of)| of == instance);
+        [at].into_iter().chain(&self.elsewhere).find(here)
+    }
+
+    /// Whether a row of it is the one with this key.
+    pub fn is_about(&self, (table, key): &(String, String)) -> bool {
+        self.rows.iter().any(|row| row.table == *table && row.key == *key)
+    }
+
     /// A line for a change being made here.
     pub fn made_here(id: u64, now: Timestamp, sql: String) -> Line {
         Line {
             id,
             at: None,
+            kind: Kind::Tables,
+            elsewhere: vec![],
+            identity: None,
             after: None,
             committed: (now, now),
             read_at: now,

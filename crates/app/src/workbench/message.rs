@@ -9,12 +9,13 @@ use gossip_core::schema::TableName;
 use gossip_protocol::ColumnInfo;
 use gossip_protocol::call::QuestionTarget;
 use gossip_protocol::system::{
-    AlarmRow, ChangesRow, ClientRow, ConnectionRow, FrameRow, InstanceRow, LinkRow, RuleRow, TableRow, TrafficRow,
-    VerdictRow,
+    AlarmRow, ChangesRow, ClientRow, ConnectionRow, EventRow, FrameRow, InstanceRow, LinkRow, RuleRow, TableRow,
+    TrafficRow, VerdictRow,
 };
 use gossip_source::database::{Look, Made};
 use serde_json::{Map, Value as Json};
 
+use crate::incident::rehearsal::Question;
 use crate::personas::{Persona, Watcher};
 use crate::recording::{Event, Masks};
 use crate::workbench::access::Place;
@@ -60,6 +61,8 @@ pub enum Message {
     ClientFrame(usize, Box<FrameRow>),
     /// A row of `gossip.changes`.
     Change(usize, Box<ChangesRow>),
+    /// A row of `gossip.events`.
+    Event(usize, Box<EventRow>),
     /// A row of `gossip.verdicts`.
     Verdict(Box<VerdictRow>),
     /// A watcher's subscription has its snapshot.
@@ -87,6 +90,8 @@ pub enum Message {
     Current(WatcherId, String),
     /// An explanation arrived.
     Explained(u64, WatcherId, Result<Vec<Step>, String>),
+    /// An event was refused: whose, of which topic, and why, step by step.
+    NotPublished(String, String, Vec<Step>),
     /// A change made here was carried out.
     Made(u64, Made),
     /// An update about a running query.
@@ -175,6 +180,35 @@ pub enum Effect {
         at: At,
         /// The watcher's instance.
         place: usize,
+    },
+    /// Publish an event as somebody.
+    Publish {
+        /// The persona.
+        persona: String,
+        /// Its roles and claims.
+        identity: Persona,
+        /// The topic.
+        topic: String,
+        /// The event's data.
+        data: Json,
+        /// The instance.
+        place: usize,
+    },
+    /// Try a broker, and write it to the configuration if it answers.
+    TryBroker {
+        /// Its address.
+        url: String,
+        /// What all names on it begin with.
+        prefix: String,
+    },
+    /// Hold a recording against other rules.
+    Rehearse {
+        /// The what-if's number.
+        number: u64,
+        /// The watchers that it is about.
+        watchers: Vec<WatcherId>,
+        /// The question.
+        question: Box<Question>,
     },
     /// Ask an instance why somebody's query is refused.
     WhyRefused {

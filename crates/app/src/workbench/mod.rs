@@ -11,6 +11,8 @@ pub mod alarms;
 pub mod export;
 pub mod ids;
 pub mod input;
+mod judging;
+mod keeping;
 pub mod keymap;
 pub mod line;
 pub mod marks;
@@ -20,6 +22,7 @@ pub mod page;
 pub mod paint;
 pub mod perform;
 pub mod player;
+pub mod possible;
 pub mod rail;
 pub mod rates;
 pub mod replay;
@@ -43,6 +46,7 @@ use serde_json::Map;
 use tokio::sync::mpsc;
 
 use crate::recording::Event;
+use crate::signals::told_to_leave;
 use crate::workbench::message::{Effect, Message};
 use crate::workbench::state::State;
 use crate::workbench::tasks::Tasks;
@@ -106,7 +110,10 @@ async fn run_with(access: Access, mut state: State) -> Result<(), String> {
     keys.store(true, Ordering::Relaxed);
     tasks.stop();
     mouse(false);
-    ratatui::restore();
+    if ratatui::try_restore().and_then(|()| terminal.show_cursor()).is_err() {
+        // The terminal is gone. Dropping it would say that on standard error, which may be gone with it, and panic.
+        std::mem::forget(terminal);
+    }
     outcome.map_err(fail)
 }
 
@@ -125,6 +132,9 @@ async fn show(
     inbox: &mut mpsc::Receiver<Message>,
 ) -> std::io::Result<()> {
     let mut tick = tokio::time::interval(TICK);
+    // What was begun is to be taken back, also where the terminal is closed.
+    let ended = told_to_leave();
+    tokio::pin!(ended);
     while !state.leaving {
         terminal.draw(|frame| view::view(state, frame))?;
         let drawn = tokio::time::Instant::now();
@@ -132,6 +142,7 @@ async fn show(
         tokio::select! {
             n = inbox.recv_many(&mut burst, BURST) => if n == 0 { return Ok(()) },
             _ = tick.tick() => burst.push(Message::Tick(gossip_server::now())),
+            _ = &mut ended => return Ok(()),
         }
         // Redraw at once after a key; a stream of changes waits for the next frame.
         if !burst.iter().any(|m| matches!(m, Message::Key(_) | Message::Mouse(_) | Message::Resized)) {

@@ -5,7 +5,8 @@ use crate::workbench::access::UNKNOWN_ROLES;
 use crate::workbench::action::Action;
 use crate::workbench::export;
 use crate::workbench::input::Input;
-use crate::workbench::line::Stage;
+use crate::workbench::line::{Kind, Stage};
+use crate::workbench::marks::Mark;
 use crate::workbench::message::Effect;
 use crate::workbench::overlays::form::open;
 use crate::workbench::overlays::frames::state::{Looking, Whose};
@@ -15,6 +16,7 @@ use crate::workbench::state::{Overlay, State, Why};
 use crate::workbench::views::ask::update as ask;
 use crate::workbench::views::charts::update as charts;
 use crate::workbench::views::clients::update as clients;
+use crate::workbench::views::earshot::sight::{self, hold};
 use crate::workbench::views::relay::update as relay;
 use crate::workbench::views::rules::update as rules;
 use crate::workbench::views::tables::update as tables;
@@ -32,6 +34,9 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
             Some(_) => s.chosen = None,
             None => hold(s),
         },
+        Action::Kinds => s.overlay = Overlay::Kinds(0),
+        Action::StopAt => s.overlay = Overlay::StopAt(0),
+        Action::OnlyThisKey => sight::only_this_key(s),
         Action::Go(view) => {
             s.view = view;
             s.overlay = Overlay::None;
@@ -122,6 +127,8 @@ pub(super) fn act(s: &mut State, action: Action) -> Vec<Effect> {
             s.overlay = Overlay::Form(form);
             return effects;
         }
+        Action::Broker => s.overlay = Overlay::Form(open::broker()),
+        Action::Publish => s.overlay = Overlay::Form(open::publish(s)),
         Action::StopChanges => return vec![Effect::StopRepeating],
         Action::NewWatcher => s.overlay = Overlay::Form(open::watcher(s)),
         Action::DropWatcher => return drop_watcher(s),
@@ -184,20 +191,13 @@ fn back(s: &mut State) {
         s.clients.find.clear();
         s.charts.cursor = None;
     } else if s.why.take().is_none() {
-        if s.filter.is_empty() {
+        let looking = !s.filter.is_empty() || s.sight.only.is_some() || s.sight.stop.is_some();
+        if !looking {
             s.held = None;
             s.chosen = None;
         }
         s.filter.clear();
-    }
-}
-
-/// Holds the flow with the newest line on top.
-pub(super) fn hold(s: &mut State) {
-    if s.held.is_none() {
-        let top = s.visible().next().map(|l| l.id);
-        s.held = top;
-        s.chosen = s.chosen.or(top);
+        (s.sight.only, s.sight.stop) = (None, None);
     }
 }
 
@@ -243,7 +243,10 @@ pub(super) fn choose_column(s: &mut State, column: usize) -> Vec<Effect> {
 
 pub(super) fn explain_selected(s: &mut State) -> Vec<Effect> {
     let (Some(line), Some(w)) = (s.chosen_line(), s.watchers.get(s.column)) else { return vec![] };
-    let (id, watcher, place, at) = (line.id, w.id, w.place, line.at.clone());
+    let (id, watcher, place) = (line.id, w.id, w.place);
+    // An event has another position at each instance.
+    let instance = s.places.get(place).map_or("", |p| p.name.as_str());
+    let at = line.at_place(instance).or(line.at.as_ref()).cloned();
     let subscription = w.subscription;
     let judged = line.cells.contains_key(&watcher);
     let mark = s.mark(line, w).word();
@@ -270,8 +273,11 @@ pub(super) fn explain_selected(s: &mut State) -> Vec<Effect> {
         (None, _) => Some("it has not been seen in the stream yet".to_string()),
         _ if w.refused.is_some() => w.refused.clone(),
         // A verdict proves that it was listening, whatever the position of its snapshot.
-        (Some(at), _) if !judged && w.listens_after.as_ref().is_none_or(|after| at <= after) => {
+        (Some(at), _) if !judged && line.kind == Kind::Tables && w.listens_after.as_ref().is_none_or(|a| at <= a) => {
             Some("it was not listening yet when this was committed".to_string())
+        }
+        _ if !judged && s.mark(line, w) == Mark::Elsewhere => {
+            Some(format!("its query is about {}, and this is about something else", w.table))
         }
         _ if subscription.is_none() => Some("its instance has reported nothing for it yet".to_string()),
         _ => None,

@@ -2,6 +2,8 @@
 
 use std::collections::HashMap;
 
+use gossip_core::query::queried_table;
+use gossip_core::rule::ANONYMOUS;
 use gossip_protocol::system::{AlarmRow, ClientRow, InstanceRow, LinkRow, RuleRow, SystemRow, TableRow, VerdictRow};
 
 use crate::incident::findings::Explanation;
@@ -19,6 +21,9 @@ use crate::workbench::update::update;
 use crate::workbench::views::clients::update as clients;
 use crate::workbench::views::relay::update as relay;
 use crate::workbench::watchers::add_watcher;
+
+/// Who has no name.
+const NOBODY: &str = "Anyone";
 
 /// The state after all events.
 pub fn state(events: Vec<Event>, title: String, theme: Theme) -> State {
@@ -68,7 +73,7 @@ fn advance(s: &mut State, until: Timestamp, transactions: usize) {
         player.applied += 1;
         player.clock = player.clock.max(event.at);
         s.now = s.now.max(event.at);
-        left -= usize::from(event.table == "changes");
+        left -= usize::from(matches!(event.table, "changes" | "events"));
         let mut watchers = std::mem::take(&mut player.watchers);
         let place = place(s, &event.instance, first);
         s.charts.series.event(&event);
@@ -95,7 +100,7 @@ fn apply(s: &mut State, watchers: &mut HashMap<String, WatcherId>, event: Event,
     match event.table {
         EXPLANATIONS => {
             if let Some(told) = Explanation::read(&event.row)
-                && let Some(at) = At::parse(&told.position)
+                && let Some(at) = At::reported(&told.position, &event.instance)
             {
                 let id = watcher(s, watchers, &told.label, place);
                 s.explained.insert((at, id), told.steps);
@@ -120,15 +125,23 @@ fn apply(s: &mut State, watchers: &mut HashMap<String, WatcherId>, event: Event,
             update(s, Message::Table(row.name.clone(), Some(Box::new(row))));
         }
         "changes" => drop(update(s, Message::Change(place, Box::new(read(&event))))),
+        "events" => drop(update(s, Message::Event(place, Box::new(read(&event))))),
         "clients" => {
             let row: ClientRow = read(&event);
             clients::told(s, place, row.id, Some(row.clone()));
             for listed in row.subscriptions.0 {
                 let Some(label) = &listed.observed else { continue };
+                if let Some(claims) = listed.claims {
+                    let named = |role: &&str| !role.is_empty() && *role != ANONYMOUS;
+                    let roles = row.roles.split(", ").filter(named).map(String::from).collect();
+                    let name = row.subject.clone().unwrap_or_else(|| NOBODY.into());
+                    s.personas.insert(name, Persona { roles, claims });
+                }
                 let id = watcher(s, watchers, label, place);
                 if let Some(w) = s.watcher_mut(id) {
-                    w.persona = row.subject.clone().unwrap_or_else(|| "Anyone".into());
+                    w.persona = row.subject.clone().unwrap_or_else(|| NOBODY.into());
                     w.role = row.roles.split(", ").next().unwrap_or("").into();
+                    w.table = queried_table(&listed.query).map(|name| name.to_string()).unwrap_or_default();
                     w.query = listed.query;
                 }
             }
@@ -178,7 +191,7 @@ fn watcher(s: &mut State, known: &mut HashMap<String, WatcherId>, label: &str, p
     s.personas.insert(name.clone(), Persona::default());
     // The effects are dropped: nothing is connected.
     add_watcher(s, &name, "", place);
-    s.personas.clear();
+    s.personas.remove(&name);
     let id = s.watchers.last_mut().map_or(0, |w| {
         w.link = Link::Up(0);
         w.id

@@ -5,16 +5,14 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 
 use gossip_core::explain::Step;
-use gossip_protocol::system::{AlarmRow, InstanceRow, SystemRow, VerdictRow};
-use serde_json::{Map, Value as Json, json};
+use gossip_protocol::system::{AlarmRow, InstanceRow, VerdictRow};
 
 use crate::personas::Persona;
-use crate::recording::{EXPLANATIONS, Event};
+use crate::recording::Event;
 use crate::workbench::access::Access;
 use crate::workbench::ids::{Timestamp, WatcherId};
 use crate::workbench::input::Input;
-use crate::workbench::line::{At, Line, Stage};
-use crate::workbench::marks::Mark;
+use crate::workbench::line::{At, Line};
 use crate::workbench::overlays::form::state::Form;
 use crate::workbench::overlays::frames::state::{Log, Looking};
 use crate::workbench::player::Player;
@@ -24,19 +22,12 @@ use crate::workbench::theme::Theme;
 use crate::workbench::views::ask::state::Ask;
 use crate::workbench::views::charts::state::Charts;
 use crate::workbench::views::clients::state::{ClientId, Clients};
+use crate::workbench::views::earshot::state::Sight;
+use crate::workbench::views::earshot::sums::Sums;
 use crate::workbench::views::relay::state::Relay;
 use crate::workbench::views::rules::state::Rules;
-use crate::workbench::views::tables::state::{Proposal, TableInfo, Tables};
+use crate::workbench::views::tables::state::{Proposal, Tables};
 use gossip_source::database::Look;
-
-/// Most events kept for a recording; the oldest are dropped.
-pub const MAX_RETAINED: usize = 20_000;
-
-/// Most events kept that tell how things stand, the newest.
-pub const MAX_SAMPLES: usize = 10_000;
-
-/// Most verdicts of which the steps are kept.
-const MAX_EXPLAINED: usize = 5_000;
 
 /// Most lines kept; the oldest are dropped.
 pub const MAX_LINES: usize = 4_000;
@@ -103,12 +94,29 @@ pub struct WatcherState {
     pub rows: usize,
     /// Deltas since the start.
     pub heard: u64,
-    /// Snapshots that replaced its result: after which position, and why.
-    pub snapshots: Vec<(Option<At>, String)>,
+    /// The table that its query is about, as it is written there.
+    pub table: String,
+    /// Since when it listens, the first time.
+    pub since: Option<Timestamp>,
+    /// The newest event of a topic that arrived, by its instance's count.
+    pub event_heard: Option<At>,
+    /// Snapshots that replaced its result.
+    pub snapshots: Vec<Shown>,
     /// The times during which it was not connected.
     pub absent: Vec<(Timestamp, Option<Timestamp>)>,
     /// Its newest frames.
     pub frames: Log,
+}
+
+/// A snapshot that replaced a watcher's result.
+#[derive(Clone, Debug)]
+pub struct Shown {
+    /// When it arrived.
+    pub at: Timestamp,
+    /// After which position.
+    pub after: Option<At>,
+    /// Why.
+    pub why: String,
 }
 
 /// What a click selects.
@@ -165,6 +173,12 @@ pub enum Overlay {
     Frames(Looking),
     /// The personas to run a query as; the selected one.
     Who(usize),
+    /// Why something was refused: what, and the steps.
+    Refused(String, Vec<Step>),
+    /// Kinds of lines to show; the selected one.
+    Kinds(usize),
+    /// The mark at which the flow is to stop; the selected one.
+    StopAt(usize),
     /// A proposal to confirm.
     Proposal(Proposal),
     /// The palette: its text and the selected action.
@@ -226,6 +240,12 @@ pub struct State {
     pub column: usize,
     /// Only lines with this text are shown.
     pub filter: String,
+    /// Which lines are shown besides, and where the flow is to stop.
+    pub sight: Sight,
+    /// Lines summed by second and table.
+    pub sums: Sums,
+    /// An event's hash → its lines, the oldest first.
+    pub by_identity: HashMap<String, VecDeque<u64>>,
     /// The overlay on the view.
     pub overlay: Overlay,
     /// The explanation that is open.
@@ -262,6 +282,8 @@ pub struct State {
     pub kept: VecDeque<Event>,
     /// And how things stood.
     pub samples: VecDeque<Event>,
+    /// And events of topics and presence, of which there may be very many.
+    pub events: VecDeque<Event>,
     /// What needs an operator's attention, by instance, kind and what it is about.
     pub alarms: BTreeMap<(String, String, String), AlarmRow>,
     /// Steps of verdicts that were asked for.
@@ -303,6 +325,9 @@ impl State {
             chosen: None,
             column: 0,
             filter: String::new(),
+            sight: Sight::default(),
+            sums: Sums::default(),
+            by_identity: HashMap::new(),
             overlay: Overlay::None,
             why: None,
             notice: None,
@@ -321,6 +346,7 @@ impl State {
             running: vec![true; access.places.len()],
             kept: VecDeque::new(),
             samples: VecDeque::new(),
+            events: VecDeque::new(),
             alarms: BTreeMap::new(),
             explained: HashMap::new(),
             player: None,
@@ -329,73 +355,6 @@ impl State {
             next_line: 1,
             next_watcher: 1,
         }
-    }
-
-    /// Retains an event for a recording. What happens is not displaced by how things stand from second to second.
-    pub fn keep(&mut self, table: &'static str, place: usize, row: Map<String, Json>) {
-        let instance = self.places.get(place).map(|p| p.name.clone()).unwrap_or_default();
-        self.keep_of(table, instance, row);
-    }
-
-    /// The same of an instance that is not connected to.
-    pub fn keep_of(&mut self, table: &'static str, instance: String, row: Map<String, Json>) {
-        if self.recorded {
-            return;
-        }
-        let (ring, most) = match table {
-            "changes" | "verdicts" | "connections" => (&mut self.kept, MAX_RETAINED),
-            _ => (&mut self.samples, MAX_SAMPLES),
-        };
-        if ring.len() >= most {
-            ring.pop_front();
-        }
-        ring.push_back(Event { instance, table, at: self.now, row });
-    }
-
-    /// Keeps the steps of a verdict, so that a recording has them.
-    pub fn keep_steps(&mut self, line: u64, watcher: WatcherId, steps: &[Step]) {
-        if self.explained.len() >= MAX_EXPLAINED {
-            self.explained.clear();
-        }
-        if let Some(at) = self.line(line).and_then(|line| line.at.clone()) {
-            self.explained.insert((at, watcher), steps.to_vec());
-        }
-    }
-
-    /// All retained events, and the watchers.
-    pub fn recording(&self) -> Vec<Event> {
-        if self.recorded {
-            return self.player.as_ref().map_or(vec![], |player| player.events.clone());
-        }
-        let mut happened: Vec<Event> = self.samples.iter().chain(&self.kept).cloned().collect();
-        happened.sort_by_key(|event| event.at);
-        let begin = happened.first().map_or(self.now, |event| event.at);
-        let name = self.places.first().map(|p| p.name.clone()).unwrap_or_default();
-        let table = |t: &TableInfo| Event { instance: name.clone(), table: "tables", at: begin, row: t.row.to_json() };
-        let labels: HashMap<WatcherId, String> =
-            self.watchers.iter().filter_map(|w| Some((w.id, self.label(w)?))).collect();
-        let client = |w: &WatcherState| {
-            let subscriptions = json!([{"query": w.query, "observed": labels.get(&w.id)?}]).to_string();
-            let row = json!({"subject": w.persona, "roles": w.role, "subscriptions": subscriptions});
-            let instance = self.places.get(w.place).map(|p| p.name.clone()).unwrap_or_default();
-            Some(Event { instance, table: "clients", at: begin, row: row.as_object().cloned()? })
-        };
-        let steps = |((at, watcher), steps): (&(At, WatcherId), &Vec<Step>)| {
-            let row = json!({"position": at.to_string(), "label": labels.get(watcher)?, "steps": steps});
-            Some(Event { instance: name.clone(), table: EXPLANATIONS, at: self.now, row: row.as_object().cloned()? })
-        };
-        let known = self.tables.known.values().map(table).chain(self.watchers.iter().filter_map(client));
-        let mut all: Vec<Event> = known.collect();
-        all.append(&mut happened);
-        all.extend(self.explained.iter().filter_map(steps));
-        all
-    }
-
-    /// The label under which a watcher is observed.
-    fn label(&self, w: &WatcherState) -> Option<String> {
-        let ends = format!("-{}", w.id);
-        let label = |e: &Event| Some(e.row.get("label")?.as_str()?.to_string()).filter(|l| l.ends_with(&ends));
-        self.kept.iter().rev().filter(|e| e.table == "verdicts").find_map(label)
     }
 
     /// Index of the instance with a name; 0 if unknown.
@@ -438,7 +397,13 @@ impl State {
     /// The lines that the filter lets through, newest first.
     pub fn visible(&self) -> impl Iterator<Item = &Line> {
         let wanted = self.filter.to_lowercase();
-        self.lines.iter().filter(move |l| wanted.is_empty() || self.matches(l, &wanted))
+        let seen = self.lines.iter().filter(|l| self.sight.shows(l));
+        seen.filter(move |l| wanted.is_empty() || self.matches(l, &wanted))
+    }
+
+    /// Whether lines are shown in sums: there are too many of them, and nobody has asked for some of them.
+    pub fn is_summed(&self) -> bool {
+        self.sums.needed && self.held.is_none() && self.filter.is_empty() && self.sight.only.is_none()
     }
 
     fn matches(&self, line: &Line, wanted: &str) -> bool {
@@ -458,44 +423,7 @@ impl State {
 
     /// Lines that are newer than the top one while the flow is held.
     pub fn newer(&self) -> usize {
-        self.held.map_or(0, |top| self.visible().take_while(|l| l.id != top).count())
-    }
-
-    /// The mark of a line for a watcher.
-    pub fn mark(&self, line: &Line, w: &WatcherState) -> Mark {
-        if let Some((_, stage)) = &line.made
-            && line.at.is_none()
-        {
-            return if matches!(stage, Stage::NeverComes(_)) { Mark::Unknown } else { Mark::OnItsWay };
-        }
-        let Some(at) = &line.at else { return Mark::Unknown };
-        let Some(cell) = line.cells.get(&w.id) else {
-            let away = |(from, to): &(Timestamp, Option<Timestamp>)| {
-                line.committed.1 >= *from && to.is_none_or(|to| line.committed.1 <= to)
-            };
-            return match () {
-                () if w.absent.iter().any(away) => Mark::NotConnected,
-                () if w.listens_after.as_ref().is_none_or(|after| at <= after) => Mark::Unknown,
-                () if self.now.saturating_sub(line.read_at) < 2_000_000 => Mark::OnItsWay,
-                () => Mark::Unknown,
-            };
-        };
-        let snapshot_since = || w.snapshots.iter().any(|(after, _)| after.as_ref().is_none_or(|a| a >= at));
-        match cell.verdict.as_str() {
-            "matched" if cell.arrived_at.is_some() => Mark::heard(cell.tally),
-            // Only the watcher's own workbench knows of arrivals; a recording knows what its instance wrote to the socket.
-            "matched" if self.recorded && cell.written_at.is_some() => Mark::heard(cell.tally),
-            "matched" if snapshot_since() => Mark::CaughtUp,
-            "matched" if !matches!(w.link, Link::Up(_)) => Mark::NotConnected,
-            "matched" if w.current.as_ref().is_some_and(|c| c.source == at.source && c >= at) => Mark::Missed,
-            "matched" => Mark::OnItsWay,
-            "withheld" => Mark::Withheld,
-            "outside" => Mark::Outside,
-            "unchanged" => Mark::Unchanged,
-            "folded" if snapshot_since() => Mark::CaughtUp,
-            "folded" => Mark::Folded,
-            "elsewhere" => Mark::Elsewhere,
-            _ => Mark::Unknown,
-        }
+        // A top line that is not shown any more holds nothing back.
+        self.held.and_then(|top| self.visible().position(|l| l.id == top)).unwrap_or(0)
     }
 }

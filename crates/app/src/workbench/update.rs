@@ -12,20 +12,22 @@ use crate::workbench::message::{Effect, InstanceAction, Message};
 use crate::workbench::overlays::form::update::{fit, in_form};
 use crate::workbench::overlays::frames::update as frames;
 use crate::workbench::overlays::palette::in_palette;
-use crate::workbench::perform::{act, choose_column, hold, step};
+use crate::workbench::perform::{act, choose_column, step};
 use crate::workbench::rail::View;
 use crate::workbench::state::{Click, Link, Overlay, PlaceState, State};
 use crate::workbench::views::ask::update as ask;
 use crate::workbench::views::clients::update as clients;
 use crate::workbench::views::earshot::flow;
+use crate::workbench::views::earshot::sight::{self, hold};
 use crate::workbench::views::relay::update as relay;
-use crate::workbench::views::rules::update as rules;
+use crate::workbench::views::rules::{people, update as rules};
 use crate::workbench::views::tables::update as tables;
 
 /// Applies a message and returns effects to carry out.
 pub fn update(s: &mut State, message: Message) -> Vec<Effect> {
     // Rules does not depend on what streams in.
-    let streams = matches!(message, Message::Change(..) | Message::Verdict(_) | Message::Delta { .. });
+    let streams =
+        matches!(message, Message::Change(..) | Message::Event(..) | Message::Verdict(_) | Message::Delta { .. });
     let mut effects = take(s, message);
     if s.view == View::Rules && !streams {
         rules::look(s);
@@ -44,6 +46,7 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
         Message::Mouse(event) => return mouse(s, event),
         Message::Tick(_) if s.recorded => {}
         Message::Tick(now) => return tick(s, now),
+        Message::Asked(id, told) if people::told(s, id, &told) => {}
         Message::Asked(id, told) => ask::told(s, id, told),
         Message::Table(name, row) => tables::told(s, name, row.map(|row| *row)),
         Message::Looked(table, look) => {
@@ -123,6 +126,10 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
             flow::change(s, place, &row);
             s.keep("changes", place, row.to_json());
         }
+        Message::Event(place, row) => {
+            flow::event(s, place, &row);
+            s.keep("events", place, row.to_json());
+        }
         Message::Verdict(row) => {
             flow::verdict(s, &row);
             let place = s.place_named(&row.instance);
@@ -141,6 +148,9 @@ fn take(s: &mut State, message: Message) -> Vec<Effect> {
             if let Some(why) = s.why.as_mut().filter(|w| w.line == line && w.watcher == watcher) {
                 why.steps = Some(steps);
             }
+        }
+        Message::NotPublished(persona, topic, steps) => {
+            s.overlay = Overlay::Refused(format!("Why {persona} may not publish to {topic}"), steps);
         }
         Message::Made(line, made) => return flow::was_made(s, line, made),
         Message::Repeated(text) => {
@@ -176,11 +186,14 @@ fn tick(s: &mut State, now: Timestamp) -> Vec<Effect> {
     s.now = now;
     s.shown_rates = s.rates.now(now);
     s.troubles = alarms::all(s);
+    s.sums.tick(now);
+    sight::stop(s);
     if s.notice.as_ref().is_some_and(|(at, _)| now - at > 6_000_000) {
         s.notice = None;
     }
     let mut effects = ask::tick(s);
     effects.extend(tables::tick(s));
+    effects.extend(people::tick(s));
     effects
 }
 
@@ -197,55 +210,49 @@ fn key_pressed(s: &mut State, key: KeyEvent) -> Vec<Effect> {
         effects.extend(key_pressed(s, KeyEvent::new(key.code, key.modifiers - KeyModifiers::ALT)));
         return effects;
     }
-    match &mut s.overlay {
+    match s.overlay {
+        Overlay::None if s.view == View::Ask && s.ask.editing => ask::edit(s, key),
+        Overlay::None if s.view == View::Rules && s.rules.editing => rules::key(s, key),
+        Overlay::None | Overlay::Journey { .. } => match keymap::find(key, s) {
+            Some(action) => act(s, action),
+            None => vec![],
+        },
+        _ => in_overlay(s, key),
+    }
+}
+
+/// A key while something lies over the view.
+fn in_overlay(s: &mut State, key: KeyEvent) -> Vec<Effect> {
+    match s.overlay.clone() {
         Overlay::Form(_) => return in_form(s, key),
-        Overlay::Instances(chosen) => {
-            let chosen = *chosen;
-            return in_instances(s, key, chosen);
-        }
-        Overlay::Help(from) => {
-            let from = *from;
-            s.overlay = in_help(s, key, from);
-            return vec![];
-        }
+        Overlay::Instances(chosen) => return in_instances(s, key, chosen),
+        Overlay::Frames(looking) => return frames::key(s, key, looking),
+        Overlay::Who(at) => return ask::choose(s, key, at),
+        Overlay::Palette(..) => return in_palette(s, key),
+        Overlay::Proposal(proposal) => match key.code {
+            KeyCode::Enter => {
+                s.overlay = Overlay::None;
+                return vec![Effect::CarryOut(proposal)];
+            }
+            KeyCode::Esc => s.overlay = Overlay::None,
+            _ => {}
+        },
+        Overlay::Help(from) => s.overlay = in_help(s, key, from),
         Overlay::Alarms(from) => {
             let last = s.troubles.len().saturating_sub(1);
             s.overlay = match key.code {
-                KeyCode::Down => Overlay::Alarms((*from + 1).min(last)),
+                KeyCode::Down => Overlay::Alarms((from + 1).min(last)),
                 KeyCode::Up => Overlay::Alarms(from.saturating_sub(1)),
                 _ => Overlay::None,
             };
-            return vec![];
         }
-        Overlay::Frames(looking) => {
-            let looking = looking.clone();
-            return frames::key(s, key, looking);
-        }
-        Overlay::Who(at) => {
-            let at = *at;
-            return ask::choose(s, key, at);
-        }
-        Overlay::Proposal(proposal) => {
-            let proposal = proposal.clone();
-            match key.code {
-                KeyCode::Enter => {
-                    s.overlay = Overlay::None;
-                    return vec![Effect::CarryOut(proposal)];
-                }
-                KeyCode::Esc => s.overlay = Overlay::None,
-                _ => {}
-            }
-            return vec![];
-        }
-        Overlay::Palette(..) => return in_palette(s, key),
-        Overlay::None if s.view == View::Ask && s.ask.editing => return ask::edit(s, key),
-        Overlay::None if s.view == View::Rules && s.rules.editing => return rules::key(s, key),
+        Overlay::Kinds(at) if s.view == View::Relay => relay::choose_kinds(s, key, at),
+        Overlay::Kinds(at) => sight::choose_kinds(s, key, at),
+        Overlay::StopAt(at) => sight::choose_stop(s, key, at),
+        Overlay::Refused(..) => s.overlay = Overlay::None,
         Overlay::None | Overlay::Journey { .. } => {}
     }
-    match keymap::find(key, s) {
-        Some(action) => act(s, action),
-        None => vec![],
-    }
+    vec![]
 }
 
 fn in_help(s: &State, key: KeyEvent, from: usize) -> Overlay {

@@ -7,10 +7,11 @@ use ratatui::widgets::Paragraph;
 use unicode_width::UnicodeWidthStr;
 
 use crate::workbench::action::Action;
-use crate::workbench::keymap::{here, is_possible};
+use crate::workbench::keymap::here;
 use crate::workbench::overlays::frames::draw as frames;
 use crate::workbench::overlays::popup;
 use crate::workbench::paint::{put, rule};
+use crate::workbench::possible::is_possible;
 use crate::workbench::rail::View;
 use crate::workbench::state::{Click, Link, Overlay, State};
 use crate::workbench::views::earshot::{draw as earshot, journey};
@@ -57,6 +58,9 @@ pub fn view(s: &mut State, frame: &mut Frame<'_>) {
         Overlay::Form(form) => popup::form(s, frame, area, &form),
         Overlay::Instances(chosen) => popup::instances(s, frame, area, chosen),
         Overlay::Who(at) => popup::who(s, frame, area, at),
+        Overlay::Refused(title, steps) => popup::refused(s, frame, area, &title, &steps),
+        Overlay::Kinds(at) => popup::kinds(s, frame, area, at),
+        Overlay::StopAt(at) => popup::stop_at(s, frame, area, at),
         Overlay::Proposal(p) => popup::proposal(s, frame, area, &p),
         Overlay::Palette(input, at) => popup::palette(s, frame, area, input.text(), at),
         Overlay::None | Overlay::Journey { .. } | Overlay::Frames(_) => {}
@@ -185,6 +189,9 @@ fn foot(s: &State, frame: &mut Frame<'_>, area: Rect) {
             vec![("↑↓", "choose"), ("/", "find"), ("h", "heartbeats on or off"), ("y", "copy"), ("esc", "back")]
         }
         Overlay::Who(_) => vec![("space", "choose"), ("enter", "ask"), ("esc", "leave it")],
+        Overlay::Refused(..) => vec![("any key", "back")],
+        Overlay::Kinds(_) => vec![("space", "show or not"), ("enter", "done")],
+        Overlay::StopAt(_) => vec![("enter", "stop there"), ("esc", "leave it")],
         Overlay::Proposal(_) => vec![("enter", "do it"), ("esc", "leave it")],
         Overlay::Palette(..) => vec![("enter", "do it"), ("↑↓", "choose"), ("esc", "leave it")],
         Overlay::None if writing => {

@@ -28,6 +28,10 @@ fn is_in_the_stream(t: &Tmux) {
 fn a_session_with_the_demo() {
     let t = demo("5");
     // Hold, choose, ask why.
+    t.key("/");
+    t.type_text("calls");
+    t.key("Enter");
+    t.wait_text("with “calls”");
     t.key("Space");
     t.wait_text("paused");
     t.key("Tab");
@@ -35,6 +39,8 @@ fn a_session_with_the_demo() {
     t.wait("an explanation", |s| s.contains("✓ stream") && s.contains("why Tove"));
     t.key("Escape");
     t.key("Space");
+    t.key("Escape");
+    t.wait("no filter", |s| !s.contains("with “calls”"));
 
     // Filter.
     t.key("/");
@@ -224,4 +230,43 @@ fn an_instance_ends_and_comes_back() {
     assert!(!screen.lines().any(|l| l.contains("✖ missed") && l.contains("calls")), "{screen}");
     t.key("q");
     t.wait_text("[exit 0]");
+}
+
+/// What was seen in the workbench becomes expectations, which hold as long as the rules do.
+#[test]
+fn what_was_recorded_becomes_expectations() {
+    let dir = tempfile::tempdir().unwrap();
+    let gossip = env!("CARGO_BIN_EXE_gossip");
+    let t = Tmux::start(160, 47, &format!("cd {} && {gossip} demo --pace 5", dir.path().display()));
+    t.wait("several changes that were heard, and not", |s| s.matches('●').count() > 12 && s.matches('◆').count() > 12);
+    t.key("R");
+    t.wait_text("Save a recording");
+    t.key("Enter");
+    t.wait_text("recorded:");
+    t.key("q");
+    t.wait_text("[exit 0]");
+
+    let demo = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/gossip.toml");
+    let expect = |args: &[&str]| {
+        let out = testbed::run(std::path::Path::new(gossip), &[&["expect"], args].concat(), dir.path(), &[]);
+        let text = |b: &[u8]| String::from_utf8_lossy(b).into_owned();
+        (out.status.code(), text(&out.stdout), text(&out.stderr))
+    };
+    let made = ["--from-recording", "gossip-recording.jsonl", "-o", "seen.toml", "--config"];
+    let (code, out, err) = expect(&[&made[..], &[demo]].concat());
+    assert_eq!(code, Some(0), "{out}{err}");
+    assert!(out.contains(" steps, 5 listeners"), "{out}");
+    let (code, _, err) = expect(&[&made[..], &[demo]].concat());
+    assert!(code == Some(2) && err.contains("seen.toml: "), "nothing is written over: {err}");
+    let (code, out, err) = expect(&["seen.toml"]);
+    assert_eq!(code, Some(0), "{out}{err}");
+
+    // With another rule it is told what is not heard any more.
+    let rules = std::fs::read_to_string(demo).unwrap().replace("agency = claim.agency", "agency <> claim.agency");
+    std::fs::write(dir.path().join("gossip.toml"), rules).unwrap();
+    let seen = std::fs::read_to_string(dir.path().join("seen.toml")).unwrap();
+    let config = seen.lines().find(|l| l.starts_with("config = ")).unwrap().to_string();
+    std::fs::write(dir.path().join("other.toml"), seen.replace(&config, "config = 'gossip.toml'")).unwrap();
+    let (code, out, _) = expect(&["other.toml"]);
+    assert!(code == Some(1) && out.contains("FAILS") && out.contains("agency <> claim.agency"), "{out}");
 }

@@ -1,8 +1,9 @@
 //! The real workbench in a real terminal, driven by keys.
 #![allow(clippy::unwrap_used)]
 
+mod actions;
 mod demo;
 mod elsewhere;
-mod own;
+mod first_steps;
 mod relay;
 mod rules;

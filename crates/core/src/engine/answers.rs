@@ -55,9 +55,15 @@ impl Engine {
         self.tables.contains_key(table)
     }
 
-    /// Subscriptions that wait for a result: their first one, or another after a gap or a change of rights.
+    /// Subscriptions that wait for something to be read: their result, the first one or another after a gap or a change of
+    /// rights, or what is needed to go on with it, as the next page of a window is.
     pub fn waiting(&self) -> impl Iterator<Item = SubId> + '_ {
-        self.feeds.iter().flatten().flat_map(|f| f.waiting().iter().map(|(sub, _)| *sub))
+        let held = |(id, f): (usize, &Feed)| match self.is_settled(id as FeedId) {
+            true => vec![],
+            false => f.live.as_slice().to_vec(),
+        };
+        let feeds = || self.feeds.iter().enumerate().filter_map(|(id, f)| Some((id, f.as_ref()?)));
+        feeds().flat_map(|(_, f)| f.waiting().iter().map(|(sub, _)| *sub)).chain(feeds().flat_map(held))
     }
 
     /// Bytes of the rows that feeds hold, and of what is made of them, as they count towards the limit.

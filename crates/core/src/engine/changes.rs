@@ -11,9 +11,10 @@ use crate::audience::SubId;
 use crate::explain::{self, Tally, Verdict};
 use crate::feed::{self, Change, ChangeError};
 use crate::index::FeedId;
+use crate::plan::EffectivePlan;
 use crate::position::{Continues, Interval, Old, Position, Progress, Reset, ResetReason, RowChange, Term, Transaction};
 use crate::query::function::EvalError;
-use crate::schema::{ColumnSet, Table, TableName};
+use crate::schema::{ColumnSet, SYSTEM_SCHEMA, Table, TableName};
 
 /// Feeds whose memory is loaded together.
 const BATCH: usize = 64;
@@ -491,7 +492,7 @@ impl Engine {
         for sub in &self.observed {
             let Some(s) = self.subs.get(sub) else { continue };
             let Some(feed) = self.feeds.get(s.feed as usize).and_then(Option::as_ref) else { continue };
-            if feed.plan.table().source != *source {
+            if feed.plan.table().source != *source || !is_told_of(&feed.plan, t) {
                 continue;
             }
             let silent = feed.memory.materialized().is_some() && feed.joining.is_some();
@@ -509,6 +510,13 @@ impl Engine {
             self.out.push(Output::Verdict { sub: *sub, source, term, position, verdict, tally });
         }
     }
+}
+
+/// Whether operators are told what became of a transaction for a plan. Verdicts themselves stand in one of Gossip's own tables, and
+/// to tell of those would never end; of presence is told what happens to it.
+fn is_told_of(plan: &EffectivePlan, t: &Transaction) -> bool {
+    let table = plan.table();
+    !table.is_of_operators() && (*table.source != *SYSTEM_SCHEMA || t.changes.iter().any(|c| plan.is_about(c)))
 }
 
 /// What evaluating a feed brings up to date beside it: its digest, what the table knows of it, which tables were emptied.

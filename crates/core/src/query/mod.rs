@@ -14,7 +14,9 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::schema::{Catalog, ColumnSet, Table};
-pub use check::{MAX_FUNCTIONS, MAX_NODES, parse_condition, parse_mask, parse_query, parse_trusted_query};
+pub use check::{
+    MAX_FUNCTIONS, MAX_NODES, parse_condition, parse_mask, parse_query, parse_trusted_query, queried_table,
+};
 pub use expr::{Beside, Cells, CmpOp, Expr, Masked, Placeholder, PlaceholderError, Subquery};
 pub use syntax::{MAX_DEPTH, MAX_TEXT};
 pub use values::ValueList;

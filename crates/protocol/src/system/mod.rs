@@ -26,6 +26,7 @@ pub const TABLES: &[Shape] = &[
     ClientRow::SHAPE,
     AlarmRow::SHAPE,
     ChangesRow::SHAPE,
+    EventRow::SHAPE,
     TrafficRow::SHAPE,
     ConnectionRow::SHAPE,
     FrameRow::SHAPE,

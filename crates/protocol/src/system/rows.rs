@@ -83,6 +83,12 @@ table! {
         waiting: u64,
         /// How the connections to other programs' brokers stand.
         foreign: String,
+        /// What the broker says of itself.
+        broker: Option<String>,
+        /// Messages of row changes that the broker stores for those who come later.
+        stored: Option<u64>,
+        /// Their bytes, as the broker counts them.
+        stored_bytes: Option<u64>,
     }
 }
 
@@ -234,6 +240,7 @@ table! {
 
 /// A subscription of a client.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct ClientSubscription {
     /// Its id in the instance.
     pub id: u64,
@@ -243,6 +250,9 @@ pub struct ClientSubscription {
     pub query: String,
     /// The label under which it is observed.
     pub observed: Option<String>,
+    /// The claims of the client, if it is observed: an operator connected it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub claims: Option<Map<String, Json>>,
 }
 
 table! {
@@ -288,6 +298,31 @@ table! {
         changes: Embedded<Vec<ShownChange>>,
         /// The database's number for it, where it has one.
         xid: Option<u64>,
+    }
+}
+
+table! {
+    /// `gossip.events`, a stream: events of topics that an instance has taken, and changes of presence, while it is
+    /// subscribed to. Every instance tells of each.
+    EventRow, "events", key 0, {
+        /// What happened, as a hash: the same at every instance. What happens twice is told twice under it.
+        identity: String,
+        /// The position at this instance, as `source:position`. Others count otherwise.
+        position: String,
+        /// The instance that has taken it.
+        instance: String,
+        /// `topic` or `presence`.
+        kind: String,
+        /// When it happened, in microseconds since 1970.
+        at: i64,
+        /// When the instance received it.
+        received_at: i64,
+        /// Rows that it changed.
+        rows: u64,
+        /// The first of them.
+        changes: Embedded<Vec<ShownChange>>,
+        /// Events left out before it, because there were too many.
+        left_out: u64,
     }
 }
 

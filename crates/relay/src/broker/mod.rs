@@ -73,8 +73,27 @@ pub trait Broker: Send + Sync + 'static {
         Ok(vec![])
     }
 
+    /// What the broker says of itself: its name and release, where it tells.
+    fn about(&self) -> Option<String> {
+        None
+    }
+
+    /// How much is stored of a source.
+    async fn stored(&self, _source: &str) -> Result<Option<Stored>, RelayError> {
+        Ok(None)
+    }
+
     /// What it uses on the broker, by what is done there.
     fn names(&self) -> Vec<(&'static str, String)>;
+}
+
+/// What a broker stores.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Stored {
+    /// Messages.
+    pub messages: u64,
+    /// Their bytes, as the broker counts them.
+    pub bytes: u64,
 }
 
 /// A protocol that brokers speak: how their addresses look, and how to connect.

@@ -20,7 +20,7 @@ use parking_lot::Mutex;
 use tokio::sync::mpsc;
 
 use super::address::Address;
-use super::{Broker, MOST_FETCHED, Protocol, TIMEOUT, WAITING};
+use super::{Broker, MOST_FETCHED, Protocol, Stored, TIMEOUT, WAITING};
 use crate::ingest::{Ingest, Place, Sink};
 use crate::message::{Message, Path, token};
 use crate::tls::TlsRoots;
@@ -270,6 +270,21 @@ impl Broker for Nats {
         }
         found.push(end);
         Ok(found)
+    }
+
+    fn about(&self) -> Option<String> {
+        let info = self.client.server_info();
+        Some(format!("NATS {}", info.version)).filter(|_| !info.version.is_empty())
+    }
+
+    async fn stored(&self, source: &str) -> Result<Option<Stored>, RelayError> {
+        let mut stream = match self.jetstream.get_stream(self.stream(source)).await {
+            Ok(stream) => stream,
+            Err(e) if e.to_string().contains("not found") => return Ok(Some(Stored::default())),
+            Err(e) => return Err(RelayError::unreachable(e)),
+        };
+        let state = &stream.info().await.map_err(RelayError::unreachable)?.state;
+        Ok(Some(Stored { messages: state.messages, bytes: state.bytes }))
     }
 
     fn names(&self) -> Vec<(&'static str, String)> {

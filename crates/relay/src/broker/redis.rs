@@ -16,7 +16,7 @@ use gossip_core::position::Position;
 use tokio::sync::{mpsc, oneshot};
 
 use super::address::Address;
-use super::{Broker, MOST_FETCHED, Protocol, TIMEOUT, WAITING, backoff, pause};
+use super::{Broker, MOST_FETCHED, Protocol, Stored, TIMEOUT, WAITING, backoff, pause};
 use crate::ingest::{Ingest, Place, Sink};
 use crate::message::{Message, Path, token};
 use crate::parts::Part;
@@ -267,6 +267,14 @@ impl Broker for Redis {
             self.back(source, None, end.part.of).await?.iter().filter_map(|entry| kept(source, entry)).collect();
         found.reverse();
         Ok(found)
+    }
+
+    async fn stored(&self, source: &str) -> Result<Option<Stored>, RelayError> {
+        let (stream, mut commands) = (self.stream(source), self.commands.clone());
+        let messages = ::redis::cmd("XLEN").arg(&stream).query_async(&mut commands).await.map_err(unreachable)?;
+        let bytes: Option<u64> =
+            ::redis::cmd("MEMORY").arg("USAGE").arg(&stream).query_async(&mut commands).await.map_err(unreachable)?;
+        Ok(Some(Stored { messages, bytes: bytes.unwrap_or(0) }))
     }
 
     fn names(&self) -> Vec<(&'static str, String)> {

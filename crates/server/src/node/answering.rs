@@ -41,6 +41,9 @@ impl Node {
                 self.leave_everywhere(client);
             }
             Command::Decided(id, claims, answer) => self.decided(id, claims, answer),
+            Command::ExplainDecided(question, decided, answer) => {
+                let _ = answer.send(self.explain_with(question, &decided));
+            }
             Command::Claims(id, before, claims) => {
                 let Some((client, subs)) = self.clients.get(&id) else { return };
                 let (client, subs): (_, Vec<SubId>) = (client.clone(), subs.values().copied().collect());

@@ -36,9 +36,10 @@ impl Node {
 
     pub(super) fn operate_here(&mut self, call: Call, answer: Answer) {
         match call {
-            Call::Explain(asked) => {
-                let _ = answer.send(Explain::of(&asked).and_then(|question| self.explain(question)));
-            }
+            Call::Explain(asked) => match Explain::of(&asked) {
+                Ok(question) => self.explain_decided(question, answer),
+                Err(e) => drop(answer.send(Err(e))),
+            },
             Call::WhatIf(asked) => match WhatIf::of(&asked) {
                 Ok(question) => self.what_if(question, answer, Reservation::default()),
                 Err(e) => drop(answer.send(Err(e))),

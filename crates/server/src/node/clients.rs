@@ -135,7 +135,8 @@ impl Node {
             let known: Vec<_> = subs.iter().filter_map(|(number, id)| Some((number, id, self.subs.get(id)?))).collect();
             let subscription = |(number, id, s): &(&u64, &u64, &super::state::Sub)| {
                 let (query, observed) = (s.text.clone(), s.subscription.observed.clone());
-                ClientSubscription { id: **id, number: **number, query, observed }
+                let claims = observed.is_some().then(|| claims.facts.clone());
+                ClientSubscription { id: **id, number: **number, query, observed, claims }
             };
             // Everything passes through its queue in order; what is told at a pace waits elsewhere.
             let has_all =

@@ -18,7 +18,7 @@ use parking_lot::Mutex;
 use serde_json::Value as Json;
 use tokio::sync::{Notify, mpsc, oneshot, watch};
 
-use super::question::{Answer, OneResult, Operate, Publish, Reservation, WhatIf};
+use super::question::{Answer, Explain, OneResult, Operate, Publish, Reservation, WhatIf};
 use crate::audit_log::AuditLog;
 use crate::authz_webhook::{Decided, Decisions, Undecided};
 use crate::outbox::{Outbox, Receipt, Style};
@@ -69,6 +69,8 @@ pub enum Command {
     Claims(u64, Arc<Claims>, Arc<Claims>),
     /// What was decided outside about a subscription, for the claims that it had then.
     Decided(SubId, Arc<Claims>, Result<Decided, Undecided>),
+    /// What was decided outside about somebody whom an operator asks about.
+    ExplainDecided(Explain, Result<Decided, Undecided>, Answer),
     /// A client's token has ended, and the time that it had to renew it.
     Expired(u64),
     /// A client subscribes; the answer goes to its outbox.

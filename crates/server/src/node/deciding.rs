@@ -5,9 +5,13 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use gossip_core::engine::{Input, Refusal, Request, SubId};
+use gossip_core::explain::{Passed, Step};
 use gossip_core::rule::Claims;
+use gossip_protocol::RpcError;
+use serde_json::{Value as Json, json};
 
 use super::command::Command;
+use super::question::{Answer, Explain, QuestionTarget};
 use super::state::{Node, Outside, Target};
 use crate::authz_webhook::{Decided, Undecided, with};
 
@@ -33,6 +37,57 @@ impl Node {
         let concerns = |r: &gossip_core::rule::RuleText| r.table == table && request.claims.roles.contains(&r.role);
         let name = table.to_string();
         (decisions.concern(&name) && self.engine.rules().texts().iter().any(concerns)).then_some(name)
+    }
+
+    /// Answers an operator's question, once it is decided outside what is decided there.
+    pub(super) fn explain_decided(&mut self, question: Explain, answer: Answer) {
+        let of = match &question.whom {
+            QuestionTarget::Anybody(request) => self.decided_outside(request).map(|table| (table, request.clone())),
+            QuestionTarget::Subscription(_) | QuestionTarget::Publisher { .. } => None,
+        };
+        let (Some((table, request)), Some(decisions)) = (of, self.start.decisions.clone()) else {
+            let _ = answer.send(self.explain(question));
+            return;
+        };
+        let asks = self.start.asks.clone();
+        tokio::spawn(async move {
+            let decided = decisions.decide(&request.claims, &table, &request.params, false).await;
+            if let Some(asks) = asks.upgrade() {
+                let _ = asks.send(Command::ExplainDecided(question, decided, answer)).await;
+            }
+        });
+    }
+
+    /// The answer with what was decided, as its first step.
+    pub(super) fn explain_with(
+        &self,
+        mut question: Explain,
+        decided: &Result<Decided, Undecided>,
+    ) -> Result<Json, RpcError> {
+        let (passed, text, values) = match decided {
+            Ok(decided) => {
+                let names: Vec<&str> = decided.facts.keys().map(String::as_str).collect();
+                let values = if names.is_empty() { vec![] } else { vec![format!("it adds {}", names.join(", "))] };
+                (Passed::Yes, "the decision service permits it".to_string(), values)
+            }
+            Err(Undecided::Refused) => (Passed::No, "the decision service refuses it".into(), vec![]),
+            Err(Undecided::Failed(why)) => (
+                Passed::No,
+                "the decision service did not answer, and without it there are no rights".into(),
+                vec![why.clone()],
+            ),
+        };
+        let step = Step::new("decision", passed, text.clone(), values);
+        match (decided, &mut question.whom) {
+            (Ok(decided), QuestionTarget::Anybody(request)) => request.claims = with(&request.claims, &decided.facts),
+            _ => return Ok(json!({"refused": text, "steps": [step]})),
+        }
+        let mut answer = self.explain(question)?;
+        match answer["steps"].as_array_mut() {
+            Some(steps) => steps.insert(0, json!(step)),
+            None => answer["steps"] = json!([step]),
+        }
+        Ok(answer)
     }
 
     fn request_decision(&self, id: SubId, claims: Arc<Claims>) {

@@ -7,6 +7,7 @@ use gossip_core::cluster::topics::{Applied, from_cloudevent};
 use gossip_core::datetime;
 use gossip_core::engine::Input;
 use gossip_core::position::Timestamp;
+use gossip_core::publication::Publication;
 use gossip_protocol::cloudevent::{CloudEvent, MAX_EVENT, SENDER};
 use gossip_protocol::timestamp::rfc3339;
 use gossip_protocol::{RpcError, code};
@@ -90,8 +91,9 @@ impl Node {
                 return;
             }
         };
-        let rules = self.engine.rules();
-        if !rules.may_publish(topic.table.table(), &row, &topic.chosen(), &claims, self.engine.catalog()) {
+        let (table, chosen) = (topic.table.table(), &topic.chosen());
+        let wanted = Publication { table, row: &row, chosen, claims: &claims };
+        if !wanted.is_permitted(self.engine.rules(), self.engine.catalog()) {
             let _ = answer.send(Err(not_permitted(&name)));
             return;
         }

@@ -23,6 +23,7 @@ impl Node {
                     format!("this instance has no subscription {id}; gossip.clients lists them"),
                 )
             })?,
+            QuestionTarget::Publisher { to, data, claims } => return Ok(self.explain_publication(to, data, claims)),
             QuestionTarget::Anybody(request) => match self.engine.hypothetical(request) {
                 Ok(found) => found,
                 Err(e) => {
@@ -33,7 +34,7 @@ impl Node {
         };
         let feed = match &q.whom {
             QuestionTarget::Subscription(id) => self.engine.feed_of_subscription(*id),
-            QuestionTarget::Anybody(_) => self.engine.feed_of(&plan),
+            QuestionTarget::Anybody(_) | QuestionTarget::Publisher { .. } => self.engine.feed_of(&plan),
         };
         let id = feed.as_ref().map(|f| f.id);
         let feed =
@@ -59,7 +60,7 @@ impl Node {
             // The places are those of now; whether it came into the window then is known only of who is observed.
             let recorded = match &q.whom {
                 QuestionTarget::Subscription(id) => self.has_matched(*id, &format!("{source}:{position}")),
-                QuestionTarget::Anybody(_) => None,
+                QuestionTarget::Anybody(_) | QuestionTarget::Publisher { .. } => None,
             };
             if let (Some(step), Some(has_matched)) = (&mut step, recorded) {
                 step.verdict = if has_matched { Passed::Yes } else { Passed::No };

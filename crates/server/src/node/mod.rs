@@ -17,8 +17,11 @@ mod clients;
 mod cluster;
 pub(crate) mod command;
 mod deciding;
+mod event_rows;
 mod events;
+mod events_told;
 mod explain;
+mod explain_publication;
 mod incoming;
 mod operators;
 mod outgoing;
@@ -46,6 +49,7 @@ use tokio::sync::{Semaphore, mpsc};
 
 use alarms::Alarms;
 pub use command::{Client, Command, Start, State};
+use events_told::EventsTold;
 use outgoing::Events;
 use outputs::AUDIT_EVERY;
 pub use publishing::Published;
@@ -164,6 +168,7 @@ impl Node {
             waiting: 0,
             traffic_wanted: false,
             traffic_told: (0, 0, 0),
+            events_told: EventsTold::default(),
             told_current: 0,
             was_behind: false,
             sampled: 0,

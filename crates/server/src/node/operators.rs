@@ -5,14 +5,13 @@ use std::sync::Arc;
 
 use gossip_core::cluster::message::Message;
 use gossip_core::explain::Tally;
-use gossip_core::position::{Interval, Old, RowChange, Timestamp, Transaction};
+use gossip_core::position::{Interval, RowChange, Timestamp, Transaction};
 use gossip_core::rule::RuleText;
-use gossip_core::schema::{Column, Row, SYSTEM_SCHEMA, TOPIC_SOURCE, Table, TableName};
-use gossip_core::value::Value;
+use gossip_core::schema::{Column, SYSTEM_SCHEMA, TOPIC_SOURCE, TableName};
 use gossip_protocol::cloudevent::SENDER;
 use gossip_protocol::system::{
-    ChangesRow, Embedded, FeedRow, InstanceRow, LinkRow, RuleRow, ShownChange, SystemRow, TableColumn, TableRow,
-    TrafficRow, VerdictRow,
+    ChangesRow, Embedded, EventRow, FeedRow, InstanceRow, LinkRow, RuleRow, ShownChange, SystemRow, TableColumn,
+    TableRow, TrafficRow, VerdictRow,
 };
 use gossip_protocol::timestamp::rfc3339;
 use gossip_relay::{About, Received};
@@ -21,15 +20,13 @@ use serde_json::Value as Json;
 use super::state::Node;
 use crate::now;
 use crate::outbox::Subscription;
+use crate::shown::{self, SHOWN_TEXT};
 
 /// Rows of one transaction that are shown to operators.
 const SHOWN_ROWS: usize = 50;
 
 /// Messages of the relay that are shown per second; the next one says how many were left out.
 const SHOWN_MESSAGES: u32 = 50;
-
-/// Characters of one value that are shown to operators.
-const SHOWN_TEXT: usize = 120;
 
 /// Tables that are sampled only while they are subscribed to.
 const SAMPLED: [&str; 4] = ["feeds", "tables", "rules", "clients"];
@@ -54,7 +51,7 @@ impl Node {
 
     pub(super) fn taken(&mut self, interval: &Interval, t: &Transaction) {
         if &*interval.source == SYSTEM_SCHEMA {
-            return;
+            return self.tell_events(interval, t);
         }
         let changes: Vec<&RowChange> = t.changes.iter().filter(|c| !c.is_nothing()).collect();
         self.counters.changes += changes.len() as u64;
@@ -63,18 +60,12 @@ impl Node {
             let of_table = self.counters.of_table.entry(c.table.to_string()).or_default();
             *of_table = (of_table.0 + 1, t.committed.to);
         }
-        // Positions of topics are local to an instance: shown by several instances, one event would look like several.
+        // Positions of topics are local to an instance, and so they are told of otherwise.
         if topic {
-            return;
+            return self.tell_events(interval, t);
         }
         let before = interval.transactions.iter().rev().find(|b| b.position < t.position).map(|b| b.position);
-        let shown: Vec<ShownChange> = {
-            let catalog = self.engine.catalog();
-            let shape =
-                |c: &RowChange| catalog.get(&c.table).filter(|_| catalog.identity(&c.table) == Some(c.description));
-            let show = |c: &&RowChange| show_change(c, shape(c).map(|t| &**t));
-            changes.iter().take(SHOWN_ROWS).map(show).collect()
-        };
+        let shown: Vec<ShownChange> = changes.iter().take(SHOWN_ROWS).map(|c| self.shown(c)).collect();
         self.system.add(ChangesRow {
             position: format!("{}:{}", interval.source, t.position),
             after: format!("{}:{}", interval.source, before.unwrap_or(interval.from)),
@@ -88,6 +79,14 @@ impl Node {
             changes: Embedded(shown),
             xid: Some(t.number).filter(|xid| *xid > 0),
         });
+    }
+
+    /// A row's change as operators are shown it.
+    pub(super) fn shown(&self, change: &RowChange) -> ShownChange {
+        let catalog = self.engine.catalog();
+        let table = catalog.get(&change.table);
+        let table = table.filter(|_| catalog.identity(&change.table) == Some(change.description));
+        shown::change(change, table.map(|t| &**t))
     }
 
     /// Tells of a message that has come over the relay, if an operator listens to that. Heartbeats are not worth a word.
@@ -150,6 +149,7 @@ impl Node {
         self.system.show(alarms.into_iter().chain(others.alarms()));
 
         self.traffic_wanted = self.engine.has_feeds_on(&TableName::system(TrafficRow::SHAPE.name));
+        self.events_told.wanted = self.engine.has_feeds_on(&TableName::system(EventRow::SHAPE.name));
         self.tap_clients();
         // What takes time in proportion to its size is sampled only while it is subscribed to.
         for name in SAMPLED {
@@ -203,6 +203,9 @@ impl Node {
             delay_ms: self.cluster.round_trip().map(|t| t as f64 / 1_000.0),
             waiting: self.waiting as u64,
             foreign: self.foreign_state(),
+            broker: standing.broker,
+            stored: standing.stored.map(|(messages, _)| messages),
+            stored_bytes: standing.stored.map(|(_, bytes)| bytes),
         }
     }
 
@@ -286,26 +289,4 @@ pub(super) struct Passing {
     pub(super) at: Timestamp,
     /// The cursor after it, if a delta was sent.
     pub(super) cursor: Option<String>,
-}
-
-/// A row's change as operators are shown it, cut where it is long.
-pub(super) fn show_change(c: &RowChange, table: Option<&Table>) -> ShownChange {
-    let row = |row: &Row| {
-        let cell = |(column, v): (&Column, &Value)| {
-            let v = match v.to_json() {
-                Json::String(s) if s.chars().count() > SHOWN_TEXT => {
-                    Json::from(s.chars().take(SHOWN_TEXT).chain(['…']).collect::<String>())
-                }
-                v => v,
-            };
-            (column.name.to_string(), v)
-        };
-        Some(table?.columns.iter().zip(row.iter()).map(cell).collect::<serde_json::Map<_, _>>())
-    };
-    let old = match &c.old {
-        Old::Known(Some(old)) => row(old),
-        _ => None,
-    };
-    let key = c.key.iter().map(Value::to_json).collect();
-    ShownChange { table: c.table.to_string(), key, old, new: c.new.as_ref().and_then(row) }
 }

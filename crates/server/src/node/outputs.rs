@@ -10,7 +10,6 @@ use gossip_core::engine::{Delta, Input, Output, Refusal, ResyncReason, SnapshotI
 use gossip_core::explain::Verdict;
 use gossip_core::plan::{EffectivePlan, SnapshotRequest};
 use gossip_core::position::{Micros, Position, SnapshotPoint};
-use gossip_core::schema::TOPIC_SOURCE;
 use gossip_core::wire::{self, Wording};
 use gossip_protocol::call::Send;
 use gossip_protocol::message;
@@ -53,9 +52,7 @@ impl Node {
             Output::Closed(id, refusal) => self.closed(id, refusal),
             Output::Heal { source, after } => self.heal(source, after),
             Output::Verdict { sub, source, term, position, verdict, tally } => {
-                if &*source != TOPIC_SOURCE
-                    && let Some(s) = self.subs.get(&sub)
-                {
+                if let Some(s) = self.subs.get(&sub) {
                     let matched = self.engine.plan(sub).filter(|_| verdict == Verdict::Matched);
                     let cursor = matched.map(|e| wire::cursor(&e, term, position, 0, &self.start.sealer));
                     let subscription = s.subscription.clone();
@@ -181,6 +178,7 @@ impl Node {
     pub(super) fn deliver(&mut self, delta: &Arc<Delta>, subscribers: &[SubId]) {
         let sealer = &self.start.sealer;
         let cursor = wire::cursor(&delta.feed, delta.term, delta.position, delta.at, sealer);
+        let is_own = delta.feed.table().is_of_operators();
         let mut bodies: FastMap<Wording, String> = FastMap::default();
         // Most clients' subscriptions have the same few numbers; then even the head is the same.
         let mut frames: FastMap<(u64, Wording), Bytes> = FastMap::default();
@@ -209,8 +207,9 @@ impl Node {
                 }
             };
             let then = match &subscription.observed {
-                Some(_) if delta.feed.table().is_topic() => Then::Nothing,
                 None => Then::Nothing,
+                // To say that something was said of Gossip's own tables would never end.
+                Some(_) if is_own => Then::Nothing,
                 Some(_) => Then::Tell(Box::new(Receipt {
                     subscription: subscription.clone(),
                     source: delta.feed.table().source.clone(),

@@ -3,6 +3,7 @@
 use gossip_core::cluster::JoinError;
 use gossip_core::cluster::message::presence_row;
 use gossip_core::cluster::presence::Location;
+use gossip_core::publication::Publication;
 use gossip_core::schema::{ColumnSet, PRESENCE, TableName};
 use gossip_core::value::Value;
 use gossip_protocol::system::{Moment, PresenceRow, SystemRow};
@@ -23,7 +24,7 @@ fn column(name: &str) -> usize {
 }
 
 /// A member's own data on joining; the instance adds the rest.
-fn chosen() -> ColumnSet {
+pub(super) fn chosen() -> ColumnSet {
     [column("place"), column("data")].into_iter().collect()
 }
 
@@ -55,7 +56,8 @@ impl Node {
             data,
             since: Moment(since.unwrap_or_else(|| rfc3339(now()))),
         });
-        if !self.engine.rules().may_publish(&table, &row, &chosen(), &claims, self.engine.catalog()) {
+        let wanted = Publication { table: &table, row: &row, chosen: &chosen(), claims: &claims };
+        if !wanted.is_permitted(self.engine.rules(), self.engine.catalog()) {
             return Err(refused());
         }
         let outputs = self.cluster.join(at, row).map_err(|full| match full {
@@ -93,7 +95,8 @@ impl Node {
             claims.is_some_and(|claims| {
                 // Under another name it would have to come anew.
                 let named = claims.subject().map_or(Value::Null, Value::from) == row[subject];
-                named && self.engine.rules().may_publish(&table, row, &chosen, &claims, self.engine.catalog())
+                let wanted = Publication { table: &table, row, chosen: &chosen, claims: &claims };
+                named && wanted.is_permitted(self.engine.rules(), self.engine.catalog())
             })
         };
         let leaving: Vec<Location> = own.filter(|one| !may(one)).map(|(at, _)| at.clone()).collect();

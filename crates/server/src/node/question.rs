@@ -9,7 +9,7 @@ use gossip_core::rule::{Claims, May, RuleSet, RuleText};
 use gossip_core::schema::TableName;
 use gossip_core::seam::ResultRows;
 use gossip_protocol::{Call, CloudEvent, RpcError, call};
-use serde_json::Value as Json;
+use serde_json::{Map, Value as Json};
 use tokio::sync::{OwnedSemaphorePermit, oneshot};
 
 use super::publishing::Published;
@@ -44,6 +44,7 @@ impl std::fmt::Display for Explain {
         match &self.whom {
             QuestionTarget::Subscription(id) => write!(f, "subscription {id}"),
             QuestionTarget::Anybody(request) => write!(f, "roles {}", request.claims.roles.join(", ")),
+            QuestionTarget::Publisher { claims, .. } => write!(f, "a publisher with roles {}", claims.roles.join(", ")),
         }
     }
 }
@@ -55,6 +56,15 @@ pub enum QuestionTarget {
     Subscription(SubId),
     /// Anybody with these claims and this query.
     Anybody(Box<Request>),
+    /// Anybody with these claims who publishes this.
+    Publisher {
+        /// The topic, or `gossip.presence`.
+        to: String,
+        /// The event's data.
+        data: Json,
+        /// Who.
+        claims: Arc<Claims>,
+    },
 }
 
 /// A question of `what_if`.
@@ -112,13 +122,20 @@ impl Explain {
     }
 }
 
+fn claims_of(facts: &Map<String, Json>, roles: &Option<Vec<String>>) -> Arc<Claims> {
+    let roles = roles.clone().unwrap_or_else(|| vec![gossip_core::rule::ANONYMOUS.to_string()]);
+    Arc::new(Claims { roles, facts: facts.clone(), operator: false })
+}
+
 /// A subscription, or a query with roles, claims and parameters.
 fn whom(asked: &call::QuestionTarget) -> QuestionTarget {
     match asked {
         call::QuestionTarget::Subscription { subscription } => QuestionTarget::Subscription(*subscription),
+        call::QuestionTarget::Publisher { publish_to, data, claims, roles } => {
+            QuestionTarget::Publisher { to: publish_to.clone(), data: data.clone(), claims: claims_of(claims, roles) }
+        }
         call::QuestionTarget::Anybody { query, claims, roles, params } => {
-            let roles = roles.clone().unwrap_or_else(|| vec![gossip_core::rule::ANONYMOUS.to_string()]);
-            let claims = Arc::new(Claims { roles, facts: claims.clone(), operator: false });
+            let claims = claims_of(claims, roles);
             let (query, params) = (query.clone(), params.clone());
             QuestionTarget::Anybody(Box::new(Request { query, params, claims, ..Request::default() }))
         }

@@ -15,6 +15,7 @@ use tokio::sync::{Semaphore, mpsc, oneshot};
 
 use super::alarms::Alarms;
 use super::command::{Client, Start};
+use super::events_told::EventsTold;
 use super::outgoing::Events;
 use super::question::{Answer, OneResult};
 use crate::authz_webhook::Decided;
@@ -82,6 +83,8 @@ pub(super) struct Node {
     /// Whether an operator watches the relay's messages; the current second, messages shown in it, and left out.
     pub(super) traffic_wanted: bool,
     pub(super) traffic_told: (Timestamp, u32, u64),
+    /// What operators are told of topics and presence.
+    pub(super) events_told: EventsTold,
     pub(super) told_current: Timestamp,
     pub(super) was_behind: bool,
     pub(super) sampled: Timestamp,

@@ -1,21 +1,16 @@
 //! `what_if`: what clients would have received under other rules.
 
-use std::sync::Arc;
 use std::time::Duration;
 
 use gossip_core::engine::{Input, Request};
-use gossip_core::plan::EffectivePlan;
-use gossip_core::query::QueryError;
-use gossip_core::what_if::{Difference, Outcome, Trial, Tried};
-use gossip_protocol::timestamp::rfc3339;
 use gossip_protocol::{RpcError, code};
 use serde_json::{Value as Json, json};
 use tokio::sync::oneshot;
 
 use super::command::Command;
-use super::operators::show_change;
 use super::question::{Answer, QuestionTarget, Reservation, WhatIf};
 use super::state::{Node, Target};
+use crate::shown;
 
 /// Questions that are being answered.
 pub const MAX_UNDER_WAY: usize = 8;
@@ -51,7 +46,7 @@ impl Node {
         self.release(held);
         // The loop has other things to do than to judge thousands of changes.
         tokio::task::spawn_blocking(move || {
-            let _ = answer.send(Ok(report(&trial, problems)));
+            let _ = answer.send(Ok(shown::trial(&trial, problems)));
             drop(place);
         });
     }
@@ -66,6 +61,7 @@ impl Node {
                 })
             }
             QuestionTarget::Anybody(request) => Ok((**request).clone()),
+            QuestionTarget::Publisher { .. } => Err(RpcError::invalid("asked: expected queries")),
         };
         question.asked.iter().map(request).collect()
     }
@@ -107,42 +103,4 @@ impl Node {
             }
         }
     }
-}
-
-fn report(trial: &Trial, problems: Vec<Json>) -> Json {
-    let outcomes = trial.run();
-    let asked: Vec<Json> = trial.asked.iter().zip(outcomes).map(|(t, o)| report_of(t, &o)).collect();
-    let since = trial.transactions.front().map(|(_, t)| rfc3339(t.committed.from));
-    let unknown: Vec<String> = trial.unknown().iter().map(|l| l.to_string()).collect();
-    json!({
-        "transactions": trial.transactions.len(),
-        "since": since,
-        "problems": problems,
-        "unknown": unknown,
-        "asked": asked,
-    })
-}
-
-fn report_of(tried: &Tried, o: &Outcome) -> Json {
-    let refused = |e: &Result<Arc<EffectivePlan>, QueryError>| e.as_ref().err().map(ToString::to_string);
-    let table = tried.now.as_ref().or(tried.then.as_ref()).ok().map(|e| e.table().clone());
-    let difference = |d: &Difference| {
-        let mut shown = json!(show_change(d.row(), table.as_deref()));
-        shown["position"] = format!("{}:{}", d.source, d.transaction.position).into();
-        shown["at"] = rfc3339(d.transaction.committed.to).into();
-        shown["effect"] = json!(d.effect);
-        shown["verdict"] = d.now.0.word().into();
-        shown["heard"] = json!(d.now.1);
-        shown["would_be"] = d.then.0.word().into();
-        shown["would_be_heard"] = json!(d.then.1);
-        shown
-    };
-    json!({
-        "refused": refused(&tried.now),
-        "would_be_refused": refused(&tried.then),
-        "more": o.more,
-        "less": o.less,
-        "otherwise": o.otherwise,
-        "changes": o.differences.iter().map(difference).collect::<Vec<_>>(),
-    })
 }

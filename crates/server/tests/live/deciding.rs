@@ -230,3 +230,27 @@ async fn a_no_to_one_is_not_a_failure_for_others() {
     assert!(why.contains("not permitted"), "{why}");
     set.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn operators_are_told_what_was_decided() {
+    let set = Set::start(Duration::from_secs(600)).await;
+    let mut operator = set.connect(&["ops"]).await;
+    let mut why = async |claims: serde_json::Value| {
+        let question = json!({"query": "SELECT * FROM calls", "roles": ["agent"], "claims": claims});
+        let answer = operator.call("explain", question).await.unwrap();
+        let step = answer["steps"][0].clone();
+        assert_eq!(step["step"], "decision", "{answer}");
+        (answer["refused"].is_null(), step["verdict"].as_str().unwrap().to_string(), step.to_string())
+    };
+    set.decider.about("kind", r#"{"claims": {"teams": [1]}}"#);
+    set.decider.behave(Behaviour::Answers);
+    let (granted, verdict, step) = why(json!({"sub": "kind"})).await;
+    assert!(granted && verdict == "yes" && step.contains("it adds teams"), "{step}");
+    set.decider.behave(Behaviour::Says(403, "{}".into()));
+    let (granted, verdict, step) = why(json!({"sub": "nobody"})).await;
+    assert!(!granted && verdict == "no" && step.contains("refuses it"), "{step}");
+    set.decider.behave(Behaviour::Dead);
+    let (granted, verdict, step) = why(json!({"sub": "somebody else"})).await;
+    assert!(!granted && verdict == "no" && step.contains("did not answer"), "{step}");
+    set.stop().await;
+}

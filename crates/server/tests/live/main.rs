@@ -27,6 +27,7 @@ mod row_changes;
 mod schema;
 mod selective;
 mod sending;
+mod told;
 mod topics;
 mod web;
 mod what_if;

@@ -27,7 +27,7 @@ pub fn topics(text: &str) -> Vec<TopicSettings> {
     Config::parse(Path::new("gossip.toml"), &text).unwrap().topics.into_values().collect()
 }
 
-const TOPICS: &str = r#"
+pub const TOPICS: &str = r#"
 [topic.tide]
 key = ["gauge"]
 columns = { gauge = "text", level = { type = "float8", path = "level.m" }, at = { type = "timestamptz", attribute = "time" } }
@@ -42,7 +42,7 @@ fn publish(role: &str, topic: &str, rows: Option<&str>) -> RuleText {
     RuleText { may: May { read: false, publish: true }, ..rule(role, topic, rows, &[]) }
 }
 
-async fn cluster(text: &str) -> Cluster {
+pub async fn cluster(text: &str) -> Cluster {
     let mut presence = publish("mate", "", Some("place LIKE 'berth%' AND subject = claim.sub"));
     presence.table = TableName::system("presence");
     let seen = RuleText { rows: Some("place <> 'berth 13'".into()), may: May::default(), ..presence.clone() };

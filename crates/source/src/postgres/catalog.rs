@@ -502,28 +502,6 @@ pub fn signature(
     Ok(db.query_one(statement, &[&schemas, &tables, &&wanted.publications[..]])?.get(0))
 }
 
-/// All user tables of the database, as a configuration names them.
-///
-/// # Errors
-/// The connection is lost, or what the server says.
-pub fn table_names(db: &mut Client, default_schema: &str) -> Result<Vec<String>> {
-    let sql = "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
-               WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND c.relpersistence <> 't' \
-                 AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_toast%' \
-               ORDER BY n.nspname <> $1, 1, 2";
-    let mut names = Vec::new();
-    for r in db.query(sql, &[&default_schema])? {
-        let (schema, table): (String, String) = (r.get(0), r.get(1));
-        let plain = |s: &str| !s.is_empty() && !s.contains(['.', '"']);
-        let word = |s: &str| if plain(s) { s.to_string() } else { quote(s) };
-        names.push(match schema == default_schema {
-            true => word(&table),
-            false => format!("{}.{}", word(&schema), word(&table)),
-        });
-    }
-    Ok(names)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

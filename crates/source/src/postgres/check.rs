@@ -1,12 +1,12 @@
 //! What keeps a server from being a source, or may surprise its operator: each problem with the SQL that fixes it.
 
-use super::PostgresSource;
 use super::catalog::{self, Described};
 use super::client::Client;
 use super::connect::{literal, quote};
 use super::indexes::Indexes;
 use super::prepare::{ALL, KEYLESS, Publication, publication, size, slot, unfit};
 use super::stream::Stream;
+use super::{PostgresSource, relations};
 use crate::{Condition, Finding, Result};
 
 /// Findings on their way.
@@ -327,7 +327,7 @@ impl PostgresSource {
         let described = catalog::describe(&mut db, &self.wanted(&self.tables))?;
         for (i, wanted) in self.tables.iter().enumerate() {
             let Some(d) = described.get(&i) else {
-                let names = catalog::table_names(&mut db, &self.schema)?;
+                let names = relations::table_names(&mut db, &self.schema)?;
                 let hint = gossip_protocol::spelling::similar(wanted, names.iter().map(String::as_str));
                 let hint = hint.map_or(String::new(), |h| format!("; did you mean {h}?"));
                 findings.add(true, wanted, format!("there is no such table{hint}"), None);

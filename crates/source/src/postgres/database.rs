@@ -7,8 +7,10 @@ use tokio_postgres::{Row, SimpleQueryMessage};
 use super::catalog::{self, split_name};
 use super::client::Client;
 use super::connect::{connect, connect_plainly, literal, quote};
+use super::prepare::{publication, size, slot, unfit_kind};
+use super::relations::{self, Relation};
 use super::{PostgresSource, demo};
-use crate::database::{CHOOSABLE, Column, Inspected, KnownBy, Look, Made, Runner, Store, TYPED};
+use crate::database::{CHOOSABLE, Column, Inspected, KnownBy, Look, Made, Runner, Standing, Store, TYPED, Unfit};
 use crate::sql_name::name;
 use crate::{Database, Source, SourceError};
 
@@ -94,15 +96,46 @@ fn run(source: &PostgresSource, sql: &str) -> Result<Made, String> {
 impl Database for PostgresSource {
     fn inspect(&self) -> Result<Vec<Inspected>, String> {
         let mut db = self.connect().map_err(|e| e.to_string())?;
-        let names = catalog::table_names(&mut db, &self.schema).map_err(|e| e.to_string())?;
         let mut tables = Vec::new();
-        for name in names {
+        for Relation { name, kind, persistence } in relations::all(&mut db, &self.schema).map_err(|e| e.to_string())? {
             let own = split_name(&name, &self.schema);
             let wanted = self.tables.iter().any(|t| split_name(t, &self.schema) == own);
             let columns = columns(&mut db, &own).map_err(message_of)?;
-            tables.push(Inspected { wanted, columns, rows: count(&mut db, &own), name });
+            let unfit = unfit_kind(kind, persistence).map(|why| Unfit {
+                why: why.into(),
+                fix: (matches!(kind, 'r' | 'p')).then(|| format!("ALTER TABLE {} SET LOGGED", in_sql(&own))),
+            });
+            // Reading a view or somebody else's table may cost anything.
+            let is_table = matches!(kind, 'r' | 'p');
+            let rows = if is_table { count(&mut db, &own) } else { None };
+            tables.push(Inspected { wanted, columns, is_table, rows, unfit, name });
         }
         Ok(tables)
+    }
+
+    fn standing(&self) -> Result<Vec<Standing>, String> {
+        let mut db = self.connect().map_err(|e| e.to_string())?;
+        let mut all = Vec::new();
+        for name in self.publications_present(&mut db).map_err(|e| e.to_string())? {
+            let found = publication(&mut db, &name).map_err(|e| e.to_string())?;
+            let how = found.as_ref().map_or(String::new(), |p| p.publishes.clone());
+            all.push(Standing { what: format!("publication {name}"), wrong: how.is_empty(), how });
+        }
+        if all.is_empty() {
+            let what = format!("publication {}", self.publication);
+            all.push(Standing { what, how: "missing: gossip prepare creates it".into(), wrong: true });
+        }
+        let what = format!("slot {}", self.slot);
+        let (how, wrong) = match slot(&mut db, &self.slot).map_err(|e| e.to_string())? {
+            None => ("missing: gossip prepare creates it".to_string(), true),
+            Some(slot) if slot.lost => ("given up by the server".into(), true),
+            Some(slot) => {
+                let read = if slot.active { "is read" } else { "is not read" };
+                (format!("{read}, {} of log held", size(slot.held)), !slot.active || slot.held > self.max_wal_bytes)
+            }
+        };
+        all.push(Standing { what, how, wrong });
+        Ok(all)
     }
 
     fn look_at(&self, table: &str) -> Result<Look, String> {

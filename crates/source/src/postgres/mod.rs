@@ -5,7 +5,7 @@
 //! - [`address`], [`tls`], [`connect`], [`client`]: how to reach the server, as `libpq` would, and not to wait for ever;
 //! - [`prepare`] and [`check`]: what the server needs, and what is wrong with it;
 //! - [`stream`]: the replication connection; [`pgoutput`] decodes what it brings;
-//! - [`catalog`] describes tables, [`types`] reads values, [`rows`] puts both together;
+//! - [`relations`] lists what is there, [`catalog`] describes tables, [`types`] reads values, [`rows`] puts both together;
 //! - [`transaction`] gathers a transaction's changes; [`reader`] makes intervals of them;
 //! - [`snapshot`] reads whole tables and says which transactions they show;
 //! - `source` puts all of it together; `database` and `demo` use the database as any other program does.
@@ -25,6 +25,7 @@ pub mod pgoutput;
 mod pool;
 pub mod prepare;
 pub mod reader;
+pub mod relations;
 pub mod rows;
 pub mod snapshot;
 mod source;

@@ -4,10 +4,10 @@
 //! publishes inserts and truncates only, because publishing their updates would make the application's updates fail.
 //! Publications come before the slot: a slot that is older than its publication would never see it.
 
-use super::PostgresSource;
 use super::catalog::{self, Described};
 use super::client::Client;
 use super::connect::{connect_plainly, literal, quote};
+use super::{PostgresSource, relations};
 use crate::{Plan, Result, SourceError};
 
 /// What the first publication publishes, in the order in which it is written.
@@ -46,24 +46,29 @@ pub struct Slot {
     pub held: u64,
 }
 
+/// Why relations of a kind and persistence cannot stream, as a clause that follows a name.
+pub fn unfit_kind(kind: char, persistence: char) -> Option<&'static str> {
+    match (kind, persistence) {
+        ('v', _) => Some("is a view, and views do not change by themselves: stream the tables it reads"),
+        ('m', _) => Some("is a materialised view; its changes cannot stream: stream the tables it reads"),
+        ('f', _) => Some("is a foreign table; its changes happen elsewhere: make that database the source"),
+        (_, 't') => Some("is a temporary table; its changes are not logged and cannot stream"),
+        (_, 'u') => Some("is an unlogged table; its changes are not logged and cannot stream"),
+        ('r' | 'p', _) => None,
+        _ => Some("is not a table"),
+    }
+}
+
 /// Why something cannot stream, as a clause that follows its name, and what mends it.
 pub fn unfit(d: &Described) -> Option<(String, Option<String>)> {
-    let text = match (d.kind, d.persistence) {
-        ('v', _) => "is a view, and views do not change by themselves: stream the tables it reads",
-        ('m', _) => "is a materialised view; its changes cannot stream: stream the tables it reads",
-        ('f', _) => "is a foreign table; its changes happen elsewhere: make that database the source",
-        (_, 't') => "is a temporary table; its changes are not logged and cannot stream",
-        (_, 'u') => {
-            let fix = format!("ALTER TABLE {} SET LOGGED", d.sql_name);
-            return Some(("is an unlogged table; its changes are not logged and cannot stream".into(), Some(fix)));
-        }
-        ('r' | 'p', _) if d.name.schema.as_ref() == gossip_core::schema::SYSTEM_SCHEMA => {
-            "is in the schema gossip, which is reserved for Gossip's tables; use another schema"
-        }
-        ('r' | 'p', _) => return None,
-        _ => "is not a table",
+    let reserved = d.name.schema.as_ref() == gossip_core::schema::SYSTEM_SCHEMA;
+    let text = match unfit_kind(d.kind, d.persistence) {
+        None if reserved => "is in the schema gossip, which is reserved for Gossip's tables; use another schema",
+        None => return None,
+        Some(why) => why,
     };
-    Some((text.into(), None))
+    let logged = matches!(d.kind, 'r' | 'p') && d.persistence == 'u';
+    Some((text.into(), logged.then(|| format!("ALTER TABLE {} SET LOGGED", d.sql_name))))
 }
 
 /// Reads a publication.
@@ -230,7 +235,7 @@ impl PostgresSource {
         let (mut keyed, mut keyless): (Vec<&Described>, Vec<&Described>) = (vec![], vec![]);
         for (i, wanted) in self.tables.iter().enumerate() {
             let Some(d) = found.get(&i) else {
-                let names = catalog::table_names(&mut db, &self.schema)?;
+                let names = relations::table_names(&mut db, &self.schema)?;
                 let hint = gossip_protocol::spelling::similar(wanted, names.iter().map(String::as_str));
                 let hint = hint.map_or(String::new(), |h| format!("; did you mean {h}?"));
                 return Err(SourceError::NotReady(format!("there is no table {wanted} in the database{hint}")));

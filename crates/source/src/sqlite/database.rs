@@ -7,10 +7,13 @@ use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 use serde_json::{Map, Value as Json};
 
-use super::schema::{count_rows, table_names};
+use super::schema::{Lookup, count_rows, describe, table_names};
+use super::triggers::is_prepared;
 use super::{SqliteSource, demo, quote, triggers};
 use crate::Database;
-use crate::database::{CHOOSABLE, Column, Inspected, KnownBy, Look, Made, Runner, Store, TYPED};
+use crate::database::{
+    CHOOSABLE, Column, Inspected, JOURNAL_MODE, KnownBy, Look, Made, Runner, Standing, Store, TYPED, Unfit,
+};
 use crate::sql_name::name;
 
 fn columns(db: &Connection, table: &str) -> rusqlite::Result<Vec<Column>> {
@@ -28,6 +31,12 @@ fn columns(db: &Connection, table: &str) -> rusqlite::Result<Vec<Column>> {
     s.query_map([table], column)?.collect()
 }
 
+/// The views of the file.
+fn views(db: &Connection) -> rusqlite::Result<Vec<String>> {
+    let mut s = db.prepare("SELECT name FROM sqlite_master WHERE type = 'view' ORDER BY name")?;
+    s.query_map([], |r| r.get(0))?.collect()
+}
+
 /// A value that can be shown in a field and typed again; bytes and long texts cannot.
 fn typed(v: ValueRef<'_>) -> Option<Json> {
     Some(match v {
@@ -43,12 +52,38 @@ impl Database for SqliteSource {
     fn inspect(&self) -> Result<Vec<Inspected>, String> {
         let mut db = self.connect().map_err(|e| e.to_string())?;
         let mut tables = Vec::new();
-        for name in table_names(&db).map_err(|e| e.to_string())? {
+        let names = table_names(&db).map_err(|e| e.to_string())?;
+        let views = views(&db).map_err(|e| e.to_string())?;
+        for (name, is_table) in names.into_iter().map(|n| (n, true)).chain(views.into_iter().map(|n| (n, false))) {
             let wanted = self.tables.iter().any(|t| t.eq_ignore_ascii_case(&name));
-            let columns = columns(&db, &name).map_err(|e| e.to_string())?;
-            tables.push(Inspected { wanted, columns, rows: count_rows(&mut db, &name), name });
+            // A view of a table that is gone has no columns.
+            let columns = if is_table { columns(&db, &name).map_err(|e| e.to_string())? } else { vec![] };
+            let unfit = match describe(&db, &name).map_err(|e| e.to_string())? {
+                Lookup::Unfit(why, fix) => Some(Unfit { why, fix }),
+                Lookup::Table(_) | Lookup::Nothing(_) => None,
+            };
+            let rows = if is_table { count_rows(&mut db, &name) } else { None };
+            tables.push(Inspected { wanted, columns, is_table, rows, unfit, name });
         }
         Ok(tables)
+    }
+
+    fn standing(&self) -> Result<Vec<Standing>, String> {
+        let db = self.connect().map_err(|e| e.to_string())?;
+        let read = || -> rusqlite::Result<Vec<Standing>> {
+            let mode: String = db.query_row("PRAGMA journal_mode", [], |r| r.get(0))?;
+            let mut all = vec![Standing { what: JOURNAL_MODE.into(), wrong: mode != "wal", how: mode }];
+            let log = match is_prepared(&db).unwrap_or(false) {
+                true => {
+                    let entries: i64 = db.query_row("SELECT count(*) FROM gossip_log", [], |r| r.get(0))?;
+                    (format!("{entries} {} kept", if entries == 1 { "entry" } else { "entries" }), false)
+                }
+                false => ("missing: gossip prepare creates it".into(), true),
+            };
+            all.push(Standing { what: "change log".into(), how: log.0, wrong: log.1 });
+            Ok(all)
+        };
+        read().map_err(|e| e.to_string())
     }
 
     fn look_at(&self, table: &str) -> Result<Look, String> {

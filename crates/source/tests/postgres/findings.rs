@@ -250,6 +250,45 @@ fn what_cannot_stream_is_said_to() {
     }
     bench.settings.tables = vec![];
     assert!(find(&bench, &[], "no tables are named").is_some());
+
+    // All of them are listed, with the reason; what extensions brought is not.
+    bench.run("CREATE UNLOGGED TABLE scratch (id int PRIMARY KEY); CREATE EXTENSION pg_stat_statements");
+    let listed = bench.source().database().inspect().unwrap();
+    let reason = |name: &str| {
+        let found = listed.iter().find(|t| t.name == name).unwrap_or_else(|| panic!("{name}: {listed:?}"));
+        (found.is_table, found.unfit.as_ref().map_or("", |u| u.why.as_str()).to_string())
+    };
+    for (name, is_table, says) in [
+        ("a_view", false, "is a view"),
+        ("seen", false, "is a materialised view"),
+        ("away", false, "is a foreign table"),
+        ("scratch", true, "is an unlogged table"),
+        ("parent", true, ""),
+    ] {
+        let (table, why) = reason(name);
+        assert!(table == is_table && why.starts_with(says) && says.is_empty() == why.is_empty(), "{name}: {why}");
+    }
+    assert!(!listed.iter().any(|t| t.name.starts_with("pg_stat")), "{listed:?}");
+    // Each of those that name SQL is mended by it.
+    let unfit = listed.iter().find(|t| t.name == "scratch").and_then(|t| t.unfit.clone()).unwrap();
+    bench.run(&unfit.fix.unwrap());
+    let mended = bench.source().database().inspect().unwrap();
+    assert_eq!(mended.iter().find(|t| t.name == "scratch").unwrap().unfit, None);
+}
+
+#[test]
+fn how_publication_and_slot_stand_is_told() {
+    let bench = bench();
+    let standing = |bench: &Bench| bench.source().database().standing().unwrap();
+    let found = standing(&bench);
+    let publication = found.iter().find(|s| s.what.starts_with("publication ")).unwrap();
+    assert_eq!((publication.how.as_str(), publication.wrong), ("insert, update, delete, truncate", false), "{found:?}");
+    let slot = found.iter().find(|s| s.what.starts_with("slot ")).unwrap();
+    assert!(slot.wrong && slot.how.starts_with("is not read, ") && slot.how.ends_with(" of log held"), "{found:?}");
+    let reader = bench.source().try_to_lead("test", None).unwrap();
+    let read = || standing(&bench).into_iter().find(|s| s.what.starts_with("slot ") && !s.wrong);
+    assert!(testbed::wait_for(|| "the slot to be read".into(), read).how.starts_with("is read, "));
+    drop(reader);
 }
 
 #[test]

@@ -6,6 +6,7 @@ use crate::workbench::action::Action;
 use crate::workbench::keymap;
 use crate::workbench::message::Effect;
 use crate::workbench::perform::act;
+use crate::workbench::possible::is_possible;
 use crate::workbench::state::{Overlay, State};
 
 /// The actions that match the typed text.
@@ -15,7 +16,7 @@ pub fn found(s: &State, typed: &str) -> Vec<&'static keymap::Entry> {
         let text = format!("{} {}", e.short, e.help).to_lowercase();
         wanted.split_whitespace().all(|w| text.contains(w))
     };
-    let does = |e: &&keymap::Entry| e.action != Action::Palette && keymap::is_possible(e.action, s);
+    let does = |e: &&keymap::Entry| e.action != Action::Palette && is_possible(e.action, s);
     keymap::here(s).filter(does).filter(fits).collect()
 }
 

@@ -1,18 +1,22 @@
 //! Draws overlays: help, forms, the instances.
 
+use gossip_core::explain::{Passed, Step};
 use ratatui::Frame;
 use ratatui::layout::Rect;
+use ratatui::style::Style;
 use ratatui::text::{Line as Text, Span};
 use ratatui::widgets::Clear;
 use unicode_width::UnicodeWidthStr;
 
 use crate::workbench::keymap::here;
+use crate::workbench::line::Kind;
 use crate::workbench::marks::Mark;
 use crate::workbench::overlays::form::state::{Form, FormKind};
 use crate::workbench::overlays::palette::found;
 use crate::workbench::paint::put;
 use crate::workbench::rail::View;
 use crate::workbench::state::{Link, State};
+use crate::workbench::views::relay::state::Said;
 use crate::workbench::views::tables::state::{Proposal, Proposed};
 use crate::workbench::watchers::choosable;
 use crate::workbench::words::{counted, fit, span, wrap};
@@ -81,10 +85,23 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
         FormKind::KeepQuery => {
             ("Save the query", "Clients subscribe to it by this name. It is written to gossip.toml.")
         }
+        FormKind::Broker => (
+            "A broker",
+            "nats://, redis://, mqtt:// or amqp://, with TLS tls://, rediss://, mqtts:// or amqps://. It is tried, and then \
+             written to gossip.toml; instances use it from their next start. All instances of a cluster have the same one.",
+        ),
+        FormKind::Publish => (
+            "Publish an event",
+            "It is published on a connection of its own, as this persona. What fills the topic's columns from elsewhere, like \
+             the time and the sender, can be left out.",
+        ),
         FormKind::Filter if s.view != View::Earshot => ("Find", "Empty shows all."),
         FormKind::Filter => ("Filter", "Words of the line, or of a mark: missed, withheld, outside. Empty shows all."),
     };
-    let inside = sheet(s, frame, area, (110, form.fields.len() as u16 * 2 + 10), title);
+    let width = 110.min(area.width.saturating_sub(4)).saturating_sub(4) as usize;
+    let (note, problem) = (wrap(note, width), form.problem.as_ref().map_or(vec![], |problem| wrap(problem, width)));
+    let below = (note.len() + problem.len().max(2)) as u16 + if form.kind == FormKind::Change { 2 } else { 0 };
+    let inside = sheet(s, frame, area, (110, form.fields.len() as u16 * 2 + below + 5), title);
     for (i, field) in form.fields.iter().enumerate() {
         let focus = i == form.focus;
         let row = i as u16 * 2;
@@ -96,11 +113,13 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
         let hidden = before.saturating_sub(room.saturating_sub(1));
         let text: String = field.input.text().chars().skip(hidden).collect();
         let shown = if field.choices.is_empty() { fit(&text, room) } else { format!("‹ {} ›", field.input.text()) };
-        put(frame, inside, row, Text::from(vec![Span::styled(label, style), Span::raw(shown)]));
+        // What typing replaces looks like what is marked.
+        let typed = if focus && field.input.is_proposed() { s.theme.chosen() } else { Style::new() };
+        put(frame, inside, row, Text::from(vec![Span::styled(label, style), Span::styled(shown, typed)]));
         if focus && !field.offers.is_empty() {
-            let text = format!("pgdn  {}", field.offers.join(" · "));
             let place = Rect { x: inside.x + 16, width: inside.width.saturating_sub(16), ..inside };
-            put(frame, place, row + 1, Text::styled(fit(&text, place.width as usize), s.theme.dim()));
+            let text = offers(&field.offers, place.width as usize);
+            put(frame, place, row + 1, Text::styled(text, s.theme.dim()));
         }
         if focus && field.choices.is_empty() {
             frame.set_cursor_position((inside.x + 16 + (before - hidden) as u16, inside.y + row));
@@ -117,9 +136,47 @@ pub fn form(s: &State, frame: &mut Frame<'_>, area: Rect, form: &Form) {
         );
         below += 2;
     }
-    put(frame, inside, below, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
-    if let Some(problem) = &form.problem {
-        put(frame, inside, below + 1, Text::styled(fit(problem, inside.width as usize), s.theme.withheld()));
+    let lines = note.into_iter().map(|part| (part, s.theme.dim()));
+    for (part, style) in lines.chain(problem.into_iter().map(|part| (part, s.theme.withheld()))) {
+        put(frame, inside, below, Text::styled(part, style));
+        below += 1;
+    }
+}
+
+/// As many of the offers as there is room for, and how many more there are.
+fn offers(all: &[String], width: usize) -> String {
+    let mut text = "pgdn  ".to_string();
+    for (i, one) in all.iter().enumerate() {
+        let gap = if i == 0 { "" } else { " · " };
+        let more = format!(" · and {} more", all.len() - i);
+        if i > 0 && text.width() + gap.width() + one.width() + more.width() > width {
+            return text + &more;
+        }
+        text += gap;
+        text += one;
+    }
+    fit(&text, width)
+}
+
+/// Why something was refused, step by step.
+pub fn refused(s: &State, frame: &mut Frame<'_>, area: Rect, title: &str, steps: &[Step]) {
+    let width = 110.min(area.width.saturating_sub(4)).saturating_sub(4) as usize;
+    let mut lines = Vec::new();
+    for step in steps {
+        let (mark, style) = match step.verdict {
+            Passed::Yes => ("✓ ", s.theme.heard()),
+            Passed::No => ("✗ ", s.theme.withheld()),
+            Passed::NotReached => ("┊ ", s.theme.dim()),
+        };
+        let text = [step.text.clone()].into_iter().chain(step.values.iter().cloned());
+        for (i, part) in text.flat_map(|text| wrap(&text, width.saturating_sub(12))).enumerate() {
+            let head = if i == 0 { format!("{mark}{:<10}", step.step) } else { " ".repeat(12) };
+            lines.push(Text::from(vec![Span::styled(head, style), Span::raw(part)]));
+        }
+    }
+    let inside = sheet(s, frame, area, (110, lines.len() as u16 + 5), title);
+    for (i, line) in lines.into_iter().take(inside.height as usize).enumerate() {
+        put(frame, inside, i as u16, line);
     }
 }
 
@@ -129,7 +186,7 @@ pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
         s,
         frame,
         area,
-        (124, s.places.len() as u16 * 2 + 7),
+        (124, s.places.len() as u16 * 2 + 8),
         if s.has_cluster { "Instances of this process" } else { "Instances" },
     );
     for (i, p) in s.places.iter().enumerate() {
@@ -160,7 +217,9 @@ pub fn instances(s: &State, frame: &mut Frame<'_>, area: Rect, chosen: usize) {
         }
         false => "d drains it: no new connections, clients are asked to reconnect elsewhere, the process exits",
     };
-    put(frame, inside, s.places.len() as u16 * 2, Text::styled(fit(note, inside.width as usize), s.theme.dim()));
+    for (i, part) in wrap(note, inside.width as usize).into_iter().enumerate() {
+        put(frame, inside, s.places.len() as u16 * 2 + i as u16, Text::styled(part, s.theme.dim()));
+    }
 }
 
 /// The choice of personas to run a query as.
@@ -183,6 +242,39 @@ pub fn who(s: &State, frame: &mut Frame<'_>, area: Rect, at: usize) {
         ]);
         put(frame, inside, i as u16, line);
     }
+}
+
+/// A choice of several, or of one: whether each is chosen, and its words.
+fn choices(s: &State, frame: &mut Frame<'_>, area: Rect, title: &str, all: &[(bool, String)], at: usize) {
+    let inside = sheet(s, frame, area, (64, all.len() as u16 + 6), title);
+    let room = inside.height.max(1) as usize;
+    let from = (at + 1).saturating_sub(room);
+    for (row, (i, (chosen, text))) in all.iter().enumerate().skip(from).take(room).enumerate() {
+        let style = if i == at { s.theme.accent() } else { Style::new() };
+        let line = Text::from(vec![
+            Span::styled(if i == at { "▸ " } else { "  " }, style),
+            Span::styled(if *chosen { "■ " } else { "□ " }, if *chosen { s.theme.heard() } else { s.theme.dim() }),
+            Span::styled(fit(text, inside.width.saturating_sub(4) as usize), style),
+        ]);
+        put(frame, inside, row as u16, line);
+    }
+}
+
+/// The choice of the kinds of lines or messages that are shown.
+pub fn kinds(s: &State, frame: &mut Frame<'_>, area: Rect, at: usize) {
+    let all: Vec<(bool, String)> = match s.view {
+        View::Relay => Said::ALL.iter().map(|kind| (!s.relay.without.contains(kind), kind.words().into())).collect(),
+        _ => Kind::ALL.iter().map(|kind| (!s.sight.without.contains(kind), kind.words().into())).collect(),
+    };
+    choices(s, frame, area, "Show", &all, at);
+}
+
+/// The choice of the mark at which the flow stops.
+pub fn stop_at(s: &State, frame: &mut Frame<'_>, area: Rect, at: usize) {
+    let now = s.sight.stop.map(|(mark, _)| mark);
+    let marks = Mark::ALL.iter().map(|mark| (now == Some(*mark), format!("{}  {}", mark.shape(), mark.word())));
+    let all: Vec<(bool, String)> = [(now.is_none(), "do not stop".to_string())].into_iter().chain(marks).collect();
+    choices(s, frame, area, "Stop at the first line with this mark", &all, at);
 }
 
 /// What somebody has to do something about.
@@ -250,7 +342,7 @@ pub fn palette(s: &State, frame: &mut Frame<'_>, area: Rect, typed: &str, at: us
     }
     for (i, e) in all.iter().enumerate() {
         let style = if i == at { s.theme.accent() } else { s.theme.dim() };
-        let text = if i == at { s.theme.strong() } else { ratatui::style::Style::new() };
+        let text = if i == at { s.theme.strong() } else { Style::new() };
         let line = Text::from(vec![
             Span::styled(format!("{:<11}", e.shown), style),
             Span::styled(fit(e.help, inside.width.saturating_sub(12) as usize), text),

@@ -18,7 +18,7 @@ use crate::workbench::message::{Message, QueryUpdate};
 use crate::workbench::views::ask::state::About;
 
 /// Longest wait for an operator's answer.
-const PATIENCE: Duration = Duration::from_secs(5);
+pub(super) const PATIENCE: Duration = Duration::from_secs(5);
 
 fn read<T: DeserializeOwned>(answer: Json) -> Result<T, String> {
     serde_json::from_value(answer).map_err(|e| e.to_string())
@@ -64,7 +64,7 @@ impl Tasks {
         message: impl FnOnce(Result<Vec<Step>, String>) -> Message + Send + 'static,
     ) {
         let whom = QuestionTarget::Subscription { subscription };
-        let call = Explain { instance: None, position: Some(at.to_string()), whom };
+        let call = Explain { instance: None, position: Some(at.as_reported()), whom };
         let steps = |mut answer: Json| read(answer["steps"].take());
         self.tell(place, Call::Explain(Box::new(call)), move |answer| message(answer.and_then(steps)));
     }
@@ -104,9 +104,9 @@ impl Tasks {
         let roles = Some(identity.roles).filter(|roles| !roles.is_empty());
         let whom = QuestionTarget::Anybody { query, claims: identity.claims, roles, params: Map::new() };
         let call = Explain { instance: None, position: None, whom };
-        let steps = |mut answer: Json| match answer["steps"].take() {
-            Json::Null => Err("it is not refused any more: it asks again soon".to_string()),
-            steps => read(steps),
+        let steps = |mut answer: Json| match answer["refused"].is_null() {
+            true => Err("it is not refused any more: it asks again soon".to_string()),
+            false => read(answer["steps"].take()),
         };
         self.tell(place, Call::Explain(Box::new(call)), move |answer| message(answer.and_then(steps)));
     }

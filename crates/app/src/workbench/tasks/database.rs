@@ -5,7 +5,8 @@ use std::time::{Duration, Instant};
 
 use std::sync::Arc;
 
-use gossip_source::{Condition, Source};
+use gossip_source::database::{Inspected, Unfit};
+use gossip_source::{Condition, Finding, Source};
 
 use crate::workbench::overlays::form::change::instance_of;
 use crate::workbench::views::tables::state::{Inspection, Proposal, Proposed};
@@ -16,8 +17,15 @@ use crate::workbench::views::tables::state::{Inspection, Proposal, Proposed};
 /// The database cannot be read.
 pub fn inspect(source: &dyn Source, conditions: &[Condition]) -> Result<Inspection, String> {
     let tables = source.database().inspect()?;
-    let findings = source.check(conditions).map_err(|e| e.to_string())?;
-    Ok(Inspection { tables, findings })
+    let standing = source.database().standing()?;
+    let mut findings = source.check(conditions).map_err(|e| e.to_string())?;
+    // What nobody wants to stream is in nobody's way.
+    let unfit = |t: &Inspected| {
+        let Unfit { why, fix } = t.unfit.clone().filter(|_| !t.wanted)?;
+        Some(Finding { blocks: false, about: t.name.clone(), text: why, fix })
+    };
+    findings.extend(tables.iter().filter_map(unfit));
+    Ok(Inspection { tables, findings, standing })
 }
 
 /// Runs SQL repeatedly at a rate, each time in its own transaction, and returns a summary.

@@ -45,7 +45,7 @@ pub struct Identity {
 }
 
 impl Identity {
-    fn token(&self) -> Option<String> {
+    pub(super) fn token(&self) -> Option<String> {
         if self.given.is_some() {
             return self.given.clone();
         }

@@ -2,12 +2,14 @@
 //! process. Everything reports by messages; nothing here draws or decides.
 
 mod again;
+mod brokers;
 mod calls;
 mod clients;
 mod database;
 mod instances;
 mod listening;
 mod operating;
+mod publishing;
 mod rules;
 mod saving;
 mod streaming;
@@ -24,6 +26,7 @@ use parking_lot::Mutex;
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 
+use crate::incident::rehearsal;
 use crate::personas::Persona;
 use crate::recording;
 use crate::workbench::access::{Access, Place};
@@ -134,6 +137,15 @@ impl Tasks {
             Effect::Try { number, place, watchers, asked, rules } => {
                 self.try_rules(place, asked, rules, move |answer| Message::Tried(number, watchers, answer));
             }
+            Effect::Publish { persona, identity, topic, data, place } => {
+                let who = self.identity(persona, identity);
+                self.publish(place, who, topic, data);
+            }
+            Effect::TryBroker { url, prefix } => self.try_broker(url, prefix),
+            Effect::Rehearse { number, watchers, question } => self.blocking(move || {
+                let answer = serde_json::from_value(rehearsal::answer(&question)).map_err(|e| e.to_string());
+                Message::Tried(number, watchers, answer)
+            }),
             Effect::KeepRules { role, table, before, text, new } => self.save_rules((role, table), before, text, new),
             Effect::KeepWatchers(watchers) => {
                 self.keep("the watchers are", |path| saving::save_watchers(path, &watchers));

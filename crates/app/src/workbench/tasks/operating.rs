@@ -4,7 +4,8 @@ use std::collections::HashMap;
 
 use gossip_client::{ClientError, Incoming, Session};
 use gossip_protocol::system::{
-    AlarmRow, ChangesRow, ConnectionRow, InstanceRow, LinkRow, RuleRow, SystemRow, TableRow, TrafficRow, VerdictRow,
+    AlarmRow, ChangesRow, ConnectionRow, EventRow, InstanceRow, LinkRow, RuleRow, SystemRow, TableRow, TrafficRow,
+    VerdictRow,
 };
 use gossip_protocol::{Call, ChangeEntry, Notification, RowEntry};
 use gossip_server::now;
@@ -13,6 +14,10 @@ use tokio::sync::{mpsc, oneshot};
 
 use crate::workbench::message::Message;
 use crate::workbench::tasks::again::{AGAIN, Messages};
+
+/// The system tables that the workbench follows all the time.
+const TABLES: [&str; 10] =
+    ["instances", "links", "alarms", "tables", "rules", "changes", "events", "verdicts", "traffic", "connections"];
 
 /// A call for the operator's connection to an instance.
 pub struct Question {
@@ -43,7 +48,7 @@ async fn operate_once(
     asked: &mut mpsc::Receiver<Question>,
 ) -> ClientError {
     let mut tables: HashMap<u64, &str> = HashMap::new();
-    for table in ["instances", "links", "alarms", "tables", "rules", "changes", "verdicts", "traffic", "connections"] {
+    for table in TABLES {
         let query = format!("SELECT * FROM gossip.{table}");
         let answer = match session.subscribe(&query).await {
             Ok(answer) => answer,
@@ -118,6 +123,7 @@ fn about(i: usize, table: &str, row: &Map<String, Json>) -> Message {
             Message::Alarm(i, (row.instance.clone(), row.kind.clone(), row.about.clone()), Some(Box::new(row)))
         }),
         "connections" => ConnectionRow::read(row).map(|row| Message::Came(i, Box::new(row))),
+        "events" => EventRow::read(row).map(|row| Message::Event(i, Box::new(row))),
         "changes" => ChangesRow::read(row).map(|row| Message::Change(i, Box::new(row))),
         _ => VerdictRow::read(row).map(|row| Message::Verdict(Box::new(row))),
     };

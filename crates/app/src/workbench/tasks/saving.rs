@@ -68,6 +68,20 @@ pub fn save_query(path: &Path, name: &str, sql: &str) -> Result<(), String> {
     })
 }
 
+/// Sets the broker, and what all names on it begin with.
+///
+/// # Errors
+/// As [`change`].
+pub fn save_relay(path: &Path, url: &str, prefix: &str) -> Result<(), String> {
+    change(path, |doc| {
+        let relay = doc.entry("relay").or_insert_with(toml_edit::table);
+        let relay = relay.as_table_like_mut().ok_or("relay: expected a table")?;
+        relay.insert("url", toml_edit::value(url));
+        relay.insert("prefix", toml_edit::value(prefix));
+        Ok(())
+    })
+}
+
 /// Adds a rule after the existing ones.
 ///
 /// # Errors

@@ -24,7 +24,7 @@ use super::syntax::{self, Location, MAX_DEPTH, invalid};
 use super::{Expr, QueryError, Visible};
 use crate::mask::Mask;
 use crate::plan::{Aggregate, LiveQuery};
-use crate::schema::{Catalog, Table};
+use crate::schema::{Catalog, Table, TableName};
 use crate::value::Type;
 use gossip_protocol::spelling::{shortened, similar};
 
@@ -51,6 +51,17 @@ pub fn parse_query(text: &str, visible: &dyn Visible, params: &Map<String, Json>
 /// The text is no query that is supported.
 pub fn parse_trusted_query(text: &str, visible: &dyn Visible, params: &Map<String, Json>) -> Result<LiveQuery> {
     query(text, Checker { claims: true, ..Checker::default() }, visible, params)
+}
+
+/// The table that a query is about as it is written, before it is known whether there is one.
+///
+/// # Errors
+/// The text is no query.
+pub fn queried_table(text: &str) -> Result<TableName> {
+    let from = syntax::select(text)?.from;
+    let name = |ident: &syntax::Ident| if ident.quoted { ident.name.clone() } else { ident.name.to_lowercase() };
+    let schema = from.schema.as_ref().map(name).unwrap_or_default();
+    Ok(TableName { schema: schema.into(), name: name(&from.table).into() })
 }
 
 fn query(text: &str, mut checker: Checker<'_>, visible: &dyn Visible, params: &Map<String, Json>) -> Result<LiveQuery> {

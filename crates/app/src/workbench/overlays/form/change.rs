@@ -38,7 +38,7 @@ fn get<'a>(form: &'a Form, label: &str) -> Option<&'a str> {
 /// The initial form: for the selected line's row if there is one.
 pub fn form(s: &State) -> (Form, Vec<Effect>) {
     let mut form = Form { kind: FormKind::Change, fields: vec![], focus: 0, problem: None, about: String::new() };
-    let tables: Vec<String> = s.tables.inspected().iter().map(|t| t.name.clone()).collect();
+    let tables: Vec<String> = s.tables.inspected().iter().filter(|t| t.is_table).map(|t| t.name.clone()).collect();
     if tables.is_empty() {
         form.fields = vec![typed("SQL", &suggest(s), vec![]), typed("times", "1", vec![])];
         return (form, vec![]);

@@ -1,8 +1,9 @@
 //! Forms as they open, with likely values filled in.
 
+use gossip_core::schema::TOPIC_SOURCE;
 use serde_json::Value as Json;
 
-use super::state::{Form, FormKind, field, form};
+use super::state::{Form, FormKind, field, form, proposed};
 use crate::workbench::rail::View;
 use crate::workbench::state::State;
 use crate::workbench::watchers::choosable;
@@ -14,7 +15,7 @@ pub fn save_query() -> Form {
 
 /// The form to save a recording.
 pub fn record() -> Form {
-    let fields = vec![field("file", "gossip-recording.jsonl", vec![]), field("mask columns", "", vec![])];
+    let fields = vec![proposed("file", "gossip-recording.jsonl"), field("mask columns", "", vec![])];
     form(FormKind::Record, fields)
 }
 
@@ -39,18 +40,53 @@ pub fn new_persona(s: &State) -> Form {
     let names = ["Ada", "Ben", "Cleo", "Dara", "Emil", "Fay"];
     let free = names.iter().find(|n| !s.personas.contains_key(**n)).unwrap_or(&"");
     let role = s.tables.rules.first().map_or("", |r| r.role.as_str()).to_string();
-    named(free, &role, "{}")
+    let fields = [("name", *free), ("roles", role.as_str()), ("claims", "{}")];
+    form(FormKind::Persona, fields.map(|(label, text)| proposed(label, text)).into())
+}
+
+/// The form to connect instances through a broker.
+pub fn broker() -> Form {
+    form(FormKind::Broker, vec![proposed("address", "nats://127.0.0.1:4222"), proposed("names begin with", "gossip")])
+}
+
+/// The form to publish an event as somebody.
+pub fn publish(s: &State) -> Form {
+    let personas = choosable(s);
+    let of_column = s.watchers.get(s.column).map(|w| w.persona.clone()).filter(|p| personas.contains(p));
+    let persona = of_column.or_else(|| personas.first().cloned()).unwrap_or_default();
+    let topics = topics(s);
+    let chosen = s.chosen_line().and_then(|line| line.rows.first()).map(|row| row.table.clone());
+    let topic = chosen.filter(|t| topics.contains(t)).or_else(|| topics.first().cloned()).unwrap_or_default();
+    let data = proposed("data", &data_of(s, &topic));
+    let fields = vec![field("persona", &persona, personas), field("topic", &topic, topics), data];
+    Form { about: topic, ..form(FormKind::Publish, fields) }
+}
+
+/// The topics, by name.
+pub fn topics(s: &State) -> Vec<String> {
+    let topics = s.tables.known.values().filter(|known| known.row.source == TOPIC_SOURCE);
+    topics.map(|known| known.row.name.clone()).collect()
+}
+
+/// Data for an event of a topic, as its columns would have it. Which of them come from elsewhere only its declaration says.
+pub fn data_of(s: &State, topic: &str) -> String {
+    let columns = s.tables.known.get(topic).map(|known| known.columns()).unwrap_or_default();
+    let value = |ty: &str| match ty {
+        "bool" => Json::from(false),
+        "text" | "uuid" | "any" => "".into(),
+        "date" | "timestamp" | "timestamptz" => Json::Null,
+        _ => 0.into(),
+    };
+    let data: serde_json::Map<String, Json> = columns.into_iter().map(|(name, ty)| (name, value(&ty))).collect();
+    Json::Object(data).to_string()
 }
 
 /// The form for the selected watcher's persona.
 pub fn persona(s: &State) -> Form {
     let name = s.watchers.get(s.column).map(|w| w.persona.clone()).unwrap_or_default();
     let p = s.personas.get(&name).cloned().unwrap_or_default();
-    named(&name, &p.roles.join(", "), &Json::Object(p.claims).to_string())
-}
-
-fn named(name: &str, roles: &str, claims: &str) -> Form {
-    let fields = [("name", name), ("roles", roles), ("claims", claims)];
+    let (roles, claims) = (p.roles.join(", "), Json::Object(p.claims).to_string());
+    let fields = [("name", name.as_str()), ("roles", roles.as_str()), ("claims", claims.as_str())];
     form(FormKind::Persona, fields.map(|(label, text)| field(label, text, vec![])).into())
 }
 

@@ -34,6 +34,10 @@ pub enum FormKind {
     Grant,
     /// Save what was recorded.
     Record,
+    /// Publish an event as somebody.
+    Publish,
+    /// Connect instances through a broker.
+    Broker,
 }
 
 /// A field of a form.
@@ -55,4 +59,9 @@ pub(crate) fn form(kind: FormKind, fields: Vec<Field>) -> Form {
 
 pub(crate) fn field(label: &'static str, text: &str, choices: Vec<String>) -> Field {
     Field { label: label.into(), input: Input::new(text), choices, offers: vec![] }
+}
+
+/// A typed field with a proposal, which typing replaces.
+pub(crate) fn proposed(label: &'static str, text: &str) -> Field {
+    Field { input: Input::proposed(text), ..field(label, "", vec![]) }
 }

@@ -5,12 +5,13 @@ use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
 use serde_json::{Map, Value as Json};
 
+use crate::local::has_password;
 use crate::personas::Persona;
 use crate::recording::Masks;
 use crate::workbench::input::Input;
 use crate::workbench::message::Effect;
-use crate::workbench::overlays::form::change;
-use crate::workbench::overlays::form::state::{Form, FormKind, field, form};
+use crate::workbench::overlays::form::state::{Form, FormKind, field, form, proposed};
+use crate::workbench::overlays::form::{change, open};
 use crate::workbench::rail::View;
 use crate::workbench::state::{Link, Overlay, State};
 use crate::workbench::watchers::{add_watcher, watchers_to_save};
@@ -25,7 +26,7 @@ pub(crate) fn grant(s: &State) -> Form {
     form(
         FormKind::Grant,
         vec![
-            field("role", &role, vec![]),
+            proposed("role", &role),
             field("may read", &chosen.unwrap_or_default(), tables),
             field("only rows where", "", vec![]),
             field("only columns", "", vec![]),
@@ -76,6 +77,18 @@ pub(crate) fn in_form(s: &mut State, key: KeyEvent) -> Vec<Effect> {
 pub(crate) fn fit(s: &mut State) -> Vec<Effect> {
     let Overlay::Form(form) = &s.overlay else { return vec![] };
     let mut form = form.clone();
+    if form.kind == FormKind::Publish {
+        // Another topic has other data.
+        let topic = form.fields.get(1).map(|f| f.input.text().to_string()).unwrap_or_default();
+        if topic != form.about
+            && let Some(data) = form.fields.get_mut(2)
+        {
+            data.input = Input::proposed(open::data_of(s, &topic));
+            form.about = topic;
+            s.overlay = Overlay::Form(form);
+        }
+        return vec![];
+    }
     if form.kind != FormKind::Change {
         return vec![];
     }
@@ -137,6 +150,27 @@ fn fulfil(s: &mut State, kind: FormKind, texts: &[String]) -> Result<Vec<Effect>
             effects.push(Effect::KeepWatchers(watchers_to_save(s)));
             s.column = s.watchers.len().saturating_sub(1);
             Ok(effects)
+        }
+        (FormKind::Broker, [url, prefix]) => {
+            if has_password(url) {
+                return Err(
+                    "a password would stand in the file: leave it out, and write it there yourself if it may".into()
+                );
+            }
+            let fits = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '-';
+            if prefix.is_empty() || prefix.len() > 60 || !prefix.chars().all(fits) {
+                return Err("names begin with letters, digits, _ and -".into());
+            }
+            Ok(vec![Effect::TryBroker { url: url.clone(), prefix: prefix.clone() }])
+        }
+        (FormKind::Publish, [persona, topic, data]) => {
+            let data: Json = serde_json::from_str(data).map_err(|e| format!("data: {e}"))?;
+            let identity = s.personas.get(persona).cloned().ok_or("choose who publishes it")?;
+            if topic.is_empty() {
+                return Err("there is no topic: [topic.NAME] in the configuration declares one".into());
+            }
+            let place = s.watchers.get(s.column).map_or(0, |w| w.place);
+            Ok(vec![Effect::Publish { persona: persona.clone(), identity, topic: topic.clone(), data, place }])
         }
         (FormKind::Persona, [name, roles, claims]) => save_persona(s, name, roles, claims),
         _ => Ok(vec![]),

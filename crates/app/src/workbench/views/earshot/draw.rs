@@ -8,18 +8,14 @@ use ratatui::text::{Line as Text, Span};
 use ratatui::widgets::Paragraph;
 use unicode_width::UnicodeWidthStr;
 
+use super::columns::{COLUMN, TIME, column_at};
+use super::{sight, summed};
 use crate::workbench::line::{Line, Stage};
 use crate::workbench::marks::Mark;
 use crate::workbench::paint::{put, rule};
 use crate::workbench::state::{Click, Link, State, WatcherState};
 use crate::workbench::words;
 use crate::workbench::words::{fit, span, time};
-
-/// Width of the time, with the space after it.
-const TIME: u16 = 14;
-
-/// Width of a watcher's column.
-const COLUMN: u16 = 11;
 
 /// Minimum width of what changed.
 const WHAT: u16 = 26;
@@ -37,8 +33,12 @@ pub fn draw(s: &mut State, frame: &mut Frame<'_>, area: Rect) {
     let legend = if area.height > 20 { 2 } else { 0 };
     let list = Rect { y: area.y + 4, height: area.height.saturating_sub(4 + why + legend), ..area };
     s.page = (list.height as usize).max(1);
-    let drawn = lines(s, frame, list, &columns, what);
-    s.places_on_screen.extend(drawn);
+    if s.is_summed() {
+        summed::draw(s, frame, list, &columns, what);
+    } else {
+        let drawn = lines(s, frame, list, &columns, what);
+        s.places_on_screen.extend(drawn);
+    }
     for (n, i) in columns.iter().enumerate() {
         let whole = Rect { height: area.height, y: area.y, ..column_at(area, columns.len(), n) };
         s.places_on_screen.push((whole, Click::Watcher(*i)));
@@ -62,10 +62,7 @@ fn columns(s: &State, width: u16) -> Vec<usize> {
 fn heading(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what: u16) {
     let t = s.theme;
     let newer = s.newer();
-    let mut text = "what changed".to_string();
-    if !s.filter.is_empty() {
-        text = format!("what changed, with “{}”", s.filter);
-    }
+    let text = sight::text(s);
     let held = match (s.held, newer) {
         (None, _) => Span::raw(""),
         (Some(_), 0) => Span::styled("   paused", t.accent()),
@@ -103,11 +100,6 @@ fn heading(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what
     }
 }
 
-fn column_at(area: Rect, count: usize, n: usize) -> Rect {
-    let left = area.x + area.width - COLUMN * count as u16;
-    Rect { x: left + COLUMN * n as u16, width: COLUMN, ..area }
-}
-
 /// Draws the lines and returns their areas.
 fn lines(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what: u16) -> Vec<(Rect, Click)> {
     let t = s.theme;
@@ -123,6 +115,9 @@ fn lines(s: &State, frame: &mut Frame<'_>, area: Rect, columns: &[usize], what: 
     let chosen = s.chosen_line().map(|l| l.id);
     let mut row = 0;
     let skip = s.newer();
+    if s.visible().next().is_none() {
+        put(frame, area, 1, Text::styled("Nothing of what has changed is shown: esc shows all, k chooses.", t.dim()));
+    }
     let names = Names::of(s.visible().skip(skip).take(area.height as usize), what as usize);
     for line in s.visible().skip(skip) {
         if row >= area.height {

@@ -3,12 +3,12 @@
 use std::sync::Arc;
 
 use gossip_core::explain::Tally;
-use gossip_protocol::system::{ChangesRow, ShownChange, VerdictRow};
+use gossip_protocol::system::{ChangesRow, EventRow, ShownChange, VerdictRow};
 
 use crate::workbench::ids::{Timestamp, WatcherId};
-use crate::workbench::line::{At, Line, RowShown, Stage};
+use crate::workbench::line::{At, Kind, Line, RowShown, Stage};
 use crate::workbench::message::Effect;
-use crate::workbench::state::{Link, MAX_LINES, MAX_REMEMBERED, State};
+use crate::workbench::state::{Link, MAX_LINES, MAX_REMEMBERED, Shown, State};
 use crate::workbench::words::plain;
 use gossip_source::database::{KnownBy, Made};
 
@@ -22,7 +22,7 @@ fn trim<T>(past: &mut Vec<T>) {
 }
 
 fn newest_position(s: &State) -> Option<At> {
-    s.lines.iter().filter_map(|l| l.at.clone()).max()
+    s.lines.iter().filter(|l| l.kind == Kind::Tables).filter_map(|l| l.at.clone()).max()
 }
 
 pub(crate) fn listening(s: &mut State, id: WatcherId, at: Timestamp, rows: usize) {
@@ -32,6 +32,8 @@ pub(crate) fn listening(s: &mut State, id: WatcherId, at: Timestamp, rows: usize
             last.1 = Some(at);
         }
         w.link = Link::Up(at);
+        w.since = w.since.or(Some(at));
+        w.event_heard = None;
         w.refused = None;
         w.rows = rows;
         w.current = None;
@@ -81,6 +83,9 @@ pub(crate) fn change(s: &mut State, place: usize, row: &ChangesRow) {
     let line = Line {
         id,
         at: Some(at.clone()),
+        kind: Kind::Tables,
+        elsewhere: vec![],
+        identity: None,
         after,
         xid,
         committed: (row.committed_from, row.committed_to),
@@ -93,9 +98,61 @@ pub(crate) fn change(s: &mut State, place: usize, row: &ChangesRow) {
         made,
         unfolded,
     };
-    s.by_position.insert(at.clone(), id);
+    stands(s, at, line);
+}
+
+/// An event of a topic, or a change of presence. Every instance reports it, at a position of its own.
+pub(crate) fn event(s: &mut State, place: usize, row: &EventRow) {
+    let Some(at) = At::reported(&row.position, &row.instance) else { return };
+    if row.left_out > 0 {
+        let text = format!("{} events at {} are not shown: there were too many", row.left_out, row.instance);
+        s.notice = Some((s.now, text));
+    }
+    let known = s.by_identity.get(&row.identity).cloned().unwrap_or_default();
+    // What happens twice is reported twice by each.
+    let not_yet = |id: &u64| s.line(*id).is_some_and(|line| !line.received.contains_key(&place));
+    if let Some(id) = known.into_iter().find(not_yet) {
+        if let Some(line) = s.line_mut(id) {
+            line.received.insert(place, row.received_at);
+            line.elsewhere.push(at.clone());
+        }
+        s.by_position.insert(at.clone(), id);
+        return settle(s, &at);
+    }
+    let id = s.line_id();
+    let line = Line {
+        id,
+        at: Some(at.clone()),
+        kind: if row.kind == "presence" { Kind::Presence } else { Kind::Topics },
+        elsewhere: vec![],
+        identity: Some(row.identity.clone()),
+        after: None,
+        xid: 0,
+        committed: (row.at, row.at),
+        read_at: row.received_at,
+        reader: row.instance.clone(),
+        received: [(place, row.received_at)].into(),
+        rows: row.changes.0.iter().map(row_shown).collect(),
+        row_count: row.rows,
+        cells: Default::default(),
+        made: None,
+        unfolded: false,
+    };
+    s.by_identity.entry(row.identity.clone()).or_default().push_back(id);
+    stands(s, at, line);
+}
+
+/// A new line stands at its position.
+fn stands(s: &mut State, at: At, line: Line) {
+    s.by_position.insert(at.clone(), line.id);
+    s.sums.line(&line);
     insert(s, line);
-    for row in s.orphans.remove(&at).unwrap_or_default() {
+    settle(s, &at);
+}
+
+/// Verdicts that arrived before their line are settled.
+fn settle(s: &mut State, at: &At) {
+    for row in s.orphans.remove(at).unwrap_or_default() {
         verdict(s, &row);
     }
 }
@@ -109,16 +166,31 @@ fn is_it(source: &str, known: KnownBy, at: &At, after: Option<&At>, xid: u64) ->
     source == at.source && same
 }
 
-/// Inserts a line in order, newest first; changes made here that have not arrived stay on top.
+/// Inserts a line in order, newest first; changes made here that have not arrived stay on top. Lines of one source are in
+/// its order, lines of different ones in that of time.
 pub(crate) fn insert(s: &mut State, line: Line) {
-    let place = match &line.at {
-        None => 0,
-        Some(at) => s.lines.iter().position(|l| l.at.as_ref().is_some_and(|o| o < at)).unwrap_or(s.lines.len()),
-    };
+    let place = line.at.as_ref().map_or(0, |at| {
+        let same = |l: &Line| l.at.as_ref().is_some_and(|other| other.source == at.source);
+        let older = s.lines.iter().position(|l| same(l) && l.at.as_ref() < Some(at)).unwrap_or(s.lines.len());
+        let newer = s.lines.iter().take(older).rposition(same).map_or(0, |i| i + 1);
+        let earlier = |l: &Line| l.at.is_some() && l.committed.1 <= line.committed.1;
+        newer + s.lines.iter().skip(newer).take(older - newer).position(earlier).unwrap_or(older - newer)
+    });
     s.lines.insert(place, line);
     while s.lines.len() > MAX_LINES {
-        if let Some(Line { at: Some(at), .. }) = s.lines.pop_back() {
-            s.by_position.remove(&at);
+        let Some(gone) = s.lines.pop_back() else { return };
+        for at in gone.at.iter().chain(&gone.elsewhere) {
+            if s.by_position.get(at) == Some(&gone.id) {
+                s.by_position.remove(at);
+            }
+        }
+        if let Some(identity) = gone.identity
+            && let Some(lines) = s.by_identity.get_mut(&identity)
+        {
+            lines.retain(|id| *id != gone.id);
+            if lines.is_empty() {
+                s.by_identity.remove(&identity);
+            }
         }
     }
 }
@@ -130,7 +202,7 @@ fn row_shown(shown: &ShownChange) -> RowShown {
 
 pub(crate) fn verdict(s: &mut State, row: &VerdictRow) {
     let Some(watcher) = row.label.rsplit('-').next().and_then(|n| n.parse::<WatcherId>().ok()) else { return };
-    let Some(at) = At::parse(&row.position) else { return };
+    let Some(at) = At::reported(&row.position, &row.instance) else { return };
     let Some(id) = s.by_position.get(&at).copied() else {
         // Its line arrives on another subscription or from another instance.
         if s.orphans.len() >= MAX_REMEMBERED {
@@ -144,7 +216,9 @@ pub(crate) fn verdict(s: &mut State, row: &VerdictRow) {
     if let Some(w) = s.watcher_mut(watcher) {
         w.subscription = Some(row.subscription);
     }
-    let Some(line) = s.line_mut(id) else { return };
+    let State { lines, sums, .. } = s;
+    let Some(line) = lines.iter_mut().find(|l| l.id == id) else { return };
+    sums.verdict(line, watcher, &row.verdict);
     let cell = line.cells.entry(watcher).or_default();
     if row.verdict == "written" {
         cell.written_at = Some(row.at);
@@ -168,13 +242,19 @@ pub(crate) fn verdict(s: &mut State, row: &VerdictRow) {
 
 pub(crate) fn arrived(s: &mut State, watcher: WatcherId, position: &At, at: Timestamp, frame: std::sync::Arc<str>) {
     let Some(id) = s.by_position.get(position).copied() else { return };
-    let Some(line) = s.line_mut(id) else { return };
+    let State { lines, sums, .. } = s;
+    let Some(line) = lines.iter_mut().find(|l| l.id == id) else { return };
+    sums.arrived(line, watcher);
+    let events = line.kind != Kind::Tables;
     let took = at.saturating_sub(line.committed.1).max(0).unsigned_abs();
     let cell = line.cells.entry(watcher).or_default();
     cell.arrived_at = Some(at);
     cell.frame = Some(frame);
     s.rates.arrived(at, took);
     s.charts.series.written(at, took.cast_signed());
+    if events && let Some(w) = s.watcher_mut(watcher) {
+        w.event_heard = w.event_heard.take().max(Some(position.clone()));
+    }
 }
 
 pub(crate) fn was_made(s: &mut State, id: u64, made: Made) -> Vec<Effect> {
@@ -258,10 +338,10 @@ pub fn heard(s: &mut State, id: WatcherId, at: Timestamp, cursor: String, frame:
 
 /// A watcher's result was replaced by a snapshot.
 pub fn shown(s: &mut State, id: WatcherId, why: String, rows: usize) {
-    let newest = newest_position(s);
+    let (at, after) = (s.now, newest_position(s));
     if let Some(w) = s.watcher_mut(id) {
         w.rows = rows;
-        w.snapshots.push((newest, why));
+        w.snapshots.push(Shown { at, after, why });
         trim(&mut w.snapshots);
     }
 }

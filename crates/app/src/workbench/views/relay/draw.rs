@@ -8,6 +8,7 @@ use unicode_width::UnicodeWidthStr;
 use crate::relay_map::{Node, rate};
 use crate::workbench::paint::{put, rule};
 use crate::workbench::state::State;
+use crate::workbench::views::relay::state::Said;
 use crate::workbench::views::relay::update as relay;
 use crate::workbench::words::{fit, span, time};
 
@@ -65,6 +66,11 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let mut used = 1 + high as u16;
     if p.nodes.len() > shown {
         put(frame, area, used, Text::styled(format!("{} more instances", p.nodes.len() - shown), t.dim()));
+        used += 1;
+    }
+    if !p.broker.is_empty() {
+        let text = vec![Span::styled("broker  ", t.dim()), Span::raw(fit(&p.broker, area.width as usize - 8))];
+        put(frame, area, used, Text::from(text));
         used += 1;
     }
     if p.differ() {
@@ -149,9 +155,15 @@ fn about(s: &State, n: &Node, first: bool, wide: bool, room: usize) -> Vec<Span<
 fn messages(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let held = if s.relay.held { format!("   paused, {} newer", s.relay.newer) } else { String::new() };
-    let head = vec![Span::styled("messages", t.strong()), Span::styled(held, t.late())];
+    let shown: Vec<&str> = Said::ALL.iter().filter(|k| !s.relay.without.contains(k)).map(|k| k.words()).collect();
+    let kinds = if shown.is_empty() { "none".into() } else { shown.join(", ") };
+    let head = vec![
+        Span::styled("messages", t.strong()),
+        Span::styled(format!("   {kinds}"), t.dim()),
+        Span::styled(held, t.late()),
+    ];
     put(frame, area, 0, Text::from(head));
-    let shown = s.relay.passed.iter().skip(s.relay.scroll).take(area.height.saturating_sub(1) as usize);
+    let shown = s.relay.listed().skip(s.relay.scroll).take(area.height.saturating_sub(1) as usize);
     for (i, m) in shown.enumerate() {
         let left_out = if m.left_out > 0 { format!("  ({} before it not shown)", m.left_out) } else { String::new() };
         let room = (area.width as usize).saturating_sub(60);
@@ -163,7 +175,7 @@ fn messages(s: &State, frame: &mut Frame<'_>, area: Rect) {
         ];
         put(frame, area, 1 + i as u16, Text::from(line));
     }
-    if s.relay.passed.is_empty() {
-        put(frame, area, 1, Text::styled("Nothing has come over the relay yet.", t.dim()));
+    if s.relay.listed().next().is_none() {
+        put(frame, area, 1, Text::styled("Nothing of this has come over the relay yet.", t.dim()));
     }
 }

@@ -1,11 +1,13 @@
 //! Relay: how changes travel between instances, and where they wait.
 
+use crossterm::event::{KeyCode, KeyEvent};
 use gossip_protocol::system::{InstanceRow, LinkRow, TrafficRow};
 
 use crate::relay_map::{Node, Picture, page, words};
 use crate::workbench::ids::Micros;
 use crate::workbench::page::Page;
-use crate::workbench::state::{Link, State};
+use crate::workbench::state::{Link, Overlay, State};
+use crate::workbench::views::relay::state::Said;
 
 /// Most messages kept.
 const KEPT: usize = 1_000;
@@ -53,8 +55,9 @@ pub fn passed(s: &mut State, place: usize, row: TrafficRow) {
     if first.is_some_and(|first| first != place) {
         return;
     }
+    let listed = s.relay.lists(&row.name);
     s.relay.passed.push_front(row);
-    if s.relay.held {
+    if s.relay.held && listed {
         s.relay.newer += 1;
         s.relay.scroll += 1;
     }
@@ -69,9 +72,27 @@ pub fn hold(s: &mut State) {
     }
 }
 
+/// A key while kinds of messages are chosen.
+pub fn choose_kinds(s: &mut State, key: KeyEvent, at: usize) {
+    match key.code {
+        KeyCode::Up => s.overlay = Overlay::Kinds(at.saturating_sub(1)),
+        KeyCode::Down => s.overlay = Overlay::Kinds((at + 1).min(Said::ALL.len() - 1)),
+        KeyCode::Char(' ') => {
+            let Some(kind) = Said::ALL.get(at) else { return };
+            match s.relay.without.contains(kind) {
+                true => s.relay.without.retain(|k| k != kind),
+                false => s.relay.without.push(*kind),
+            }
+            (s.relay.newer, s.relay.scroll) = (0, 0);
+        }
+        KeyCode::Enter | KeyCode::Esc => s.overlay = Overlay::None,
+        _ => {}
+    }
+}
+
 /// Moves along the list.
 pub fn step(s: &mut State, by: isize) {
-    let last = s.relay.passed.len().saturating_sub(1);
+    let last = s.relay.listed().count().saturating_sub(1);
     s.relay.scroll = s.relay.scroll.saturating_add_signed(by).min(last);
     if by > 0 {
         s.relay.held = true;

@@ -11,7 +11,7 @@ use crate::workbench::line::RowShown;
 use crate::workbench::paint::{put, rule};
 use crate::workbench::state::{Click, State};
 use crate::workbench::theme::Theme;
-use crate::workbench::views::rules::state::{Cell, Different, Outcome};
+use crate::workbench::views::rules::state::{Cell, Different, Outcome, Over};
 use crate::workbench::views::rules::update as rules;
 use crate::workbench::words;
 use crate::workbench::words::{counted, fit, time, wrap};
@@ -24,6 +24,10 @@ const ROLE: usize = 14;
 
 /// Width of a watcher's name.
 const WHO: usize = 14;
+
+/// Minimum width of what a person sees, and maximum width of one of its columns.
+const PERSON: u16 = 38;
+const CELL: usize = 16;
 
 /// Below this width, the text is under the matrix.
 const SIDE_BY_SIDE: u16 = 110;
@@ -218,6 +222,9 @@ fn what_if(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let t = s.theme;
     let width = area.width as usize;
     let Some(e) = &s.rules.edited else {
+        if !s.rules.views.people.is_empty() {
+            return people(s, frame, area);
+        }
         let text = "e edits these rules. What the watchers would have heard with the edited ones is shown here, before \
                     anything is saved.";
         for (i, line) in wrap(text, width).into_iter().enumerate() {
@@ -226,6 +233,9 @@ fn what_if(s: &State, frame: &mut Frame<'_>, area: Rect) {
         return;
     };
     let over = match &e.over {
+        _ if s.recorded && s.watchers.iter().all(|w| !s.personas.contains_key(&w.persona)) => {
+            "the recording does not have the claims of those who listened".into()
+        }
         _ if s.watchers.is_empty() => "there is no watcher to try it for: n in Earshot adds one".to_string(),
         _ if e.made.is_err() => "the text does not fit yet".into(),
         _ if e.waits() => "trying …".into(),
@@ -239,8 +249,7 @@ fn what_if(s: &State, frame: &mut Frame<'_>, area: Rect) {
     let head = vec![Span::styled("what if", t.strong()), Span::styled(format!("   {over}"), t.dim())];
     put(frame, area, 0, Text::from(head));
     let mut at = 1;
-    for text in e.over.iter().flat_map(|o| &o.unknown) {
-        let text = format!("! not known what {text} finds, so it counts as nothing");
+    for text in e.over.iter().flat_map(not_known) {
         put(frame, area, at, Text::styled(fit(&text, width), t.late()));
         at += 1;
     }
@@ -264,6 +273,59 @@ fn what_if(s: &State, frame: &mut Frame<'_>, area: Rect) {
         let who = s.watcher(id).map_or("", |w| &w.persona);
         put(frame, area, at + row as u16, difference(s, who, d, (&change, longest), width));
     }
+}
+
+/// What the answer does not take into account.
+fn not_known(over: &Over) -> Vec<String> {
+    let unknown = over.unknown.iter().map(|text| format!("! not known what {text} finds, so it counts as nothing"));
+    let left_out = (over.left_out > 0).then(|| {
+        let rows = counted(over.left_out as usize, "row is", "rows are");
+        format!("! {rows} left out: the recording has their values masked or cut, or not at all")
+    });
+    unknown.chain(left_out).collect()
+}
+
+/// What those see whom the rules cover, side by side.
+fn people(s: &State, frame: &mut Frame<'_>, area: Rect) {
+    let t = s.theme;
+    let people = &s.rules.views.people;
+    let table = rules::chosen(s).map_or(String::new(), |(_, table)| table.to_string());
+    put(frame, area, 0, Text::styled(format!("what they see of {table} now"), t.strong()));
+    let fits = ((area.width / PERSON).max(1) as usize).min(people.len());
+    let width = area.width / fits as u16;
+    for (i, person) in people.iter().take(fits).enumerate() {
+        let here = Rect { x: area.x + i as u16 * width, y: area.y + 1, width: width - 2, height: area.height - 1 };
+        let count = person.count.map_or(String::new(), |n| counted(n as usize, "row", "rows"));
+        let head = vec![Span::styled(format!("{}  ", person.name), t.accent()), Span::styled(count, t.dim())];
+        put(frame, here, 0, Text::from(head));
+        if let Some(why) = &person.refused {
+            for (row, part) in wrap(why, here.width as usize).into_iter().enumerate() {
+                put(frame, here, row as u16 + 1, Text::styled(part, t.withheld()));
+            }
+            continue;
+        }
+        let columns = person.columns.iter().map(|name| (name, width_of(name, &person.rows))).collect::<Vec<_>>();
+        let line = |cell: &dyn Fn(&str) -> String| {
+            let cells = columns.iter().map(|(name, width)| format!("{:<width$}  ", fit(&cell(name), *width)));
+            fit(&cells.collect::<String>(), here.width as usize)
+        };
+        put(frame, here, 1, Text::styled(line(&|name| name.to_string()), t.dim()));
+        for (row, values) in person.rows.iter().enumerate() {
+            // A value that is withheld is not there.
+            let text = line(&|name| values.get(name).map_or("∅".into(), words::plain));
+            put(frame, here, row as u16 + 2, Text::raw(text));
+        }
+    }
+    if people.len() > fits {
+        let text = format!("and {}", counted(people.len() - fits, "more", "more"));
+        put(frame, Rect { x: area.x + area.width - 12, width: 12, ..area }, 0, Text::styled(text, t.dim()));
+    }
+}
+
+/// The width of a column: that of its values, within limits.
+fn width_of(name: &str, rows: &[serde_json::Map<String, serde_json::Value>]) -> usize {
+    let values = rows.iter().filter_map(|row| row.get(name)).map(|v| words::plain(v).width());
+    values.chain([name.width()]).max().unwrap_or(0).min(CELL)
 }
 
 fn row_of(d: &Different) -> RowShown {

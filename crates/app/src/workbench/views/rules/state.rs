@@ -1,6 +1,7 @@
 //! State of Rules: who may read what, and what other rules would change.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use gossip_core::rule::RuleText;
 use gossip_core::schema::TableName;
@@ -9,6 +10,8 @@ use ratatui_textarea::TextArea;
 use serde::Deserialize;
 use serde_json::{Map, Value as Json};
 
+use crate::incident::rehearsal::Recorded;
+use crate::personas::Persona;
 use crate::workbench::ids::{Timestamp, WatcherId};
 
 /// The view's state.
@@ -26,6 +29,10 @@ pub struct Rules {
     pub scroll: usize,
     /// What is drawn, computed when something changes.
     pub seen: Seen,
+    /// What those see of the table whom the selected cell's rules cover.
+    pub views: Views,
+    /// The transactions of the recording that is shown.
+    pub(super) recorded: Arc<Recorded>,
     pub(super) next: u64,
 }
 
@@ -77,6 +84,8 @@ pub struct Over {
     pub since: Option<Timestamp>,
     /// Sub-selects without a known result.
     pub unknown: Vec<String>,
+    /// Rows of a recording that it does not tell enough of.
+    pub left_out: u64,
 }
 
 /// An instance's answer to `what_if`.
@@ -86,6 +95,8 @@ pub struct Answer {
     pub(super) since: Option<String>,
     #[serde(default)]
     pub(super) unknown: Vec<String>,
+    #[serde(default)]
+    pub(super) left_out: u64,
     pub(super) asked: Vec<Outcome>,
 }
 
@@ -164,4 +175,34 @@ impl Edited {
     pub fn waits(&self) -> bool {
         self.asked.1 > 0
     }
+}
+
+/// What is looked at: a role on a table, and who has the role.
+pub(super) type About = (String, TableName, Vec<(String, Persona)>);
+
+/// What they see.
+#[derive(Default)]
+pub struct Views {
+    /// What is looked at.
+    pub(super) of: Option<About>,
+    /// What each sees.
+    pub people: Vec<Person>,
+    pub(super) next: u32,
+}
+
+/// What one of them sees.
+#[derive(Clone, Debug)]
+pub struct Person {
+    /// The persona's name.
+    pub name: String,
+    /// All rows that it sees; `None` until that is known.
+    pub count: Option<u64>,
+    /// The columns of the first rows.
+    pub columns: Vec<String>,
+    /// The first rows.
+    pub rows: Vec<Map<String, Json>>,
+    /// Why it sees nothing.
+    pub refused: Option<String>,
+    /// The numbers of the two queries.
+    pub(super) asked: [u32; 2],
 }

@@ -1,6 +1,7 @@
 //! Rules: who may read what, the editor, and the what-if.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use gossip_core::rule::{ANONYMOUS, May, Rule, RuleSet, RuleText};
@@ -11,11 +12,12 @@ use gossip_server::config::read_rules;
 use ratatui_textarea::{CursorMove, TextArea};
 use serde_json::{Map, Value as Json};
 
+use crate::incident::rehearsal::{Question, Recorded};
 use crate::local::replaced;
 use crate::personas::Persona;
 use crate::workbench::ids::WatcherId;
 use crate::workbench::message::Effect;
-use crate::workbench::state::State;
+use crate::workbench::state::{State, WatcherState};
 use crate::workbench::views::rules::state::{Answer, Cell, Different, Edited, Over, Seen, alike};
 use crate::workbench::views::tables::catalog::catalog;
 
@@ -101,7 +103,7 @@ fn roles(s: &State) -> Vec<String> {
     all
 }
 
-fn roles_of(p: &Persona) -> Vec<String> {
+pub(super) fn roles_of(p: &Persona) -> Vec<String> {
     if p.roles.is_empty() { vec![ANONYMOUS.into()] } else { p.roles.clone() }
 }
 
@@ -290,8 +292,34 @@ pub fn all(s: &State) -> Vec<RuleText> {
     replaced(&s.tables.rules, role, table, made)
 }
 
+/// Holds the recording that is shown against the edited rules.
+fn rehearse(s: &mut State) -> Vec<Effect> {
+    let (catalog, then) = (catalog(s), all(s));
+    if let Some(player) = &s.player
+        && s.rules.recorded.of != player.applied
+    {
+        s.rules.recorded = Arc::new(Recorded::of(&player.events[..player.applied], &catalog));
+    }
+    s.rules.next += 1;
+    let number = s.rules.next;
+    // Without its claims nobody knows what somebody may hear.
+    let known = |w: &&WatcherState| s.personas.contains_key(&w.persona);
+    let tried: Vec<&WatcherState> = s.watchers.iter().filter(known).take(MOST).collect();
+    let watchers: Vec<WatcherId> = tried.iter().map(|w| w.id).collect();
+    let asked = tried.iter().map(|w| (w.query.clone(), s.personas[&w.persona].clone())).collect();
+    let (now, recorded) = (s.tables.rules.clone(), s.rules.recorded.clone());
+    let question = Box::new(Question { catalog, now, then, asked, recorded });
+    if let Some(e) = &mut s.rules.edited {
+        (e.asked, e.again) = ((number, 1), false);
+    }
+    vec![Effect::Rehearse { number, watchers, question }]
+}
+
 /// Sends a what-if with the edited rules to the instances.
 fn ask(s: &mut State) -> Vec<Effect> {
+    if s.recorded {
+        return rehearse(s);
+    }
     let rules = all(s);
     s.rules.next += 1;
     let number = s.rules.next;
@@ -340,7 +368,7 @@ pub fn tried(s: &mut State, number: u64, watchers: Vec<WatcherId>, answer: Resul
         Err(why) => e.outcomes.extend(watchers.into_iter().map(|w| (w, Err(why.clone())))),
         Ok(a) => {
             let since = a.since.and_then(|t| t.parse::<jiff::Timestamp>().ok()).map(|t| t.as_microsecond());
-            e.over = Some(Over { transactions: a.transactions, since, unknown: a.unknown });
+            e.over = Some(Over { transactions: a.transactions, since, unknown: a.unknown, left_out: a.left_out });
             e.outcomes.extend(watchers.into_iter().zip(a.asked.into_iter().map(Ok)));
         }
     }

@@ -5,8 +5,10 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line as Text, Span};
 
+use crate::workbench::action::Action;
 use crate::workbench::keymap::ACTIONS;
 use crate::workbench::paint::{put, rule};
+use crate::workbench::possible::is_possible;
 use crate::workbench::state::State;
 use crate::workbench::views::steps::list;
 use crate::workbench::words::fit;
@@ -50,4 +52,15 @@ pub fn draw(s: &State, frame: &mut Frame<'_>, area: Rect) {
     };
     put(frame, below, 1, Text::styled(fit(&text, width), t.strong()));
     put(frame, below, 2, Text::styled("Everything is written to gossip.toml as you go; its comments stay.", t.dim()));
+    if is_possible(Action::Broker, s) {
+        let kind = s.relay.links.values().map(|link| link.kind.as_str()).find(|kind| !kind.is_empty());
+        let relay = match kind {
+            None | Some("inproc") => {
+                "Instances of other processes are reached through a broker, and there is none yet.".into()
+            }
+            Some(kind) => format!("Instances of other processes are reached through {kind}."),
+        };
+        let line = vec![Span::styled("b ", t.accent()), Span::raw(fit(&relay, width.saturating_sub(2)))];
+        put(frame, below, 4, Text::from(line));
+    }
 }

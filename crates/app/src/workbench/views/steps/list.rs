@@ -1,5 +1,7 @@
 //! The seven first steps, each with its state and action.
 
+use gossip_core::schema::TOPIC_SOURCE;
+
 use crate::workbench::action::Action;
 use crate::workbench::rail::View;
 use crate::workbench::state::{Link, State};
@@ -22,7 +24,7 @@ pub struct Step {
 #[expect(clippy::too_many_lines, reason = "seven steps, in order")]
 pub fn steps(s: &State) -> Vec<Step> {
     let wanted = s.tables.inspected().iter().filter(|t| t.wanted).count();
-    let streaming = s.tables.known.len();
+    let streaming = s.tables.known.values().filter(|known| known.row.source != TOPIC_SOURCE).count();
     let unfit = match &s.tables.inspection {
         Some(Ok(i)) => i.findings.iter().filter(|f| f.blocks).count(),
         _ => 0,

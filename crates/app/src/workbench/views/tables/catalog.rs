@@ -20,7 +20,7 @@ pub fn catalog(s: &State) -> Catalog {
             source: known.row.source.as_str().into(),
             columns,
             key,
-            old_values: true,
+            old_values: known.row.old_values,
             incarnation: 0,
         }));
     }

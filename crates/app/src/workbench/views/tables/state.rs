@@ -1,11 +1,14 @@
 //! State of Tables: what streams, who may read it, and the problems found.
 
 use std::collections::{BTreeMap, VecDeque};
+use std::sync::LazyLock;
 
 use gossip_core::rule::RuleText;
-use gossip_protocol::system::TableRow;
+use gossip_core::schema::{SYSTEM_SCHEMA, TOPIC_SOURCE};
+use gossip_core::value::Type;
+use gossip_protocol::system::{self, Shape, TableRow};
 use gossip_source::Finding;
-use gossip_source::database::Inspected;
+use gossip_source::database::{Inspected, Standing};
 
 use crate::workbench::ids::Timestamp;
 use crate::workbench::views::clients::state::ClientId;
@@ -41,6 +44,8 @@ pub struct Inspection {
     pub tables: Vec<Inspected>,
     /// The findings.
     pub findings: Vec<Finding>,
+    /// How that stands on which streaming depends.
+    pub standing: Vec<Standing>,
 }
 
 /// Something to be confirmed before it is done.
@@ -88,8 +93,32 @@ pub struct Tables {
     pub looked: Timestamp,
 }
 
+/// What a line of the list is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Group {
+    /// The database's tables.
+    Tables,
+    /// Topics.
+    Topics,
+    /// Gossip's own tables.
+    System,
+}
+
+impl Group {
+    /// Its heading.
+    pub fn heading(self) -> &'static str {
+        match self {
+            Group::Tables => "tables",
+            Group::Topics => "topics ┄┄",
+            Group::System => "system tables ┄┄",
+        }
+    }
+}
+
 /// A line of the list.
 pub struct Entry<'a> {
+    /// What it is about.
+    pub group: Group,
     /// The table's name.
     pub name: &'a str,
     /// What instances report.
@@ -98,23 +127,53 @@ pub struct Entry<'a> {
     pub inspected: Option<&'a Inspected>,
 }
 
+impl Entry<'_> {
+    /// Its columns: name and type.
+    pub fn columns(&self) -> Vec<(String, String)> {
+        let declared = |i: &Inspected| i.columns.iter().map(|c| (c.name.clone(), c.declared.clone())).collect();
+        match (self.known, self.inspected) {
+            (_, Some(inspected)) => declared(inspected),
+            (Some(known), None) => known.columns(),
+            (None, None) => self.shape().map_or(vec![], |shape| {
+                shape.columns.iter().map(|(name, ty)| (name.to_string(), Type::from(*ty).name().into())).collect()
+            }),
+        }
+    }
+
+    /// Its columns, if it is one of Gossip's own tables.
+    pub fn shape(&self) -> Option<&'static Shape> {
+        let name = self.name.strip_prefix(SYSTEM_SCHEMA)?.strip_prefix('.')?;
+        system::TABLES.iter().find(|shape| shape.name == name)
+    }
+}
+
+/// The names of Gossip's own tables.
+static SYSTEM_TABLES: LazyLock<Vec<String>> =
+    LazyLock::new(|| system::TABLES.iter().map(|shape| format!("{SYSTEM_SCHEMA}.{}", shape.name)).collect());
+
 impl Tables {
-    /// Every table, streaming or not.
+    /// Every table, streaming or not, then the topics, then Gossip's own tables.
     pub fn entries(&self) -> Vec<Entry<'_>> {
-        let mut all: BTreeMap<&str, Entry<'_>> = BTreeMap::new();
+        let mut all: BTreeMap<(Group, &str), Entry<'_>> = BTreeMap::new();
         for (name, known) in &self.known {
-            all.insert(name, Entry { name, known: Some(known), inspected: None });
+            let group = if known.row.source == TOPIC_SOURCE { Group::Topics } else { Group::Tables };
+            all.insert((group, name), Entry { group, name, known: Some(known), inspected: None });
         }
         for t in self.inspected() {
-            let entry = all.entry(&t.name).or_insert(Entry { name: &t.name, known: None, inspected: None });
-            entry.inspected = Some(t);
+            let group = Group::Tables;
+            let empty = Entry { group, name: &t.name, known: None, inspected: None };
+            all.entry((group, &t.name)).or_insert(empty).inspected = Some(t);
+        }
+        if !all.is_empty() {
+            for name in &*SYSTEM_TABLES {
+                let group = Group::System;
+                all.insert((group, name), Entry { group, name, known: None, inspected: None });
+            }
         }
         let wanted = self.find.to_lowercase();
         let sought = |e: &Entry<'_>| {
-            let told = e.known.map(|k| k.columns()).unwrap_or_default();
-            let declared = e.inspected.map(|i| i.columns.as_slice()).unwrap_or_default();
-            let columns = told.iter().map(|(c, _)| c.as_str()).chain(declared.iter().map(|c| c.name.as_str()));
-            std::iter::once(e.name).chain(columns).any(|name| name.to_lowercase().contains(&wanted))
+            let own = e.columns().into_iter().map(|(name, _)| name);
+            std::iter::once(e.name.to_string()).chain(own).any(|name| name.to_lowercase().contains(&wanted))
         };
         all.into_values().filter(|e| wanted.is_empty() || sought(e)).collect()
     }

@@ -78,6 +78,10 @@ pub fn chosen(s: &State) -> Option<String> {
 pub fn switch(s: &mut State) -> Vec<Effect> {
     let entries = s.tables.entries();
     let Some(inspected) = entries.get(s.tables.chosen).and_then(|e| e.inspected) else { return vec![] };
+    if let Some(unfit) = inspected.unfit.as_ref().filter(|_| !inspected.wanted) {
+        s.notice = Some((s.now, format!("{} {}", inspected.name, unfit.why)));
+        return vec![];
+    }
     vec![Effect::PlanStream(inspected.name.clone(), !inspected.wanted)]
 }
 

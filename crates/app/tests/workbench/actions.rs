@@ -1,183 +1,10 @@
-//! Somebody's own database: the first steps, and every action.
+//! Every action of every view, by its key.
 
 use crossterm::event::KeyCode;
 use gossip::workbench::action::Action;
-use gossip::workbench::keymap::ACTIONS;
-use gossip::workbench::keymap::Entry;
+use gossip::workbench::keymap::{ACTIONS, Entry};
 use gossip::workbench::rail::View;
-use testbed::Tmux;
-
-/// Keys that it takes, every typed letter counted.
-const KEYS: usize = 80;
-
-/// From a folder with nothing but somebody's database to a second persona who does not hear a change, and why.
-#[test]
-fn a_new_user_comes_from_a_database_of_their_own_to_the_reason_why_somebody_did_not_hear() {
-    let dir = tempfile::tempdir().unwrap();
-    let schema = "CREATE TABLE orchards (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
-      CREATE TABLE crates (number TEXT PRIMARY KEY NOT NULL, orchard INTEGER REFERENCES orchards(id), fruit TEXT, kilos REAL);
-      CREATE TABLE weather (day TEXT, note TEXT);
-      INSERT INTO orchards VALUES (1, 'Upper Row'), (2, 'Millside');
-      INSERT INTO crates VALUES ('A-1', 1, 'pear', 12.5), ('A-2', 1, 'plum', 8), ('B-1', 2, 'apple', 15);";
-    assert!(testbed::sqlite3(&dir.path().join("harvest.db"), schema).0.wait().unwrap().success());
-    let program = format!("cd {} && {} open", dir.path().display(), env!("CARGO_BIN_EXE_gossip"));
-    let t = Tmux::start(160, 47, &program);
-    let keys = std::cell::Cell::new(0);
-    let key = |k: &str| {
-        keys.set(keys.get() + 1);
-        t.key(k);
-    };
-    let text = |text: &str| {
-        keys.set(keys.get() + text.len());
-        t.type_text(text);
-    };
-    t.wait_text("▸ harvest.db");
-    key("Enter");
-    from_tables_to_the_reason(&t, &key, &text);
-    // The README says how many.
-    assert_eq!(keys.get(), KEYS, "keys from nothing to the reason");
-
-    // Earshot, and the journey, for a page.
-    for open in [None, Some("Enter")] {
-        open.into_iter().for_each(|k| t.key(k));
-        t.key("x");
-        let name = if open.is_some() { "gossip-journey-" } else { "gossip-earshot-" };
-        t.wait("the files are written", |s| s.contains(&format!("written: {name}")));
-        let written: Vec<_> = std::fs::read_dir(dir.path()).unwrap().map(|e| e.unwrap().path()).collect();
-        let read = |ending: &str| {
-            let of = |p: &&std::path::PathBuf| {
-                p.to_string_lossy().contains(name) && p.extension().is_some_and(|e| e == ending)
-            };
-            std::fs::read(written.iter().find(of).unwrap_or_else(|| panic!("{ending} of {written:?}"))).unwrap()
-        };
-        assert!(String::from_utf8(read("svg")).unwrap().contains(&"fruit pear → plum".replace(' ', "\u{a0}")));
-        assert!(String::from_utf8(read("txt")).unwrap().contains("withheld by rule"));
-        assert!(read("pdf").starts_with(b"%PDF-"));
-    }
-    t.key("Escape");
-    t.key("q");
-    t.wait_text("[exit 0]");
-
-    // What was made is in the file, with its comments, and opens again as it was.
-    let file = std::fs::read_to_string(dir.path().join("gossip.toml")).unwrap();
-    for part in ["# Where row changes are read.", "rows = \"orchard = claim.orchard\"", "[persona.Ben]", "[[watcher]]"]
-    {
-        assert!(file.contains(part), "{part}: {file}");
-    }
-    let t = Tmux::start(160, 47, &program);
-    t.wait("both listen again", |s| s.contains("Ada") && s.contains("Ben") && s.contains("1 instance · reader one"));
-    t.key("q");
-    t.wait_text("[exit 0]");
-}
-
-/// From the list of tables to the reason why a second persona did not hear a change.
-fn from_tables_to_the_reason(t: &Tmux, key: &dyn Fn(&str), text: &dyn Fn(&str)) {
-    t.wait("a table without a key is told so", |s| s.contains("■ crates") && s.contains("╳ weather"));
-    key("Enter");
-    t.wait_text("gossip prepare --remove undoes it");
-    key("Enter");
-    // The workbench, at the fourth step.
-    t.wait_text("▸ rules");
-    key("Enter");
-    t.wait_text("Nothing is readable without one");
-    key("Tab");
-    key("Tab");
-    text("orchard = claim.orchard");
-    key("Enter");
-    t.wait_text("▸ persona");
-    key("Enter");
-    t.wait_text("claims as JSON");
-    key("Tab");
-    key("Tab");
-    key("C-u");
-    text("{\"orchard\":1}");
-    key("Enter");
-    t.wait_text("▸ watcher");
-    key("Enter");
-    t.wait_text("New watcher");
-    key("Enter");
-    t.wait_text("▸ first change");
-    // Somebody else, of another orchard.
-    key("P");
-    t.wait_text("Ben");
-    key("Tab");
-    key("Tab");
-    key("C-u");
-    text("{\"orchard\":2}");
-    key("Enter");
-    key("n");
-    t.wait_text("‹ Ben ›");
-    key("Enter");
-    t.wait_text("2 watchers listen");
-    // A change, by choosing: the first crate's first column, with a value that is there.
-    key("Enter");
-    t.wait("rows to choose from", |s| s.contains("‹ number = 'A-1' ›"));
-    for _ in 0..3 {
-        key("Tab");
-    }
-    key("Right");
-    key("Tab");
-    key("PageDown");
-    t.wait_text("SET fruit = 'plum' WHERE number = 'A-1'");
-    key("Enter");
-    key("1");
-    t.wait("Ada hears it, Ben does not", |s| {
-        s.lines().any(|l| l.contains("fruit pear → plum  (yours)") && l.contains('●') && l.contains('◆'))
-    });
-    key("w");
-    t.wait("the reason, with both values", |s| {
-        s.contains("why Ben did not hear") && s.contains("orchard = claim.orchard") && s.contains("1 = 2")
-    });
-}
-
-/// The same on PostgreSQL: the address is typed, and the rest is as easy.
-#[test]
-fn a_new_user_comes_from_postgresql_to_the_reason_as_well() {
-    let server = testbed::Postgres::start();
-    let mut db = postgres::Client::connect(&server.url(), postgres::NoTls).unwrap();
-    db.batch_execute(
-        "CREATE TABLE orchards (id int PRIMARY KEY, name text NOT NULL);
-         CREATE TABLE crates (number text PRIMARY KEY, orchard int REFERENCES orchards(id), fruit text, kilos real);
-         CREATE TABLE weather (day text, note text);
-         INSERT INTO orchards VALUES (1, 'Upper Row'), (2, 'Millside');
-         INSERT INTO crates VALUES ('A-1', 1, 'pear', 12.5), ('A-2', 1, 'plum', 8), ('B-1', 2, 'apple', 15)",
-    )
-    .unwrap();
-    let dir = tempfile::tempdir().unwrap();
-    let program = format!("cd {} && GOSSIP_LOG=off {} open", dir.path().display(), env!("CARGO_BIN_EXE_gossip"));
-    let begun = std::time::Instant::now();
-    let t = Tmux::start(160, 47, &program);
-    let (keys, typed) = (std::cell::Cell::new(0), server.url());
-    let key = |k: &str| {
-        keys.set(keys.get() + 1);
-        t.key(k);
-    };
-    let text = |text: &str| {
-        keys.set(keys.get() + text.len());
-        t.type_text(text);
-    };
-    t.wait_text("the address of a PostgreSQL database");
-    // A password would stand in the file.
-    t.type_text(&typed.replace("test@", "test:geheim@"));
-    t.key("Enter");
-    t.wait_text("leave the password out");
-    t.key("C-u");
-    text(&typed);
-    key("Enter");
-    t.wait_text("it has no primary key");
-    from_tables_to_the_reason(&t, &key, &text);
-    eprintln!(
-        "PostgreSQL: {} keys beside the address of {}, in {} s",
-        keys.get() - typed.len(),
-        typed.len(),
-        begun.elapsed().as_secs()
-    );
-    assert_eq!(keys.get() - typed.len(), KEYS, "as many as on SQLite");
-    let file = std::fs::read_to_string(dir.path().join("gossip.toml")).unwrap();
-    assert!(file.contains("old_values = [") && !file.contains("geheim"), "{file}");
-    t.key("q");
-    t.wait_text("[exit 0]");
-}
+use testbed::{Broker, Kind, Tmux};
 
 /// Every action of every view is reached by its key, and does what it says. The table and this test cannot drift apart.
 #[test]
@@ -190,6 +17,7 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     let write = |sql: &str| assert!(testbed::sqlite3(&db, sql).0.wait().unwrap().success());
     write(schema);
     let config = "[instance]\nlisten = '127.0.0.1:0'\n[source.harvest]\nurl = 'sqlite:harvest.db'\ntables = ['crates']\n\
+        [topic.radio]\ncolumns = { text = 'text' }\n\
         [[rule]]\nrole = 'reader'\ntable = 'crates'\nmay = ['read']\n\
         [persona.Ada]\nroles = ['reader']\n[persona.Ben]\nroles = ['reader']\n[persona.Cy]\n\
         [[watcher]]\npersona = 'Ada'\nquery = 'SELECT * FROM crates'\n\
@@ -233,6 +61,16 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     back(Steps, "▸ first change");
     reach(Steps, Action::NewWatcher, "New watcher");
     back(Steps, "▸ first change");
+    // A broker is tried before it is written.
+    let broker = Broker::start(Kind::Nats);
+    for (address, answer) in [("nats://127.0.0.1:1", "nothing was written"), (&*broker.url(), "answers; written to")] {
+        reach(Steps, Action::Broker, "names begin with");
+        t.type_text(address);
+        t.key("Enter");
+        t.wait_text(answer);
+    }
+    let written = std::fs::read_to_string(dir.path().join("gossip.toml")).unwrap();
+    assert!(written.contains(&format!("url = \"{}\"", broker.url())), "{written}");
 
     reach(Steps, Action::Go(Earshot), "Nothing has changed yet");
     for n in 1..=60 {
@@ -259,6 +97,18 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     reach(Earshot, Action::Frames, "← received");
     back(Earshot, "who heard what");
     reach(Earshot, Action::Copy, "copied: crates A-1");
+    // The explanation is still open.
+    back(Earshot, "who heard what");
+    reach(Earshot, Action::OnlyThisKey, "what happened to crates A-1");
+    back(Earshot, "what changed");
+    reach(Earshot, Action::StopAt, "Stop at the first line with this mark");
+    back(Earshot, "what changed");
+    reach(Earshot, Action::Kinds, "■ events of topics");
+    back(Earshot, "what changed");
+    reach(Earshot, Action::Publish, "Publish an event");
+    t.key("Enter");
+    t.wait_text("no rule lets reader publish to radio");
+    back(Earshot, "what changed");
     reach(Earshot, Action::Filter, "Empty shows all");
     back(Earshot, "who heard what");
     reach(Earshot, Action::Change, "Make a change");
@@ -370,6 +220,8 @@ fn every_action_of_every_view_is_reached_by_its_key() {
     reach(Rules, Action::Go(Relay), "one reads");
     reach(Relay, Action::Hold, "paused, ");
     reach(Relay, Action::Export, "written: gossip-relay");
+    reach(Relay, Action::Kinds, "□ what instances say to each other");
+    back(Relay, "one reads");
 
     reach(Relay, Action::Go(Clients), "came and went");
     t.wait("who is connected", |s| s.lines().any(|l| l.contains("reader") && l.contains("one")));

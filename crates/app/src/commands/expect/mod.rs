@@ -4,6 +4,8 @@
 //! and every listener is a client on a real socket. After each change every listener makes one more call: what arrived
 //! before that answer is everything the change caused.
 
+mod from_recording;
+
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -28,7 +30,17 @@ const OPERATOR: &str = "gossip-expect";
 #[derive(Debug, clap::Args)]
 pub struct Args {
     /// The file with the expectations.
-    file: PathBuf,
+    #[arg(required_unless_present = "from_recording")]
+    file: Option<PathBuf>,
+    /// Write expectations of what is in a recording instead: who heard each change, and who did not.
+    #[arg(long, value_name = "RECORDING", conflicts_with = "file", requires = "output")]
+    from_recording: Option<PathBuf>,
+    /// The file to write them to; it must not be there yet.
+    #[arg(short, long, value_name = "FILE", requires = "from_recording")]
+    output: Option<PathBuf>,
+    /// The configuration with the rules and personas, for --from-recording.
+    #[arg(long, default_value = "gossip.toml")]
+    config: PathBuf,
 }
 
 #[derive(Deserialize)]
@@ -101,13 +113,17 @@ struct Listener {
 /// # Errors
 /// The file or a file it names cannot be read, or an expectation does not hold.
 pub async fn run(args: Args) -> Outcome {
-    let place = args.file.display().to_string();
-    let text = std::fs::read_to_string(&args.file).map_err(|e| Failure::usage(format!("{place}: {e}")))?;
+    if let (Some(recording), Some(output)) = (&args.from_recording, &args.output) {
+        return from_recording::write(recording, output, &args.config);
+    }
+    let Some(path) = args.file else { return Err(Failure::usage("FILE: expected a file with expectations")) };
+    let place = path.display().to_string();
+    let text = std::fs::read_to_string(&path).map_err(|e| Failure::usage(format!("{place}: {e}")))?;
     let file: File = toml::from_str(&text).map_err(|e| {
         let line = e.span().map_or(1, |s| text[..s.start].matches('\n').count() + 1);
         Failure::usage(format!("{place}:{line}: {}", e.message().trim_end()))
     })?;
-    let base = args.file.parent().unwrap_or(Path::new(""));
+    let base = path.parent().unwrap_or(Path::new(""));
     let path = base.join(&file.config);
     let mut config = Config::read(&path).map_err(Failure::usage)?;
     let people = Personas::read(&path).map_err(Failure::usage)?;

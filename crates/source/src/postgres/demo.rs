@@ -1,6 +1,8 @@
 //! The demo's scenario in a PostgreSQL database: in a schema of its own, with a mark by which one that was left behind is
 //! known again.
 
+use std::time::{Duration, Instant};
+
 use tokio_postgres::SimpleQueryMessage;
 
 use super::PostgresSource;
@@ -11,6 +13,9 @@ use crate::database::{Cells, Result, Store};
 
 /// What the schema of a demo is marked with.
 const MARK: &str = "made by gossip demo; removed at its end";
+
+/// Longest time in which a slot whose instances have stopped becomes free.
+const SLOT_FREE: Duration = Duration::from_secs(30);
 
 /// A connection to the server.
 struct Server(Client);
@@ -82,7 +87,14 @@ pub(super) fn make(source: &PostgresSource, schema: &str) -> Result<()> {
 
 /// Takes everything of the demo out of the server again.
 pub(super) fn remove(source: &PostgresSource) -> Result<()> {
-    let plan = source.removal().map_err(message_of)?;
+    let until = Instant::now() + SLOT_FREE;
+    let plan = loop {
+        match source.removal() {
+            // The server notices only after a while that nobody reads any more.
+            Err(SourceError::NotReady(_)) if Instant::now() < until => std::thread::sleep(Duration::from_millis(100)),
+            plan => break plan.map_err(message_of)?,
+        }
+    };
     source.carry_out(&plan.statements).map_err(message_of)?;
     open(source)?.run(&format!("DROP SCHEMA {} CASCADE", quote(&source.schema)))
 }

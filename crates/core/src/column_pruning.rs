@@ -47,9 +47,9 @@ pub fn needed(rules: &RuleSet, catalog: &Catalog) -> Option<Needed> {
         let mut next: Vec<Arc<Subquery>> = subqueries_of([rule.condition()]).into_keys().collect();
         while let Some(subquery) = next.pop() {
             let mut columns: ColumnSet = subquery.columns.iter().copied().collect();
-            subquery.condition.for_each_column(&mut |i| columns.insert(i));
+            subquery.conditions().for_each(|e| e.for_each_column(&mut |i| columns.insert(i)));
             add(&mut needed, &subquery.table, &columns);
-            next.extend(subqueries_of([&subquery.condition]).into_keys());
+            next.extend(subqueries_of(subquery.conditions()).into_keys());
         }
     }
     Some(needed)

@@ -222,14 +222,14 @@ pub fn explain(
         () => Passed::Yes,
     };
     let condition = plan.filter.condition();
-    let (passes_all, now) = (plan.filter.passes_all(), subquery_results.now());
+    let passes_all = plan.filter.passes_all();
     let query = if passes_all { "all rows".into() } else { condition.show(table, None).to_string() };
-    let values = both(row)
+    let shown = both(row)
         .into_iter()
         .filter(|_| !passes_all)
         .filter_map(|r| plan.scan.admit(r, subquery_results))
-        .map(|a| condition.show(table, Some(&Masked { row: &a.row, visible: &a.columns, now })).to_string())
-        .collect();
+        .map(|a| condition.show(table, Some(&Masked { row: &a.row, visible: &a.columns, subquery_results })).to_string());
+    let values = unknown(condition, "with this query", subquery_results).into_iter().chain(shown).collect();
     steps.push(Step::new("query", reached(Verdict::Outside), query, values));
 
     steps.push(change_step(plan, row, (subquery_results, arranged), reached(Verdict::Unchanged)));
@@ -265,18 +265,41 @@ fn change_step(
     Step::new("change", passed, text, values)
 }
 
+/// Whether a condition asks a table, also indirectly.
+fn asks(condition: &Expr, table: &TableName) -> bool {
+    let mut found = false;
+    condition.for_each(&mut |e| {
+        if let Expr::Member { subquery, .. } = e {
+            found |= subquery.table.name == *table || subquery.conditions().any(|within| asks(within, table));
+        }
+    });
+    found
+}
+
 /// The steps if no row of the transaction is of the plan's table.
 fn of_another_table(plan: &EffectivePlan, standing: &[Standing], transaction: &Transaction) -> Vec<Step> {
     let table = plan.table();
     let tables: BTreeSet<String> = transaction.changes.iter().map(|c| c.table.to_string()).collect();
     let depends_on = plan.depends_on().into_iter().find(|t| tables.contains(&t.to_string()));
     if let Some(asked) = depends_on {
-        let text = format!("the change is to {asked}, which a rule on {} asks", table.name);
+        let by_query = asks(plan.filter.condition(), &asked);
+        let by_rules = plan.scan.conditions().any(|condition| asks(condition, &asked));
+        let who = match (by_rules, by_query) {
+            (true, true) => format!("a rule on {} and the query ask", table.name),
+            (false, true) => "the query asks".into(),
+            _ => format!("a rule on {} asks", table.name),
+        };
+        let text = format!("the change is to {asked}, which {who}");
         let rules = standing.iter().map(|s| s.rule.headline()).collect::<Vec<_>>().join("; or ");
+        let again = |by: bool, what: &str| {
+            if by { vec![format!("the rows that {what} were evaluated again")] } else { vec![] }
+        };
+        let query = if by_query { Passed::Yes } else { Passed::NotReached };
+        let condition = if by_query { plan.filter.condition().show(table, None).to_string() } else { String::new() };
         return vec![
             Step::new("stream", Passed::Yes, text, vec![]),
-            Step::new("rule", Passed::Yes, rules, vec!["the rows that the rules admit were evaluated again".into()]),
-            Step::new("query", Passed::NotReached, "", vec![]),
+            Step::new("rule", Passed::Yes, rules, again(by_rules, "the rules admit")),
+            Step::new("query", query, condition, again(by_query, "it finds")),
             Step::new("change", Passed::NotReached, "", vec![]),
         ];
     }
@@ -311,14 +334,7 @@ fn rule_step(
         match &s.condition {
             Err(e) => values.push(format!("claim.{} {}", e.name, e.problem)),
             Ok(condition) => {
-                condition.for_each(&mut |e| match e {
-                    Expr::Member { subquery, .. } if subquery_results.set(subquery).is_none() => {
-                        values.push(format!(
-                            "nobody listens under this rule now, so it is not known what it finds: {subquery}"
-                        ));
-                    }
-                    _ => {}
-                });
+                values.extend(unknown(condition, "under this rule", subquery_results));
                 let holds = both(row).iter().any(|r| condition.holds(&Beside { row: r, subquery_results }) == Ok(true));
                 // Show the rules that admitted it, or all where none did.
                 if passed && !holds {
@@ -334,6 +350,18 @@ fn rule_step(
     }
     values.dedup();
     Step::new("rule", if passed { Passed::Yes } else { Passed::No }, texts.join("; or "), values)
+}
+
+/// The sub-selects of a condition of which it is not known what they find.
+fn unknown(condition: &Expr, whose: &str, subquery_results: &dyn SubqueryResults) -> Vec<String> {
+    let mut found = Vec::new();
+    condition.for_each(&mut |e| match e {
+        Expr::Member { subquery, .. } if subquery_results.set(subquery).is_none() => {
+            found.push(format!("nobody listens {whose} now, so it is not known what it finds: {subquery}"));
+        }
+        _ => {}
+    });
+    found
 }
 
 fn row_name(table: &Table, row: &RowChange) -> String {

@@ -5,14 +5,10 @@
 
 use serde_json::{Map, Value as Json};
 
-use crate::canonical::{Canonical, Encoder};
+pub use crate::query::expr::Mask;
 use crate::query::{Beside, Expr, Placeholder, PlaceholderError};
 use crate::schema::ColumnSet;
 use crate::value::Value;
-
-/// An expression on the whole row, whatever the client may see of it. Where it fails on a row, it is `NULL`.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Mask(Expr);
 
 impl Mask {
     /// A mask of an expression that asks no other table.
@@ -42,11 +38,5 @@ impl Mask {
     /// Calls `look` for every claim that it names.
     pub fn for_each_claim(&self, look: &mut impl FnMut(&str)) {
         self.0.for_each_claim(look);
-    }
-}
-
-impl Canonical for Mask {
-    fn encode(&self, to: &mut Encoder) {
-        self.0.encode(to);
     }
 }

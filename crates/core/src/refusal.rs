@@ -24,39 +24,51 @@ pub fn steps(
         return vec![no("query", error.to_string(), vec![])];
     }
     // With the rights of everybody: what is wrong then is wrong with the query itself.
-    let table = match parse_trusted_query(query, catalog, params) {
-        Ok(parsed) => parsed.table,
+    let tables = match parse_trusted_query(query, catalog, params) {
+        Ok(parsed) => parsed.tables(),
         Err(e @ QueryError::NotKnown { kind: "table", .. }) => {
             let streams = catalog.iter().filter(|t| !t.name.is_system()).map(|t| t.name.to_string());
             return vec![no("stream", e.to_string(), vec![format!("these stream: {}", listed(streams))])];
         }
         Err(e) => return vec![no("query", e.to_string(), vec![])],
     };
-    let mut all = vec![Step::new("stream", Passed::Yes, format!("{} streams", table.name), vec![])];
-    let grants: Vec<&RuleText> = rules.texts().iter().filter(|r| r.may.read && r.table == table.name).collect();
-    let standing = rules.standing(&table, claims, catalog);
-    if standing.is_empty() {
-        let others = roles(grants.iter().copied());
-        let roles = if claims.roles.is_empty() { "nobody".into() } else { claims.roles.join(", ") };
-        all.push(no("rule", format!("no rule lets {roles} read {}", table.name), vec![others]));
-        return all;
+    let mut all = Vec::new();
+    for table in &tables {
+        all.push(Step::new("stream", Passed::Yes, format!("{} streams", table.name), vec![]));
+        let standing = rules.standing(table, claims, catalog);
+        if standing.is_empty() {
+            let others = roles(grants(rules, table));
+            let roles = if claims.roles.is_empty() { "nobody".into() } else { claims.roles.join(", ") };
+            all.push(no("rule", format!("no rule lets {roles} read {}", table.name), vec![others]));
+            return all;
+        }
+        for s in &standing {
+            let text = s.rule.headline();
+            all.push(match &s.condition {
+                Err(lacking) => no("rule", text, vec![format!("claim.{} {}", lacking.name, lacking.problem)]),
+                Ok(_) => Step::new("rule", Passed::Yes, text, vec![]),
+            });
+        }
     }
-    for s in &standing {
-        let text = s.rule.headline();
-        all.push(match &s.condition {
-            Err(lacking) => no("rule", text, vec![format!("claim.{} {}", lacking.name, lacking.problem)]),
-            Ok(_) => Step::new("rule", Passed::Yes, text, vec![]),
-        });
-    }
-    if let QueryError::NotKnown { kind: "column", name, .. } = error
-        && let Some(column) = table.column(name, false)
-    {
+    let QueryError::NotKnown { kind: "column", name, .. } = error else { return all };
+    let column = name.rsplit_once('.').map_or(name.as_str(), |(_, column)| column);
+    for table in &tables {
+        let Some(place) = table.column(column, false) else { continue };
         let shows =
-            |r: &&&RuleText| r.columns.as_ref().is_none_or(|c| c.iter().any(|c| names(&table, c) == Some(column)));
-        let others = roles(grants.iter().filter(shows).copied());
-        all.push(no("columns", format!("none of these rules shows {}.{name}", table.name), vec![others]));
+            |r: &&RuleText| r.columns.as_ref().is_none_or(|c| c.iter().any(|c| names(table, c) == Some(place)));
+        let standing = rules.standing(table, claims, catalog);
+        if standing.iter().any(|s| s.condition.is_ok() && s.rule.columns().contains(place)) {
+            continue;
+        }
+        let others = roles(grants(rules, table).filter(shows));
+        all.push(no("columns", format!("none of these rules shows {}.{column}", table.name), vec![others]));
     }
     all
+}
+
+/// The rules that let anybody read a table.
+fn grants<'a>(rules: &'a RuleSet, table: &Table) -> impl Iterator<Item = &'a RuleText> {
+    rules.texts().iter().filter(move |r| r.may.read && r.table == table.name)
 }
 
 fn names(table: &Table, column: &str) -> Option<usize> {

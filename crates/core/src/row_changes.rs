@@ -15,7 +15,7 @@ use crate::json;
 use crate::plan::{EffectivePlan, LiveQuery, PlansOfTables, Project, VisibleRow};
 use crate::position::{Old, RowChange, Timestamp};
 use crate::query::Expr;
-use crate::rule::{self, Claims, RuleSet};
+use crate::rule::{self, Claims, Permitted, RuleSet};
 use crate::schema::{Catalog, Column, ColumnSet, ROW_CHANGES, Row, Table, TableName};
 use crate::value::{Type, Value};
 
@@ -67,7 +67,7 @@ pub fn plans_of(source: &str, claims: &Claims, rules: &RuleSet, catalog: &Catalo
         standing.iter().filter(|s| s.condition.is_ok()).for_each(|s| columns.union_with(s.rule.columns()));
         let project = Project::Columns(columns.iter().collect());
         let query = LiveQuery { table: table.clone(), condition: Expr::always(), arrange: None, project };
-        let plan = rule::fold(query, &standing);
+        let plan = rule::fold(query, &Permitted { catalog, rules, claims });
         Some((table.name.clone(), plan)).filter(|(_, plan)| says_it_by_itself(plan))
     };
     catalog.iter().filter(own).filter_map(plan).collect()

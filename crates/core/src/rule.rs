@@ -9,13 +9,15 @@
 //! the client's condition on what the rules leave visible.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::convert::Infallible;
 use std::sync::Arc;
 
 use gossip_protocol::spelling::similar;
 use serde_json::{Map, Value as Json};
 
 use crate::canonical::{Canonical, Encoder};
-use crate::plan::{EffectivePlan, Grant, LiveQuery, Masks};
+use crate::plan::{EffectivePlan, LiveQuery, Scan};
+use crate::query::expr::{Grant, Masks};
 use crate::query::{Expr, Placeholder, PlaceholderError, QueryError, Visible, parse_condition, parse_mask};
 use crate::schema::{Catalog, ColumnSet, Table, TableName};
 use crate::subquery::subqueries_of;
@@ -310,13 +312,28 @@ impl Rule {
     }
 }
 
-/// Folds the grants of one client into a query. Rules that need a claim which the client lacks grant nothing.
-pub fn fold(query: LiveQuery, standing: &[Standing]) -> EffectivePlan {
-    let grant = |s: &Standing| {
-        let condition = s.condition.as_ref().ok()?.clone();
-        Some(Grant { condition, columns: s.rule.columns.clone(), masks: s.rule.masks.clone() })
+/// Folds what one client may see into a query: the grants on each of its tables. Rules that need a claim which the client lacks
+/// grant nothing.
+pub fn fold(mut query: LiveQuery, client: &Permitted<'_>) -> EffectivePlan {
+    query.condition = seen_by(&query.condition, client);
+    let grants = client.grants(&query.table);
+    EffectivePlan::new(query, grants)
+}
+
+/// A condition whose sub-selects find what a client may see.
+fn seen_by(condition: &Expr, client: &Permitted<'_>) -> Expr {
+    let seen = match condition {
+        Expr::Member { of, subquery, exists } => {
+            let Ok(within) = subquery.try_map(|e| Ok::<_, Infallible>(seen_by(e, client)));
+            let grants = Scan::new(subquery.table.clone(), client.grants(&subquery.table)).grants().to_vec();
+            Expr::Member { of: of.clone(), subquery: Arc::new(within.seen_by(grants)), exists: *exists }
+        }
+        e => {
+            let Ok(seen) = e.try_map(|part| Ok::<_, Infallible>(seen_by(part, client)));
+            seen
+        }
     };
-    EffectivePlan::new(query, standing.iter().filter_map(grant).collect())
+    seen
 }
 
 /// What one client may name in a query.
@@ -330,6 +347,13 @@ pub struct Permitted<'a> {
 }
 
 impl Permitted<'_> {
+    fn grants(&self, table: &Arc<Table>) -> Vec<Grant> {
+        let grant = |s: Standing| {
+            Some(Grant { condition: s.condition.ok()?, columns: s.rule.columns, masks: s.rule.masks })
+        };
+        self.rules.standing(table, self.claims, self.catalog).into_iter().filter_map(grant).collect()
+    }
+
     fn columns(&self, table: &Arc<Table>) -> Option<ColumnSet> {
         let mut visible: Option<ColumnSet> = None;
         for s in self.rules.standing(table, self.claims, self.catalog).iter().filter(|s| s.condition.is_ok()) {

@@ -1,4 +1,4 @@
-//! The sub-selects of rules: sets of another table's values, maintained like live queries.
+//! Sub-selects: sets of another table's values, maintained like live queries.
 //!
 //! `id IN (SELECT call FROM assignments WHERE pilot = claim.sub)` holds where a row's `id` is among the values that the
 //! sub-select returns. Equal sub-selects, claims bound, are maintained once for all feeds that depend on them.
@@ -118,6 +118,16 @@ impl ValueSet {
     }
 }
 
+impl ValueSet {
+    /// Whether the set was empty before a change that it has taken, or is now, or a `NULL` came or went: then what is in no row of
+    /// the change may be in the set, or not, as it was not before.
+    pub fn begins_or_ends_with(&self, crossed: &Crossed) -> bool {
+        let began = crossed.went.is_empty() && self.len() == crossed.came.len();
+        let with_null = |found: &Found| found.iter().any(Value::is_null);
+        began || self.is_empty() || crossed.came.iter().chain(&crossed.went).any(with_null)
+    }
+}
+
 /// The values that entered and left a sub-select's result.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Crossed {
@@ -128,6 +138,11 @@ pub struct Crossed {
 }
 
 impl Crossed {
+    /// The first values of what entered or left that something can be equal to, as they are looked up.
+    pub fn first_probes(&self) -> HashSet<Value> {
+        self.came.iter().chain(&self.went).filter_map(|found| found.first()?.probe()).collect()
+    }
+
     /// Whether nothing entered or left.
     pub fn is_empty(&self) -> bool {
         self.came.is_empty() && self.went.is_empty()

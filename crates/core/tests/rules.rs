@@ -115,15 +115,67 @@ fn what_a_rule_cannot_say_is_refused_at_its_place() {
         let e = parse_condition(text, &calls(), &catalog()).expect_err(text).to_string();
         assert!(e.contains(words) && e.starts_with(&format!("line 1, column {column}:")), "{text}: {e}");
     }
-    // Clients ask no other tables, whatever their rights.
-    let rule = |t: &str| RuleText { role: "all".into(), table: TableName::plain(t), ..RuleText::default() };
-    let rules = RuleSet::new(vec![rule("calls"), rule("crews")]);
+}
+
+/// A client's sub-selects ask what the client may see, and nothing tells a table that it may not see from one that is not there.
+#[test]
+fn a_client_asks_other_tables_that_it_may_see() {
+    let rule = |t: &str, columns: &[&str]| RuleText {
+        role: "all".into(),
+        table: TableName::plain(t),
+        columns: Some(columns.iter().map(|c| c.to_string()).collect()),
+        ..RuleText::default()
+    };
+    let all = ["id", "agency"];
+    let crews = rule("crews", &["id", "member"]);
+    let rules = RuleSet::new(vec![rule("calls", &all), crews, rule("log", &["id"]), rule("elsewhere", &["id"])]);
     let claims = Claims { roles: vec!["all".into()], ..Claims::default() };
     let catalog = catalog();
     let permitted = Permitted { catalog: &catalog, rules: &rules, claims: &claims };
-    for text in ["id IN (SELECT id FROM crews)", "EXISTS (SELECT 1 FROM crews)", "agency = claim.sub"] {
-        assert!(parse_query(&format!("SELECT * FROM calls WHERE {text}"), &permitted, &Map::new()).is_err(), "{text}");
+    let parsed = |text: &str| parse_query(text, &permitted, &Map::new());
+    for condition in [
+        "id IN (SELECT id FROM crews)",
+        "agency NOT IN (SELECT member FROM crews c WHERE c.id / 2 > 1)",
+        "EXISTS (SELECT 1 FROM crews WHERE member = calls.agency) AND NOT EXISTS (SELECT * FROM calls c WHERE c.id = 3)",
+    ] {
+        let query = parsed(&format!("SELECT id FROM calls WHERE {condition}")).unwrap_or_else(|e| panic!("{condition}: {e}"));
+        assert!(query.tables().len() <= 2 && query.condition.is_total() && *query.tables()[0].name.name == *"calls");
     }
+    let many = vec!["id IN (SELECT id FROM crews)"; 9].join(" OR ");
+    for (condition, words) in [
+        ("id IN (SELECT id FROM assignments)", "assignments is not known or not permitted"),
+        ("id IN (SELECT id FROM assinments)", "assinments is not known or not permitted"),
+        ("id IN (SELECT id FROM crews WHERE boss = 'x')", "column boss is not known or not permitted"),
+        ("id IN (SELECT id FROM log)", "log has no key"),
+        ("id IN (SELECT id FROM elsewhere)", "elsewhere is of another source"),
+        ("id + 1 IN (SELECT id FROM crews)", "only a column is looked for"),
+        ("5 IN (SELECT id FROM crews)", "only a column is looked for"),
+        ("EXISTS (SELECT id FROM crews WHERE id > calls.id)", "in another way"),
+        ("id IN (SELECT id FROM crews GROUP BY id)", "expected"),
+        (&many, "at most 8 in one query"),
+        ("agency = claim.sub", "claim.sub is not known"),
+    ] {
+        let e = parsed(&format!("SELECT id FROM calls WHERE {condition}")).expect_err(condition).to_string();
+        assert!(e.contains(words), "{condition}: {e}");
+    }
+    for text in [
+        "SELECT id IN (SELECT id FROM crews) AS of_crew FROM calls",
+        "SELECT count(*) FROM calls GROUP BY agency HAVING EXISTS (SELECT 1 FROM crews)",
+        "SELECT count(*) FILTER (WHERE EXISTS (SELECT 1 FROM crews)) FROM calls",
+        "SELECT id FROM calls ORDER BY EXISTS (SELECT 1 FROM crews)",
+    ] {
+        let e = parsed(text).expect_err(text).to_string();
+        assert!(e.contains("a sub-select cannot stand here"), "{text}: {e}");
+    }
+}
+
+/// Before it is known who asks, a sub-select finds nothing, also where that is denied.
+#[test]
+fn without_an_asker_nothing_is_found_and_nothing_is_missing() {
+    let query = parse_query("SELECT id FROM calls WHERE id NOT IN (SELECT id FROM crews)", &catalog(), &Map::new());
+    let query = query.unwrap().bind(&Map::new(), &Map::new()).unwrap();
+    let row = [Value::Int(1), Value::Null, Value::Null, Value::Null];
+    assert_eq!(query.condition.truth(&row[..]), Ok(None));
 }
 
 #[test]
@@ -305,7 +357,7 @@ fn a_changed_membership_is_explained_by_the_rule_that_asks_it() {
     let permitted = Permitted { catalog: &catalog, rules: &rules, claims: &claims };
     let query = parse_query("SELECT * FROM calls", &permitted, &Map::new()).unwrap();
     let standing = rules.standing(&calls(), &claims, &catalog);
-    let plan = rule::fold(query, &standing);
+    let plan = rule::fold(query, &permitted);
     let steps = |table: &str, width: usize| {
         let new = (0..width).map(|_| Value::Int(1)).collect();
         let change = RowChange {
@@ -349,7 +401,7 @@ fn a_masked_value_is_explained_as_its_mask() {
     let permitted = Permitted { catalog: &catalog, rules: &rules, claims: &claims };
     let steps = |query: &str| {
         let standing = rules.standing(&calls(), &claims, &catalog);
-        let plan = rule::fold(parse_query(query, &permitted, &Map::new()).unwrap(), &standing);
+        let plan = rule::fold(parse_query(query, &permitted, &Map::new()).unwrap(), &permitted);
         let table = catalog.get(&calls().name).unwrap().clone();
         let row = [Value::Int(1), "Dunmore".into(), "0171 555".into(), Value::Null].into();
         let change = RowChange::of(&Identified::new(table), [Value::Int(1)].into(), Old::Known(None), Some(row));

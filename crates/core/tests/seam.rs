@@ -7,7 +7,7 @@ use std::sync::Arc;
 use gossip_core::plan::EffectivePlan;
 use gossip_core::position::{CommitTime, Old, Position, RowChange, SnapshotPoint, Transaction};
 use gossip_core::query::parse_query;
-use gossip_core::rule::{self, Claims, RuleSet, RuleText};
+use gossip_core::rule::{self, Claims, Permitted, RuleSet, RuleText};
 use gossip_core::schema::{Catalog, Column, ColumnSet, Identified, Row, Table, TableName};
 use gossip_core::seam::SnapshotMerge;
 use gossip_core::value::{Type, Value};
@@ -41,7 +41,7 @@ fn plan(query: &str, mask: Option<&str>) -> Arc<EffectivePlan> {
     assert!(rules.check(&catalog).is_empty(), "{:?}", rules.check(&catalog));
     let claims = Claims { roles: vec!["r".into()], ..Claims::anonymous() };
     let query = parse_query(query, &catalog, &Map::new()).unwrap().bind(&Map::new(), &Map::new()).unwrap();
-    Arc::new(rule::fold(query, &rules.standing(&table(), &claims, &catalog)))
+    Arc::new(rule::fold(query, &Permitted { catalog: &catalog, rules: &rules, claims: &claims }))
 }
 
 /// What is done to a row: it comes or is written anew, only its number changes, it moves to another key, it goes.

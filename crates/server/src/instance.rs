@@ -216,8 +216,8 @@ pub fn conditions(
         if let Some(rows) = &rows {
             let place = format!("the rule in line {}", rule.line);
             for subquery in subqueries_of([rows]).into_keys() {
-                let of = &subquery.condition;
-                note(&subquery.table, (of, &[of]), &[], None, format!("a sub-select of {place}"));
+                let of = Expr::And(subquery.conditions().cloned().collect()).canonicalize();
+                note(&subquery.table, (&of, &[&of]), &[], None, format!("a sub-select of {place}"));
             }
             note(table, (rows, &[rows]), &[], None, place);
         }
@@ -226,6 +226,10 @@ pub fn conditions(
         if let Ok(query) = parse_trusted_query(&q.sql, &catalog, &Map::new()) {
             let (decisive, sorted) = (query.decisive_exprs(), query.sorted_exprs());
             let place = format!("the query {name}");
+            for subquery in subqueries_of([&query.condition]).into_keys() {
+                let of = subquery.condition();
+                note(&subquery.table, (of, &[of]), &[], None, format!("a sub-select of {place}"));
+            }
             note(&query.table, (&query.condition, &decisive), &sorted, query.first_by(), place);
         }
     }

@@ -145,17 +145,21 @@ impl Engine {
         self.generation
     }
 
-    /// Whose turn a snapshot takes: that of the first who waits for it.
+    /// Whose turn a snapshot takes: that of the first who waits for it; of a sub-select, that of the first who asks it.
     pub fn snapshot_owner(&self, id: SnapshotId) -> Option<Arc<str>> {
-        let feed = self.snapshots.get(&id).and_then(|f| self.feed(*f))?;
+        let of = *self.snapshots.get(&id)?;
+        let feed = self.feed(of)?;
         // Those who wait come first; where nobody does, it is those who are there who need it.
-        let sub = feed.waiting().first().map(|(sub, _)| *sub).or_else(|| feed.subscribers().next())?;
+        let first = feed.waiting().first().map(|(sub, _)| *sub).or_else(|| feed.subscribers().next());
+        let sub = first.or_else(|| self.dependents(of).first().copied())?;
         self.subs.get(&sub)?.owner.as_ref()?.in_turn().cloned()
     }
 
-    /// The table that a request names, whether it may be read or not; for those who decide about that.
-    pub fn table_named(&self, request: &Request) -> Option<TableName> {
-        parse_trusted_query(&request.query, &*self.catalog, &request.params).ok().map(|q| q.table.name.clone())
+    /// The tables that a request names, whether they may be read or not, that of its rows first; for those who decide about that.
+    /// None if it is no query.
+    pub fn tables_named(&self, request: &Request) -> Vec<TableName> {
+        let query = parse_trusted_query(&request.query, &*self.catalog, &request.params);
+        query.map(|q| q.tables().into_iter().map(|table| table.name.clone()).collect()).unwrap_or_default()
     }
 
     /// A subscription's request, without the cursor that it resumed from.

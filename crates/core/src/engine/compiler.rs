@@ -28,9 +28,8 @@ impl Compiler {
         let parse = if request.trusted { parse_trusted_query } else { parse_query };
         let query = parse(&request.query, &permitted, &request.params)?;
         let query = query.bind(&request.params, &request.claims.facts)?;
-        let standing = rules.standing(&query.table, &request.claims, &self.catalog);
         let source = query.table.source.clone();
-        let plan = rule::fold(query, &standing);
+        let plan = rule::fold(query, &permitted);
         if !plan.table().name.is_row_changes() {
             return Ok(plan);
         }

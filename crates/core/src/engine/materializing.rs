@@ -243,7 +243,7 @@ impl Engine {
         let mut owned: BTreeMap<Option<&str>, (usize, (usize, FeedId))> = BTreeMap::new();
         for id in 0..self.feeds.len() as FeedId {
             let Some(materialized) = self.materialized(id).filter(|m| !m.is_subquery()) else { continue };
-            let size = materialized.bytes + materialized.operator_bytes;
+            let size = self.bytes_with_subqueries(materialized);
             let first = self.feed(id).and_then(|f| f.subscribers().next()).and_then(|sub| self.subs.get(&sub));
             let owner = first.and_then(|s| s.owner.as_ref()?.in_turn()).map(|owner| &**owner);
             let (total, largest) = owned.entry(owner).or_default();
@@ -251,6 +251,13 @@ impl Engine {
             *largest = (*largest).max((size, id));
         }
         owned.into_values().max().map(|(_, (_, id))| id)
+    }
+
+    /// The bytes of a feed and of the sub-selects that it asks, which count in full for everybody who asks them.
+    fn bytes_with_subqueries(&self, materialized: &Materialized) -> usize {
+        let asked = materialized.depends_on.keys().filter_map(|s| self.subquery_sets.sets.get(s));
+        let below = asked.filter_map(|set| self.materialized(set.feed)).map(|m| self.bytes_with_subqueries(m));
+        materialized.bytes + materialized.operator_bytes + below.sum::<usize>()
     }
 
     /// Whether the rows that are being fetched are too many, together with those that are held.

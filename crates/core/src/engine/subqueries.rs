@@ -1,21 +1,22 @@
-//! Maintaining the sets of rules' sub-selects, and what a change of a set means for the feeds that depend on it.
+//! Maintaining the sets of sub-selects, and what a change of a set means for the feeds that depend on it.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use super::Engine;
-use super::io::Output;
+use super::io::{Output, Refusal};
 use super::materialized::{Materialized, MissingRows, shows_less};
 use super::subquery_sets::MaintainedSet;
 use crate::audience::SubId;
 use crate::index::FeedId;
 use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
 use crate::query::{Expr, Subquery};
-use crate::schema::{Key, Row};
+use crate::schema::{ColumnSet, Key, Row};
 use crate::subquery::{Crossed, Found, SubqueryResults, ValueSet};
+use crate::value::Value;
 
 impl Engine {
-    /// The values of rules' sub-selects.
+    /// The values of sub-selects.
     pub fn subquery_results(&self) -> &dyn SubqueryResults {
         &self.subquery_sets
     }
@@ -95,33 +96,37 @@ impl Engine {
         let Some(materialized) = feed.memory.materialized_mut() else { return };
         let Some(subquery) = materialized.maintains.clone() else { return };
         let dirty = materialized.dirty.take();
-        materialized.revokes = false;
-        let values = |row: &Row| -> Found { subquery.columns.iter().map(|&c| row[c].clone()).collect() };
+        let withdraws = std::mem::take(&mut materialized.revokes);
+        // A column that is hidden is NULL.
+        let value = |seen: &VisibleRow, c: usize| if seen.columns.contains(c) { seen.row[c].clone() } else { Value::Null };
         let (mut changes, mut now_sent) = (Vec::new(), Vec::new());
         for (key, _) in dirty {
             let Some(entry) = materialized.entries.get(&key) else { continue };
-            // A rule's conditions have a value on every row.
-            let now = entry.now.as_ref().and_then(|row| plan.see(row, subquery_sets).unwrap_or(None));
-            let found = |seen: &VisibleRow| values(&seen.row);
+            let now = match entry.now.as_ref().map(|row| plan.see(row, subquery_sets)).transpose() {
+                Ok(now) => now.flatten(),
+                Err(error) => return self.fail_materialized(id, &Refusal::Failed(error)),
+            };
+            let found = |seen: &VisibleRow| -> Found { subquery.columns.iter().map(|&c| value(seen, c)).collect() };
             changes.push((entry.sent.as_ref().map(found), now.as_ref().map(found)));
             now_sent.push((key, now));
         }
         let Some(maintained) = subquery_sets.sets.get_mut(&subquery) else { return };
         let crossed = maintained.values.apply(changes);
+        let anew = maintained.values.begins_or_ends_with(&crossed);
         for (key, sent) in now_sent {
             self.put_quietly(id, key, |entry| entry.sent = sent);
         }
         let by = self.subquery_sets.sets.get(&subquery).map(|a| a.dependents.clone()).unwrap_or_default();
         for feed in by {
             if !crossed.is_empty() {
-                self.set_changed(feed, &subquery, &crossed);
+                self.set_changed(feed, &subquery, &SetChange { crossed: &crossed, anew, withdraws });
             }
             self.settle_later(feed);
         }
     }
 
     /// A sub-select's set has changed: a feed's rows are evaluated again, and rows that may have entered are fetched.
-    fn set_changed(&mut self, id: FeedId, subquery: &Arc<Subquery>, crossed: &Crossed) {
+    fn set_changed(&mut self, id: FeedId, subquery: &Arc<Subquery>, change: &SetChange<'_>) {
         if self.audit.as_ref().is_some_and(|a| a.feed == id) {
             // The audit reads other rows than the feed has now.
             self.stop_audit();
@@ -138,24 +143,26 @@ impl Engine {
             materialized.access_path = access_path;
         }
         let more_admits = materialized.depends_on.get(subquery).copied().unwrap_or(false);
+        let columns = compared(&plan, subquery).filter(|(_, exists)| more_admits || *exists || !change.anew);
+        let columns = columns.map(|(columns, _)| columns);
         // A fetch that has not begun will use the set as it is then.
         if materialized.loaded || feed.joining.is_some() {
-            // A condition can come true also because less of a row is visible.
-            let less_may_show = plan.may_read_hidden();
-            match columns_compared(&plan, subquery) {
-                _ if more_admits && crossed.came.is_empty() && !less_may_show => {}
-                Some(columns) if more_admits => columns.into_iter().for_each(|c| {
-                    let changed = crossed.came.iter().chain(crossed.went.iter().filter(|_| less_may_show));
-                    materialized.missing.add(c, changed.filter_map(|f| f.first().cloned()));
-                }),
-                _ => materialized.missing = MissingRows::All,
-            }
+            materialized.miss(&plan, columns.as_ref(), change.crossed, more_admits);
         }
+        let probes = change.crossed.first_probes();
+        let is_concerned = |row: &Row| match &columns {
+            Some(columns) => columns.iter().any(|c| row[*c].probe().is_some_and(|probe| probes.contains(&probe))),
+            None => true,
+        };
+        // What the client's own condition lets go may still be seen. Where rules ask other tables that is known only at the end of the
+        // transaction, when the row is not at hand any more.
+        materialized.revokes |= change.withdraws;
+        let by_rules = !plan.scan.subqueries().is_empty();
         let is_held = |key: &Key| materialized.entries.get(key).is_some_and(|entry| entry.now.is_some());
-        materialized.revokes |= materialized.told.has_any_but(is_held);
+        materialized.revokes |= by_rules && materialized.told.has_any_but(is_held);
         let mut changed = Vec::new();
         for (key, entry) in &materialized.entries {
-            let Some(row) = &entry.now else { continue };
+            let Some(row) = entry.now.as_ref().filter(|row| is_concerned(row)) else { continue };
             let now = plan.see(row, subquery_sets);
             let gone = now == Ok(None) && !plan.sees_at_any_time(row, subquery_sets);
             let now = now.unwrap_or(None);
@@ -163,7 +170,7 @@ impl Engine {
             // When a row comes or goes by itself may have changed, too.
             if differs || plan.depends_on_time {
                 let lost = |sent: &VisibleRow| now.as_ref().is_none_or(|n| shows_less(&plan, sent, n));
-                materialized.revokes |= entry.sent.as_ref().is_some_and(lost);
+                materialized.revokes |= by_rules && entry.sent.as_ref().is_some_and(lost);
                 changed.push((key.clone(), gone, differs));
             }
         }
@@ -177,17 +184,53 @@ impl Engine {
     }
 }
 
-/// The columns that are compared with this sub-select; `None` if anything else is.
-fn columns_compared(plan: &EffectivePlan, subquery: &Arc<Subquery>) -> Option<BTreeSet<usize>> {
-    let mut columns = Some(BTreeSet::new());
-    for g in plan.scan.grants() {
-        g.condition.for_each(&mut |e| match e {
-            Expr::Member { of, subquery: l, .. } if l == subquery => match (of.first(), &mut columns) {
-                (Some(Expr::Column(c)), Some(found)) => drop(found.insert(*c)),
-                _ => columns = None,
+/// How a sub-select's set has changed.
+struct SetChange<'a> {
+    crossed: &'a Crossed,
+    /// Whether `IN` may have another truth value also of values that neither came nor went: `NULL` was found or is not any more,
+    /// or anything at all.
+    anew: bool,
+    /// Whether something that was found may not be seen any more.
+    withdraws: bool,
+}
+
+impl Materialized {
+    /// Notes which rows may have entered the result with a change of a set, of which these columns are looked for; `None` if it is not
+    /// known which rows it concerns.
+    fn miss(&mut self, plan: &EffectivePlan, columns: Option<&BTreeSet<usize>>, crossed: &Crossed, more_admits: bool) {
+        // A condition can come true also because less of a row is visible.
+        let less_may_show = plan.may_read_hidden();
+        if more_admits && crossed.came.is_empty() && !less_may_show {
+            return;
+        }
+        let Some(columns) = columns else {
+            self.missing = MissingRows::All;
+            return;
+        };
+        for c in columns {
+            let went = crossed.went.iter().filter(|_| less_may_show || !more_admits);
+            self.missing.add(*c, crossed.came.iter().chain(went).filter_map(|f| f.first().cloned()));
+        }
+    }
+}
+
+/// The columns whose own values are compared with this sub-select, and whether only by `EXISTS`; `None` if anything else is.
+fn compared(plan: &EffectivePlan, subquery: &Arc<Subquery>) -> Option<(BTreeSet<usize>, bool)> {
+    let mut found = Some((BTreeSet::new(), true));
+    let mut look = |condition: &Expr, masked: &ColumnSet| {
+        condition.for_each(&mut |e| match e {
+            Expr::Member { of, subquery: asked, exists } if asked == subquery => match (of.first(), &mut found) {
+                (Some(Expr::Column(c)), Some((columns, only_exists))) if !masked.contains(*c) => {
+                    columns.insert(*c);
+                    *only_exists &= exists;
+                }
+                _ => found = None,
             },
             _ => {}
         });
-    }
-    columns
+    };
+    plan.scan.conditions().for_each(|condition| look(condition, &ColumnSet::default()));
+    // Of a masked column the client's condition sees another value.
+    look(plan.filter.condition(), &plan.scan.maskable());
+    found
 }

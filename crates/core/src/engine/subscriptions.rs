@@ -75,7 +75,9 @@ impl Engine {
         const OF_AN_EVENT: usize = 16;
         let (bytes, mut nodes) = plan.size();
         nodes += plan.row_changes.as_ref().map_or(0, |_| OF_AN_EVENT);
-        let scanned = if AccessPath::of(plan, &self.subquery_sets).is_broad() { nodes } else { 0 };
+        let is_broad = |plan: &EffectivePlan| AccessPath::of(plan, &self.subquery_sets).is_broad();
+        let is_scanned = is_broad(plan) || plan.asked_by_client().any(|asked| is_broad(&EffectivePlan::of_subquery(&asked)));
+        let scanned = if is_scanned { nodes } else { 0 };
         Cost { bytes: EACH + request.query.len() + params + bytes, scanned }
     }
 

@@ -9,5 +9,5 @@ pub type Below = (Key, RowDelta);
 
 /// The row of an operator, for what is computed of it.
 pub fn cells(row: &VisibleRow) -> Masked<'_> {
-    Masked { row: &row.row, visible: &row.columns, now: 0 }
+    Masked { row: &row.row, visible: &row.columns, subquery_results: &() }
 }

@@ -2,9 +2,9 @@
 
 use super::Admitted;
 use crate::canonical::{Canonical, Encoder};
-use crate::position::Timestamp;
 use crate::query::function::EvalError;
 use crate::query::{Expr, Masked};
+use crate::subquery::SubqueryResults;
 
 /// The client's condition, evaluated on what the scan admits: a withheld column is NULL.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -33,13 +33,16 @@ impl Filter {
         found
     }
 
-    /// Whether a row passes: the condition is true on it, neither false nor unknown. `now` is what `NOW()` is, in microseconds
-    /// since 2000.
+    /// Whether a row passes: the condition is true on it, neither false nor unknown.
     ///
     /// # Errors
     /// The condition has no value on this row.
-    pub fn passes(&self, admitted: &Admitted<'_>, now: Timestamp) -> Result<bool, EvalError> {
-        self.0.holds(&Masked { row: &admitted.row, visible: &admitted.columns, now })
+    pub fn passes(
+        &self,
+        admitted: &Admitted<'_>,
+        subquery_results: &dyn SubqueryResults,
+    ) -> Result<bool, EvalError> {
+        self.0.holds(&Masked { row: &admitted.row, visible: &admitted.columns, subquery_results })
     }
 }
 

@@ -7,11 +7,12 @@ use serde_json::{Map, Value as Json};
 use super::arrange::{Arrange, MAX_WINDOW, SortTerm};
 use super::project::Project;
 use crate::query::expr::MAX_LIST;
-use crate::query::{Expr, Placeholder, QueryError};
+use crate::query::{Expr, Placeholder, QueryError, Subquery};
 use crate::schema::Table;
+use crate::subquery::subqueries_of;
 use crate::value::Value;
 
-/// A `SELECT` on one table, checked against the table and what the client may see of it.
+/// A `SELECT` of one table's rows, checked against the tables that it names and what the client may see of them.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct LiveQuery {
     /// The table that it reads.
@@ -25,6 +26,19 @@ pub struct LiveQuery {
 }
 
 impl LiveQuery {
+    /// The tables that it names, each once, that of its rows first.
+    pub fn tables(&self) -> Vec<Arc<Table>> {
+        let mut found = vec![self.table.clone()];
+        let mut next: Vec<Arc<Subquery>> = subqueries_of([&self.condition]).into_keys().collect();
+        while let Some(asked) = next.pop() {
+            next.extend(subqueries_of([asked.condition()]).into_keys());
+            if found.iter().all(|table| table.name != asked.table.name) {
+                found.push(asked.table.clone());
+            }
+        }
+        found
+    }
+
     /// All expressions on the table's rows that decide what is in the result: the condition, what is computed, and what is
     /// grouped and ordered by.
     pub fn decisive_exprs(&self) -> Vec<&Expr> {

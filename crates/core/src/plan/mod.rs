@@ -41,6 +41,7 @@ use crate::query::{Expr, Subquery};
 use crate::schema::{ColumnSet, Key, Row, Table, TableName};
 use crate::subquery::{SubqueryResults, subqueries_of};
 use crate::value::Value;
+pub use crate::query::expr::{Grant, Masks};
 pub use access::{AccessPath, Anchor};
 pub use arrange::{Arrange, MAX_WINDOW, SortTerm};
 pub use filter::Filter;
@@ -51,7 +52,7 @@ pub use page::{Page, PageTerm};
 pub use project::{Item, OutputColumn, Project};
 use range::Range;
 pub use row_filter::{RowFilter, Wanted};
-pub use scan::{Admitted, Grant, Masks, Scan, VisibleRow};
+pub use scan::{Admitted, Scan, VisibleRow};
 pub use snapshot::SnapshotRequest;
 
 /// The plan of a live query with one client's rules folded in. Equal plans share a feed.
@@ -111,9 +112,10 @@ impl EffectivePlan {
         identity.option(arrange.as_ref(), |a, to| a.encode(to));
         project.encode(&mut identity);
         let computes = matches!(project, Project::Items(_));
-        let projects_late = arrange.is_some() || computes && !scan.subqueries().is_empty();
+        let subqueries = subqueries_of(scan.conditions().chain([filter.condition()]));
+        let projects_late = arrange.is_some() || computes && !subqueries.is_empty();
         let depends_on_time = scan.depends_on_time() || filter.depends_on_time();
-        let changes_with_time = depends_on_time || scan.subqueries().keys().any(|asked| asked.changes_with_time());
+        let changes_with_time = depends_on_time || subqueries.keys().any(|asked| asked.changes_with_time());
         let fingerprint = identity.short_digest();
         let mut plan = EffectivePlan {
             scan,
@@ -161,17 +163,16 @@ impl EffectivePlan {
         Cow::Owned(EffectivePlan { project, has_places_of_table, arrange: None, projects_late: false, ..self.clone() })
     }
 
-    /// The plan of a rule's sub-select: whole rows, without rules of its own.
+    /// The plan of a sub-select, for whoever asks.
     pub fn of_subquery(subquery: &Subquery) -> EffectivePlan {
         let table = subquery.table.clone();
-        let all = Grant { condition: subquery.condition.clone(), columns: table.all_columns(), masks: Masks::new() };
         let query = LiveQuery {
             table,
-            condition: Expr::always(),
+            condition: subquery.condition().clone(),
             arrange: None,
             project: Project::Columns(subquery.columns.as_slice().into()),
         };
-        EffectivePlan::new(query, vec![all])
+        EffectivePlan::new(query, subquery.grants().unwrap_or_default().to_vec())
     }
 
     /// The table that it reads.
@@ -253,7 +254,7 @@ impl EffectivePlan {
     /// The query fails on this row, which the reader may see. A row that the rules withhold never causes an error.
     pub fn see(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> Result<Option<VisibleRow>, EvalError> {
         let Some(admitted) = self.scan.admit(row, subquery_results) else { return Ok(None) };
-        if !self.filter.passes(&admitted, subquery_results.now())? {
+        if !self.filter.passes(&admitted, subquery_results)? {
             return Ok(None);
         }
         if self.projects_late {
@@ -264,7 +265,7 @@ impl EffectivePlan {
 
     /// Whether the row is in the result, or the query fails on it; cheaper than [`EffectivePlan::see`].
     pub fn sees(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> bool {
-        let passes = |admitted| self.filter.passes(&admitted, subquery_results.now()) != Ok(false);
+        let passes = |admitted| self.filter.passes(&admitted, subquery_results) != Ok(false);
         self.scan.admit(row, subquery_results).is_some_and(passes)
     }
 
@@ -327,7 +328,12 @@ impl EffectivePlan {
             bytes += of_bytes + size_of::<EffectivePlan>();
             nodes = nodes.max(of_nodes);
         }
-        let conditions = self.scan.grants().iter().map(|g| &g.condition).chain([self.filter.condition()]);
+        for asked in self.asked_by_client() {
+            let (of_bytes, of_nodes) = EffectivePlan::of_subquery(&asked).size();
+            bytes += of_bytes;
+            nodes += of_nodes;
+        }
+        let conditions = self.scan.conditions().chain([self.filter.condition()]);
         let arranged = self.arrange.iter().flat_map(|a| a.exprs());
         for e in conditions.chain(arranged).chain(self.project.exprs()) {
             e.for_each(&mut |e| {
@@ -351,18 +357,24 @@ impl EffectivePlan {
         found
     }
 
-    /// The sub-selects that its rules ask, each once, and whether only more of what is found can admit more rows.
+    /// The sub-selects of its rules and of the client's condition, each once, and whether only more of what is found can admit
+    /// more rows.
     pub fn subqueries(&self) -> BTreeMap<Arc<Subquery>, bool> {
-        self.scan.subqueries()
+        subqueries_of(self.scan.conditions().chain([self.filter.condition()]))
     }
 
-    /// The tables that its rules depend on, also indirectly.
+    /// The sub-selects of the client's condition.
+    pub fn asked_by_client(&self) -> impl Iterator<Item = Arc<Subquery>> {
+        subqueries_of([self.filter.condition()]).into_keys()
+    }
+
+    /// The other tables that its rules and the client's condition ask, also indirectly.
     pub fn depends_on(&self) -> BTreeSet<TableName> {
         let mut found = BTreeSet::new();
         let mut next: Vec<Arc<Subquery>> = self.subqueries().into_keys().collect();
         while let Some(subquery) = next.pop() {
             found.insert(subquery.table.name.clone());
-            next.extend(subqueries_of([&subquery.condition]).into_keys());
+            next.extend(subqueries_of(subquery.conditions()).into_keys());
         }
         found
     }

@@ -55,7 +55,7 @@ impl EffectivePlan {
     /// What of a row is in the result at a moment.
     fn at<'a>(&'a self, row: &'a Row, at: &At<'_>) -> Result<Option<Admitted<'a>>, EvalError> {
         let Some(admitted) = self.scan.admit(row, at) else { return Ok(None) };
-        Ok(self.filter.passes(&admitted, at.now)?.then_some(admitted))
+        Ok(self.filter.passes(&admitted, at)?.then_some(admitted))
     }
 
     /// When a row comes into the result or leaves it by itself, or more or less of it may be seen, after the moment of
@@ -73,7 +73,8 @@ impl EffectivePlan {
         for until in of_rules.into_iter().map(Some).chain([None]) {
             let admitted = self.scan.admit(row, &at(from));
             let of_condition = admitted.map(|admitted| {
-                let cells = Masked { row: &admitted.row, visible: &admitted.columns, now: from };
+                let beside = at(from);
+                let cells = Masked { row: &admitted.row, visible: &admitted.columns, subquery_results: &beside };
                 moments([self.filter.condition()].into_iter(), &cells, from)
             });
             let before = |at: &Timestamp| until.is_none_or(|until| *at < until);

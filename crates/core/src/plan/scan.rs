@@ -5,50 +5,11 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::canonical::{Canonical, Encoder};
-use crate::mask::Mask;
+use crate::query::expr::Grant;
 use crate::query::{Beside, Expr, Subquery};
 use crate::schema::{ColumnSet, Row, Table};
 use crate::subquery::{SubqueryResults, subqueries_of};
 use crate::value::Value;
-
-/// What is shown in place of columns, by column.
-pub type Masks = Vec<(usize, Mask)>;
-
-/// A condition with the columns that are visible where it holds.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Grant {
-    /// Holds on the rows that are admitted.
-    pub condition: Expr,
-    /// Visible on those rows, as they are or masked.
-    pub columns: ColumnSet,
-    /// What is shown in place of some of them.
-    pub masks: Masks,
-}
-
-impl Grant {
-    /// Whether it shows a column as it is.
-    fn shows(&self, column: usize) -> bool {
-        self.columns.contains(column) && !self.masks.iter().any(|(masked, _)| *masked == column)
-    }
-
-    /// Whether it never admits a row.
-    fn is_void(&self) -> bool {
-        self.condition.is_const(false) || self.condition == Expr::Const(Value::Null)
-    }
-
-    /// Whether it admits every row, unmasked.
-    fn is_of_all_rows(&self) -> bool {
-        self.condition.is_const(true) && self.masks.is_empty()
-    }
-}
-
-impl Canonical for Grant {
-    fn encode(&self, to: &mut Encoder) {
-        self.condition.encode(to);
-        self.columns.encode(to);
-        to.list(&self.masks);
-    }
-}
 
 /// A table under the rules: the rows they admit, the visible columns of each, and masks.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -170,7 +131,12 @@ impl Scan {
 
     /// The rules' sub-selects, each once, and whether only additions to its result can admit more rows.
     pub fn subqueries(&self) -> BTreeMap<Arc<Subquery>, bool> {
-        subqueries_of(self.grants.iter().map(|g| &g.condition))
+        subqueries_of(self.conditions())
+    }
+
+    /// The conditions of its grants.
+    pub fn conditions(&self) -> impl Iterator<Item = &Expr> {
+        self.grants.iter().map(|g| &g.condition)
     }
 
     /// Calls `look` for every column that decides what is admitted or shown, with repetition.

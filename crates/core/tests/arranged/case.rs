@@ -4,6 +4,7 @@ use gossip_core::rule::{RuleSet, RuleText};
 use gossip_core::schema::TableName;
 use proptest::prelude::*;
 
+use super::others;
 use super::queries::{KINDS, Kind, Query, Texts, query, texts};
 
 /// A change of one row.
@@ -13,6 +14,8 @@ pub enum Step {
     Delete(i64),
     /// Whether the rule that asks for it admits rows with this `g`.
     Member(i64, bool),
+    /// A row of `o`, or that it is not there.
+    Other(i64, Option<others::Texts>),
 }
 
 /// Who may see what.
@@ -36,10 +39,14 @@ pub const RIGHTS: [Rights; 5] = [Rights::All, Rights::Open, Rights::Partly, Righ
 pub struct Case {
     pub query: Query,
     pub rights: Rights,
+    /// The same of `o`.
+    pub on_others: Rights,
     pub old_values: bool,
     /// Microseconds between two deltas.
     pub every: i64,
     pub transactions: Vec<Vec<Step>>,
+    /// The rows of `o` to begin with.
+    pub others: Vec<others::Texts>,
     /// When clients come, and when the first one is sent the whole result again.
     pub comes: [usize; 2],
     pub catches_up: usize,
@@ -52,7 +59,8 @@ fn step() -> impl Strategy<Value = Step> {
     prop_oneof![
         6 => (0..7_i64, texts()).prop_map(|(id, texts)| Step::Write(id, texts)),
         2 => (0..7_i64).prop_map(Step::Delete),
-        1 => (1..4_i64, any::<bool>()).prop_map(|(g, is)| Step::Member(g, is)),
+        2 => (1..4_i64, any::<bool>()).prop_map(|(g, is)| Step::Member(g, is)),
+        3 => (1..5_i64, prop::option::weighted(0.8, others::texts())).prop_map(|(id, texts)| Step::Other(id, texts)),
     ]
 }
 
@@ -60,13 +68,16 @@ fn step() -> impl Strategy<Value = Step> {
 pub fn case() -> impl Strategy<Value = Case> {
     let query = prop::sample::select(KINDS.to_vec()).prop_flat_map(query);
     let transactions = prop::collection::vec(prop::collection::vec(step(), 1..5), 1..14);
+    let transactions = (transactions, prop::collection::vec(others::texts(), 0..4));
     let delays = prop::collection::vec((0..3_usize, 0..3_usize), 6);
     let when = (prop::array::uniform2(0..8_usize), 0..20_usize, prop::option::weighted(0.1, 0..12_usize));
-    let rights = prop::sample::select(RIGHTS.to_vec());
+    let any_rights = || prop::sample::select(RIGHTS.to_vec());
+    let rights = (any_rights(), any_rights());
     let feed = (any::<bool>(), prop_oneof![3 => Just(0), 1 => Just(2_500_i64)]);
     (query, rights, feed, transactions, when, delays).prop_map(|(query, rights, feed, transactions, when, delays)| {
         let ((old_values, every), (comes, catches_up, truncated)) = (feed, when);
-        Case { query, rights, old_values, every, transactions, comes, catches_up, truncated, delays }
+        let ((rights, on_others), (transactions, others)) = (rights, transactions);
+        Case { query, rights, on_others, old_values, every, transactions, others, comes, catches_up, truncated, delays }
     })
 }
 
@@ -79,9 +90,11 @@ pub fn known() -> [Case; 4] {
     let case = Case {
         query: Query { kind: Kind::Ordered, text: "SELECT g FROM t WHERE b ORDER BY s, id".into() },
         rights: Rights::Open,
+        on_others: Rights::All,
         old_values: false,
         every: 2_500,
         transactions: Vec::new(),
+        others: Vec::new(),
         comes: [1, 20],
         catches_up: 20,
         truncated: None,
@@ -134,16 +147,33 @@ pub fn known() -> [Case; 4] {
     [fetched, behind, elsewhere, at_once]
 }
 
-pub fn rules(rights: Rights) -> RuleSet {
-    let rule = |rows: Option<&str>, columns: Option<&[&str]>, masks: &[(&str, &str)]| RuleText {
+fn on_others(rights: Rights) -> Vec<RuleText> {
+    let rule = |rows: Option<&str>, columns: Option<&[&str]>, masks: &[(&str, &str)]| rule("o", rows, columns, masks);
+    match rights {
+        Rights::All => vec![rule(None, None, &[])],
+        Rights::Open => vec![rule(Some("open"), None, &[])],
+        Rights::Partly => {
+            vec![rule(None, Some(&["id", "w", "open"]), &[]), rule(Some("open"), Some(&["g"]), &[])]
+        }
+        Rights::Masked => vec![rule(None, None, &[("g", "w")])],
+        Rights::Asked => vec![rule(Some("id IN (SELECT id FROM members)"), None, &[])],
+    }
+}
+
+fn rule(table: &str, rows: Option<&str>, columns: Option<&[&str]>, masks: &[(&str, &str)]) -> RuleText {
+    RuleText {
         role: "anonymous".into(),
-        table: TableName::plain("t"),
+        table: TableName::plain(table),
         rows: rows.map(String::from),
         columns: columns.map(|c| c.iter().map(|c| (*c).to_string()).collect()),
         masks: masks.iter().map(|(c, m)| ((*c).to_string(), (*m).to_string())).collect(),
         ..RuleText::default()
-    };
-    RuleSet::new(match rights {
+    }
+}
+
+pub fn rules(rights: Rights, others: Rights) -> RuleSet {
+    let rule = |rows: Option<&str>, columns: Option<&[&str]>, masks: &[(&str, &str)]| rule("t", rows, columns, masks);
+    let on_t = match rights {
         Rights::All => vec![rule(None, None, &[])],
         Rights::Open => vec![rule(Some("open"), None, &[])],
         Rights::Partly => vec![
@@ -155,5 +185,6 @@ pub fn rules(rights: Rights) -> RuleSet {
             rule(Some("open"), Some(&["id", "s"]), &[]),
         ],
         Rights::Asked => vec![rule(Some("g IN (SELECT id FROM members)"), None, &[])],
-    })
+    };
+    RuleSet::new(on_t.into_iter().chain(on_others(others)).collect())
 }

@@ -7,6 +7,7 @@
 
 mod case;
 mod naive;
+mod others;
 #[path = "../common/page.rs"]
 mod page;
 mod queries;
@@ -66,6 +67,14 @@ fn a_result_is_what_its_rows_make_it() {
             if times < cases() as usize / 500 {
                 missing.push(format!("{kind:?}: {aspect} ({times})"));
             }
+        }
+    }
+    // And of what it asks beside its table.
+    let hows = ["IN", "NOT IN", "EXISTS", "NOT EXISTS", "fails", "withdrawn"].map(String::from);
+    for what in hows.into_iter().chain(RIGHTS.iter().map(|right| format!("under {right:?}"))) {
+        let times = reached.0.get(&format!("others: {what}")).copied().unwrap_or(0);
+        if times < cases() as usize / if what == "withdrawn" { 1_000 } else { 250 } {
+            missing.push(format!("others: {what} ({times})"));
         }
     }
     assert!(missing.is_empty(), "hardly reached: {missing:?}");

@@ -14,11 +14,11 @@ use siphasher::sip::SipHasher13;
 type Rows = Vec<(Key, VisibleRow)>;
 
 fn of(e: &Expr, row: &VisibleRow) -> Result<Value, EvalError> {
-    Ok(e.value(&Masked { row: &row.row, visible: &row.columns, now: 0 })?.into_owned())
+    Ok(e.value(&Masked { row: &row.row, visible: &row.columns, subquery_results: &() })?.into_owned())
 }
 
 fn holds(e: &Expr, row: &VisibleRow) -> Result<bool, EvalError> {
-    e.holds(&Masked { row: &row.row, visible: &row.columns, now: 0 })
+    e.holds(&Masked { row: &row.row, visible: &row.columns, subquery_results: &() })
 }
 
 /// The result, in its order if it has one, else in any.
@@ -26,7 +26,7 @@ pub fn result(plan: &EffectivePlan, table: &[Row], others: &dyn SubqueryResults)
     let mut rows: Rows = Vec::new();
     for row in table {
         let Some(admitted) = plan.scan.admit(row, others) else { continue };
-        if plan.filter.passes(&admitted, 0)? {
+        if plan.filter.passes(&admitted, others)? {
             rows.push((plan.key_of(row), admitted.into_visible()));
         }
     }

@@ -110,9 +110,33 @@ fn condition() -> impl Strategy<Value = String> {
     select(all.to_vec()).prop_map(String::from)
 }
 
+/// What is asked of another table.
+fn asked() -> impl Strategy<Value = String> {
+    let all = [
+        "g IN (SELECT g FROM o WHERE w > 0)",
+        "g IN (SELECT g FROM o)",
+        "v IN (SELECT w FROM o WHERE open)",
+        "g NOT IN (SELECT g FROM o WHERE w > 0)",
+        "g NOT IN (SELECT g FROM o)",
+        "EXISTS (SELECT 1 FROM o WHERE o.g = t.g AND w > 0)",
+        "EXISTS (SELECT 1 FROM o WHERE o.g = t.g AND o.w = t.v)",
+        "EXISTS (SELECT 1 FROM o WHERE w = 2)",
+        "NOT EXISTS (SELECT 1 FROM o WHERE o.g = t.g)",
+        "NOT EXISTS (SELECT 1 FROM o x WHERE x.g = t.g AND 2 / w > 1)",
+        "g IN (SELECT g FROM o WHERE w IN (SELECT g FROM o x WHERE x.open))",
+        "(v > 0 OR g IN (SELECT g FROM o WHERE w = 1))",
+        "(b IS TRUE) = (g IN (SELECT g FROM o))",
+    ];
+    select(all.to_vec()).prop_map(String::from)
+}
+
 fn filter() -> impl Strategy<Value = String> {
-    let some = condition().prop_map(|c| format!(" WHERE {c}"));
-    prop_oneof![2 => Just(String::new()), 1 => some]
+    let some = || condition().prop_map(|c| format!(" WHERE {c}"));
+    let with_others = (asked(), prop::option::weighted(0.3, condition())).prop_map(|(asked, more)| match more {
+        Some(more) => format!(" WHERE {asked} AND ({more})"),
+        None => format!(" WHERE {asked}"),
+    });
+    prop_oneof![2 => Just(String::new()), 1 => some(), 3 => with_others]
 }
 
 fn key() -> impl Strategy<Value = &'static str> {

@@ -12,13 +12,17 @@ use gossip_core::plan::{Admitted, EffectivePlan, SnapshotRequest, VisibleRow};
 use gossip_core::position::{
     CommitTime, Interval, Old, Position, Reset, ResetReason, RowChange, SnapshotPoint, Transaction,
 };
+use gossip_core::query::function::EvalError;
+use gossip_core::query::{Expr, Masked};
 use gossip_core::rule::Claims;
-use gossip_core::schema::{Column, ColumnSet, Identified, Key, Row, Table, TableName};
-use gossip_core::value::{Type, Value};
+use gossip_core::schema::{ColumnSet, Identified, Key, Row, TableName};
+use gossip_core::subquery::{SubqueryResults as _, subqueries_of};
+use gossip_core::value::Value;
 use proptest::prelude::*;
 
 use super::case::{Case, Rights, Step, rules};
 use super::wanted::is_wanted;
+use super::others::{self, Sets};
 use super::{naive, page, queries};
 
 /// The column whose values a database may leave out where they did not change.
@@ -29,19 +33,14 @@ fn with(row: &Row, column: usize, value: Value) -> Row {
     row.iter().enumerate().map(|(i, own)| if i == column { value.clone() } else { own.clone() }).collect()
 }
 
-fn members() -> Arc<Table> {
-    let columns = vec![Column { name: "id".into(), ty: Type::Int4 }];
-    let name = TableName::plain("members");
-    Arc::new(Table { name, source: "s".into(), columns, key: vec![0], old_values: true, incarnation: 0 })
-}
-
-/// Both tables at one commit.
+/// All tables at one commit.
 #[derive(Clone, Debug, Default)]
 struct World {
     rows: BTreeMap<i64, Row>,
     /// With which commit each row came.
     since: BTreeMap<i64, u64>,
     members: BTreeSet<i64>,
+    others: BTreeMap<i64, Row>,
 }
 
 impl World {
@@ -49,8 +48,17 @@ impl World {
         self.rows.values().cloned().collect()
     }
 
-    fn member_rows(&self) -> Vec<Row> {
-        self.members.iter().map(|g| [Value::Int(*g)].into()).collect()
+    fn rows_of(&self, table: &str) -> Vec<Row> {
+        match table {
+            "members" => self.members.iter().map(|g| [Value::Int(*g)].into()).collect(),
+            "o" => self.others.values().cloned().collect(),
+            _ => self.rows(),
+        }
+    }
+
+    /// What the sub-selects of a plan find.
+    fn sets(&self, plan: &EffectivePlan) -> Result<Sets, EvalError> {
+        others::sets(plan, &|table| self.rows_of(table))
     }
 }
 
@@ -77,6 +85,7 @@ struct Run<'a> {
     engine: Engine,
     table: Identified,
     members: Identified,
+    others: Identified,
     world: World,
     /// By the position of the commit.
     history: BTreeMap<Position, World>,
@@ -101,41 +110,44 @@ impl Run<'_> {
         self.reached.borrow_mut().note(format!("{:?}: {what}", self.case.query.kind));
     }
 
-    /// The result at a commit. The rule that asks another table is the same as one that lists what is in it.
-    fn expected(&self, world: &World) -> Result<Vec<(Key, VisibleRow)>, gossip_core::query::function::EvalError> {
-        let plan = self.plan.as_ref().unwrap();
-        let rows: Vec<Row> = match self.case.rights {
-            Rights::Asked => {
-                let is_member = |row: &Row| matches!(row[1], Value::Int(g) if world.members.contains(&g));
-                world.rows().into_iter().filter(is_member).collect()
+    /// How the query asks another table, if it does.
+    fn note_others(&self) {
+        let text = &self.case.query.text;
+        let hows = ["NOT IN (SELECT", "IN (SELECT", "NOT EXISTS (", "EXISTS ("];
+        if let Some(how) = hows.iter().find(|how| text.contains(**how)) {
+            let how = how.trim_end_matches("(SELECT").trim_end_matches('(').trim_end();
+            for what in [how.to_string(), format!("under {:?}", self.case.on_others)] {
+                self.reached.borrow_mut().note(format!("others: {what}"));
             }
-            _ => world.rows(),
-        };
-        // Under this rule all rows that are left are admitted, and whole.
-        let free = matches!(self.case.rights, Rights::Asked).then(|| self.plan_without_rules());
-        let plan = free.as_ref().unwrap_or(plan);
-        naive::result(plan, &rows, &())
+        }
     }
 
-    /// The result where the query fails on rows that a window need not read.
+    /// The result at a commit.
+    fn expected(&self, world: &World) -> Result<Vec<(Key, VisibleRow)>, EvalError> {
+        let plan = self.plan.as_ref().unwrap();
+        naive::result(plan, &world.rows(), &world.sets(plan)?)
+    }
+
+    /// The result where the query fails on rows that need not be read: those outside a window, and those that a sub-select has not.
     fn expected_of_read(&self, world: &World) -> Option<Vec<(Key, VisibleRow)>> {
-        let plan = self.plan.as_ref().filter(|plan| plan.page_order().is_some())?;
-        let free = matches!(self.case.rights, Rights::Asked).then(|| self.plan_without_rules());
-        let plan = free.as_ref().unwrap_or(plan);
-        let fails = |row: &Row| {
-            let admitted = plan.scan.admit(row, &());
-            admitted.is_some_and(|row| plan.filter.passes(&row, 0).is_err())
+        let plan = self.plan.as_ref().unwrap();
+        let sets = world.sets(plan).ok()?;
+        let unread = |row: &Admitted<'_>| {
+            let cells = Masked { row: &row.row, visible: &row.columns, subquery_results: &sets };
+            let all = match plan.filter.condition() {
+                Expr::And(all) => all.as_slice(),
+                one => std::slice::from_ref(one),
+            };
+            let asks = |e: &&Expr| !subqueries_of([*e]).is_empty();
+            plan.page_order().is_some() || all.iter().filter(asks).any(|e| e.holds(&cells) == Ok(false))
+        };
+        let is_left_out = |row: &Row| {
+            let admitted = plan.scan.admit(row, &sets);
+            admitted.is_some_and(|row| plan.filter.passes(&row, &sets).is_err() && unread(&row))
         };
         let mut world = world.clone();
-        world.rows.retain(|_, row| !fails(row));
+        world.rows.retain(|_, row| !is_left_out(row));
         self.expected(&world).ok()
-    }
-
-    /// The query's plan where everything may be seen.
-    fn plan_without_rules(&self) -> Arc<EffectivePlan> {
-        let (query, claims) = (self.case.query.text.clone(), Arc::new(Claims::anonymous()));
-        let under = Some(Arc::new(rules(Rights::All)));
-        Arc::new(self.engine.compile(&Request { query, claims, under, ..Request::default() }).unwrap())
     }
 
     fn take(&mut self, outputs: Vec<Output>) -> Result<(), TestCaseError> {
@@ -188,6 +200,9 @@ impl Run<'_> {
                         return self.fail(format!("{refusal:?}"));
                     }
                     self.note("fails");
+                    if self.case.query.text.contains("FROM o") {
+                        self.reached.borrow_mut().note("others: fails".into());
+                    }
                 }
                 _ => {}
             }
@@ -198,6 +213,7 @@ impl Run<'_> {
     fn note_delta(&self, changes: &[Change]) {
         self.note(if self.case.old_values { "delta with old values" } else { "delta without old values" });
         self.note(&format!("delta under {:?}", self.case.rights));
+        self.note_others();
         for c in changes {
             match c {
                 Change::Add { .. } => self.note("add"),
@@ -241,8 +257,7 @@ impl Run<'_> {
                 self.to_read.push((id, request, read - 1, arrive));
                 continue;
             }
-            let of_members = *request.table.name.name == *"members";
-            let mut rows = if of_members { self.world.member_rows() } else { self.world.rows() };
+            let mut rows = self.world.rows_of(&request.table.name.name);
             rows.retain(|row| request.filter.as_ref().is_none_or(|filter| is_wanted(filter, row)));
             if let Some(page) = &request.page {
                 rows = page::page(page, rows);
@@ -317,6 +332,18 @@ impl Run<'_> {
                     let (old, new) = (was.then(row), is.then(row));
                     changes.push(RowChange::of(&self.members, [Value::Int(*g)].into(), Old::Known(old), new));
                 }
+                Step::Other(id, texts) => {
+                    let new = texts.as_ref().map(|texts| others::row(*id, texts));
+                    let old = match &new {
+                        Some(row) => self.world.others.insert(*id, row.clone()),
+                        None => self.world.others.remove(id),
+                    };
+                    if old.is_none() && new.is_none() {
+                        continue;
+                    }
+                    let old = if self.case.old_values { Old::Known(old) } else { Old::Unknown };
+                    changes.push(RowChange::of(&self.others, [Value::Int(*id)].into(), old, new));
+                }
                 _ => {}
             }
         }
@@ -364,6 +391,13 @@ impl Run<'_> {
             }
             self.note("withdrawn");
         }
+        let withdrawn = told.iter().filter_map(known).any(|known| self.is_withdrawn_of_others(&before, known));
+        if withdrawn {
+            if !taken_back {
+                return self.fail("what a sub-select found was withdrawn, and what is unsent was not");
+            }
+            self.reached.borrow_mut().note("others: withdrawn".into());
+        }
         self.take(outputs)
     }
 
@@ -371,31 +405,51 @@ impl Run<'_> {
     /// client, too.
     fn is_withdrawn(&self, before: &World, known: &World) -> bool {
         let Some(plan) = self.plan.as_ref().filter(|_| self.case.rights != Rights::Masked) else { return false };
-        let admitted = |world: &World, row: &Row| match self.case.rights {
-            Rights::Asked => {
-                let is = matches!(row[1], Value::Int(g) if world.members.contains(&g));
-                is.then(|| plan.table().all_columns())
-            }
-            _ => plan.scan.admitted(row, &()).map(|columns| columns.into_owned()),
-        };
-        let found = |world: &World, row: &Row| {
-            let shown = admitted(world, row)?;
+        let of = |world: &World| world.sets(plan);
+        let (Ok(then), Ok(earlier), Ok(now)) = (of(known), of(before), of(&self.world)) else { return false };
+        let admitted = |sets: &Sets, row: &Row| plan.scan.admitted(row, sets).map(|columns| columns.into_owned());
+        let found = |sets: &Sets, row: &Row| {
+            let shown = admitted(sets, row)?;
             let row = Admitted { row: Cow::Borrowed(row), columns: Cow::Borrowed(&shown) };
-            (plan.filter.passes(&row, 0) == Ok(true)).then(|| shown.clone())
+            (plan.filter.passes(&row, sets) == Ok(true)).then(|| shown.clone())
         };
         before.rows.iter().any(|(id, old)| {
             let same = known.since.get(id) == before.since.get(id);
-            let was_told = same && known.rows.get(id).is_some_and(|row| found(known, row).is_some());
-            let (Some(shown), Some(new)) = (admitted(before, old), self.world.rows.get(id)) else { return false };
+            let was_told = same && known.rows.get(id).is_some_and(|row| found(&then, row).is_some());
+            let (Some(shown), Some(new)) = (admitted(&earlier, old), self.world.rows.get(id)) else { return false };
             let read = plan.read();
             // What came while rows were awaited, or their time, has not been told to anybody.
-            let then = known.rows.get(id).and_then(|row| admitted(known, row)).unwrap_or_default();
-            let lost = |now: &ColumnSet| shown.iter().any(|i| read.contains(i) && !now.contains(i) && then.contains(i));
+            let known_columns = known.rows.get(id).and_then(|row| admitted(&then, row)).unwrap_or_default();
+            let lost =
+                |now: &ColumnSet| shown.iter().any(|i| read.contains(i) && !now.contains(i) && known_columns.contains(i));
             let key = [Value::Int(*id)];
             let in_window = |rows: Vec<(Key, VisibleRow)>| rows.iter().any(|(k, _)| **k == key);
             // Of a window only what it shows is told.
             let was_told = was_told && (plan.page_order().is_none() || self.expected(known).is_ok_and(in_window));
-            was_told && found(before, old).is_some() && admitted(&self.world, new).is_none_or(|now| lost(&now))
+            was_told && found(&earlier, old).is_some() && admitted(&now, new).is_none_or(|now| lost(&now))
+        })
+    }
+
+    /// Whether a value that one of the query's sub-selects found is found no more because less may be seen of a row than before. It was
+    /// found in what is `known` to a client, too.
+    fn is_withdrawn_of_others(&self, before: &World, known: &World) -> bool {
+        let Some(plan) = self.plan.as_ref().filter(|_| self.case.on_others != Rights::Masked) else { return false };
+        let of = |world: &World| world.sets(plan);
+        let (Ok(then), Ok(earlier), Ok(now)) = (of(known), of(before), of(&self.world)) else { return false };
+        plan.asked_by_client().any(|asked| {
+            let of = EffectivePlan::of_subquery(&asked);
+            let value = |seen: &VisibleRow| -> Option<Vec<Value>> {
+                let value = |c: &usize| seen.columns.contains(*c).then(|| seen.row[*c].clone());
+                asked.columns.iter().map(value).collect()
+            };
+            let has = |sets: &Sets, found: &[Value]| sets.set(&asked).is_some_and(|set| set.has(found) == Some(true));
+            before.others.iter().any(|(id, old)| {
+                let Some(new) = self.world.others.get(id) else { return false };
+                let found = of.see(old, &earlier).ok().flatten().and_then(|seen| value(&seen));
+                let admitted = of.scan.admitted(new, &now);
+                let hides = admitted.is_none_or(|columns| asked.columns.iter().any(|c| !columns.contains(*c)));
+                found.is_some_and(|f| hides && has(&then, &f) && has(&earlier, &f) && !has(&now, &f))
+            })
         })
     }
 
@@ -488,14 +542,16 @@ pub fn run(case: &Case, reached: &RefCell<Reached>) -> Result<(), TestCaseError>
     let table = queries::table(case.old_values);
     // Windows are read on after every row or two that goes.
     let limits = Limits { reserve: 1, ..Limits::default() };
-    let mut engine = Engine::new(Arc::new(rules(case.rights)), limits);
+    let mut engine = Engine::new(Arc::new(rules(case.rights, case.on_others)), limits);
     engine.handle(Input::Table(table.clone()));
-    engine.handle(Input::Table(members()));
+    engine.handle(Input::Table(others::members()));
+    engine.handle(Input::Table(others::others(case.old_values)));
     let mut run = Run {
         case,
         engine,
         table: Identified::new(table),
-        members: Identified::new(members()),
+        members: Identified::new(others::members()),
+        others: Identified::new(others::others(case.old_values)),
         world: World::default(),
         history: BTreeMap::new(),
         plan: None,
@@ -507,7 +563,9 @@ pub fn run(case: &Case, reached: &RefCell<Reached>) -> Result<(), TestCaseError>
         taken_back: Position::default(),
         reached,
     };
-    run.commit(&[Step::Member(1, true), Step::Member(2, true)], false)?;
+    let others = case.others.iter().zip(1..).map(|(texts, id)| Step::Other(id, Some(*texts)));
+    let first: Vec<Step> = [Step::Member(1, true), Step::Member(2, true)].into_iter().chain(others).collect();
+    run.commit(&first, false)?;
     for (i, steps) in case.transactions.iter().enumerate() {
         for (n, comes) in case.comes.iter().enumerate() {
             if *comes == i {

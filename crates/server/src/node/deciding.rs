@@ -6,7 +6,9 @@ use std::time::{Duration, Instant};
 
 use gossip_core::engine::{Input, Refusal, Request, SubId};
 use gossip_core::explain::{Passed, Step};
-use gossip_core::rule::Claims;
+use gossip_core::query::QueryError;
+use gossip_core::rule::{Claims, RuleText};
+use gossip_core::schema::TableName;
 use gossip_protocol::RpcError;
 use serde_json::{Value as Json, json};
 
@@ -21,8 +23,10 @@ const AGAIN: Duration = Duration::from_secs(1);
 impl Node {
     /// Begins a subscription, at once or when it is decided who may see what of it.
     pub(super) fn begin(&mut self, id: SubId, request: Request) {
-        let Some(table) = self.decided_outside(&request) else {
-            return self.handle(Input::Subscribe(id, Box::new(request)));
+        let table = match self.decided_outside(&request) {
+            Ok(Some(table)) => table,
+            Ok(None) => return self.handle(Input::Subscribe(id, Box::new(request))),
+            Err(why) => return self.closed(id, Refusal::Query(why)),
         };
         let (params, claims) = (request.params.clone(), request.claims.clone());
         let outside = Outside { table, params, pending: Some(request), decided: None, next: None };
@@ -31,18 +35,37 @@ impl Node {
     }
 
     /// The table of a request, if its rights are decided by the decision service. A client without a rule on it is refused at once.
-    fn decided_outside(&self, request: &Request) -> Option<String> {
-        let decisions = self.start.decisions.as_ref()?;
-        let table = self.engine.table_named(request)?;
-        let concerns = |r: &gossip_core::rule::RuleText| r.table == table && request.claims.roles.contains(&r.role);
-        let name = table.to_string();
-        (decisions.concern(&name) && self.engine.rules().texts().iter().any(concerns)).then_some(name)
+    ///
+    /// # Errors
+    /// The request asks several tables, and the rights on one of them are decided: what is decided about one table adds to the claims, and
+    /// must not decide about another.
+    fn decided_outside(&self, request: &Request) -> Result<Option<String>, QueryError> {
+        let Some(decisions) = self.start.decisions.as_ref() else { return Ok(None) };
+        let tables = self.engine.tables_named(request);
+        let rules = self.engine.rules();
+        let decided = |table: &&TableName| {
+            let concerns = |r: &RuleText| r.table == **table && request.claims.roles.contains(&r.role);
+            decisions.concern(&table.to_string()) && rules.texts().iter().any(concerns)
+        };
+        let Some(table) = tables.iter().find(decided) else { return Ok(None) };
+        if tables.len() > 1 {
+            let text = format!("the decision service decides who may read {table}: a query of it cannot name another table");
+            return Err(QueryError::Parameter(text));
+        }
+        Ok(Some(table.to_string()))
     }
 
     /// Answers an operator's question, once it is decided outside what is decided there.
     pub(super) fn explain_decided(&mut self, question: Explain, answer: Answer) {
         let of = match &question.whom {
-            QuestionTarget::Anybody(request) => self.decided_outside(request).map(|table| (table, request.clone())),
+            QuestionTarget::Anybody(request) => match self.decided_outside(request) {
+                Ok(table) => table.map(|table| (table, request.clone())),
+                Err(why) => {
+                    let step = Step::new("decision", Passed::No, why.to_string(), vec![]);
+                    let _ = answer.send(Ok(json!({"refused": why.to_string(), "steps": [step]})));
+                    return;
+                }
+            },
             QuestionTarget::Subscription(_) | QuestionTarget::Publisher { .. } => None,
         };
         let (Some((table, request)), Some(decisions)) = (of, self.start.decisions.clone()) else {

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::document::{element_is_compared, in_quotes};
 use super::types::ordered;
-use super::{Checker, Result, Size, Typed, moment};
+use super::{Checker, Others, Result, Size, Typed, moment};
 use crate::query::expr::{CmpOp, Computed, Expr, Placeholder};
 use crate::query::function::Function;
 use crate::query::like::LikePattern;
@@ -104,7 +104,7 @@ impl Checker<'_> {
             return self.node(Expr::In(Box::new(of), elements), Some(Type::Bool), value.at, size);
         }
         let Expr::Placeholder(kind, name, _) = list.expr else {
-            let expected = if self.catalog.is_some() { "claim.name" } else { ":parameter" };
+            let expected = if matches!(self.others, Others::OfRule(_)) { "claim.name" } else { ":parameter" };
             return Err(invalid(list.at, "this is not a list", format!("{expected}, an array or '{{1,2}}'")));
         };
         let ty = value.ty.unwrap_or(Type::Text);
@@ -182,7 +182,7 @@ impl Checker<'_> {
     }
 
     fn param(&mut self, name: String, at: Location) -> Result<Typed> {
-        if self.catalog.is_some() {
+        if matches!(self.others, Others::OfRule(_)) {
             return Err(invalid(at, "a rule has no parameters", "claim.name"));
         }
         let blank = Expr::Placeholder(Placeholder::Param, name.as_str().into(), Type::Any);

@@ -64,7 +64,7 @@ pub fn queried_table(text: &str) -> Result<TableName> {
     Ok(TableName { schema: schema.into(), name: name(&from.table).into() })
 }
 
-fn query(text: &str, mut checker: Checker<'_>, visible: &dyn Visible, params: &Map<String, Json>) -> Result<LiveQuery> {
+fn query<'a>(text: &str, mut checker: Checker<'a>, visible: &'a dyn Visible, params: &Map<String, Json>) -> Result<LiveQuery> {
     let query = checker.query(syntax::select(text)?, visible)?;
     if let Some(stray) = params.keys().find(|name| !checker.params.contains(name.as_str())) {
         let hint = match similar(stray, checker.params.iter().map(String::as_str)) {
@@ -119,13 +119,27 @@ impl Size {
     }
 }
 
+/// The tables that sub-selects may name.
+#[derive(Clone, Copy, Default)]
+enum Others<'a> {
+    /// None: sub-selects are not possible here.
+    #[default]
+    None,
+    /// Those of a rule, which sees all of them.
+    OfRule(&'a Catalog),
+    /// Those that a client may see.
+    OfClient(&'a dyn Visible),
+}
+
 /// What names mean at the moment, and which may be used.
 #[derive(Default)]
 struct Checker<'a> {
     /// The row that is spoken of is the last one's; a sub-select also sees the row of the one before.
     scopes: Vec<Scope>,
-    /// The tables that sub-selects may name. Only rules have it.
-    catalog: Option<&'a Catalog>,
+    /// The tables that sub-selects may name.
+    others: Others<'a>,
+    /// Sub-selects that were named.
+    subqueries: usize,
     /// Whether claims may be named.
     claims: bool,
     /// The parameters that were named.
@@ -145,7 +159,7 @@ impl<'a> Checker<'a> {
         let scope = Scope { table: table.clone(), alias: None, visible: table.all_columns() };
         Checker {
             scopes: vec![scope],
-            catalog: Some(catalog),
+            others: Others::OfRule(catalog),
             claims: true,
             never_fails: true,
             knows_now: true,

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::types::ordered;
-use super::{Checker, MAX_FUNCTIONS, Result, Typed, scope};
+use super::{Checker, MAX_FUNCTIONS, Others, Result, Typed, scope};
 use crate::plan::{Arrange, Group, Item as Column, LiveQuery, Project, SortTerm};
 use crate::query::syntax::{Ast, Distinct, Item, Location, Node, OrderBy, Select, Tail, invalid};
 use crate::query::{Expr, Visible};
@@ -39,8 +39,8 @@ struct Parts {
     offset: Option<Expr>,
 }
 
-impl Checker<'_> {
-    pub(super) fn query(&mut self, select: Select, visible: &dyn Visible) -> Result<LiveQuery> {
+impl<'a> Checker<'a> {
+    pub(super) fn query(&mut self, select: Select, visible: &'a dyn Visible) -> Result<LiveQuery> {
         let scope = scope::of_client(select.from, visible)?;
         let table = scope.table.clone();
         self.scopes.push(scope);
@@ -54,9 +54,9 @@ impl Checker<'_> {
         let wanted = unique.or_else(|| first_of(&select.distinct, &select.tail));
         let mut parts = self.parts(select.distinct, select.tail, &selected)?;
         let aggregates = self.aggregates.take().unwrap_or_default();
-        self.knows_now = true;
+        (self.knows_now, self.others) = (true, Others::OfClient(visible));
         let condition = self.filter(select.condition)?.0;
-        self.knows_now = false;
+        (self.knows_now, self.others) = (false, Others::None);
         self.scopes.pop();
         if let Some(at) = unique {
             if !parts.keys.is_empty() || !aggregates.is_empty() || parts.having.is_some() {

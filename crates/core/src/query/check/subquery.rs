@@ -1,19 +1,22 @@
-//! Sub-selects of rules: `IN (SELECT …)` and `EXISTS (SELECT …)`, as the sets of values that they ask another table
-//! for.
+//! Sub-selects, of rules and of clients: `IN (SELECT …)` and `EXISTS (SELECT …)`, as the sets of values that they ask another
+//! table for.
 //!
 //! What a sub-select compares with the row around it must stand as an equality in its `WHERE`; the rest of the
 //! condition is about the other table alone, so that equal sets are kept once for any number of outer rows.
 
 use std::sync::Arc;
 
-use super::{Checker, Result, Size, Typed, scope};
+use super::{Checker, Others, Result, Size, Typed, scope};
 use crate::query::syntax::{Ast, Distinct, Item, Location, Select, TableRef, invalid};
 use crate::query::{CmpOp, Expr, QueryError, Subquery};
 use crate::schema::Table;
 use crate::value::Type;
 
-/// Sub-selects within sub-selects: a rule asks a table that asks a table.
+/// Sub-selects within sub-selects: a condition asks a table that asks a table.
 const MAX_LEVELS: usize = 2;
+
+/// Sub-selects of one client's query. Each is a result of its own, which is read and kept.
+const MAX_SUBQUERIES: usize = 8;
 
 /// The `WHERE` of a sub-select.
 struct Filter {
@@ -28,6 +31,10 @@ impl Checker<'_> {
     /// `value IN (SELECT column FROM …)`
     pub(super) fn in_subquery(&mut self, value: Ast, select: Select) -> Result<Typed> {
         let value = self.expression(value)?;
+        if matches!(self.others, Others::OfClient(_)) && !matches!(value.expr, Expr::Column(_) | Expr::Outer(_)) {
+            // Which rows a change of the set concerns is found by the column.
+            return Err(invalid(value.at, "only a column is looked for in a sub-select", "column IN (SELECT …)"));
+        }
         let Select { at, distinct, items, from, condition, .. } = select;
         let table = self.enter(from, &distinct, at)?;
         let mut items = items.into_iter();
@@ -53,7 +60,7 @@ impl Checker<'_> {
         let (value, _, compared) = self.pair(value, inner)?;
         let size = compared.beside(inner_size);
         apart.push((value, column));
-        self.node(member(table, apart, condition, false), Some(Type::Bool), value_at, size)
+        self.node(self.member(table, apart, condition, false), Some(Type::Bool), value_at, size)
     }
 
     /// `EXISTS (SELECT … FROM …)`: what is selected does not matter.
@@ -61,29 +68,41 @@ impl Checker<'_> {
         let table = self.enter(select.from, &select.distinct, select.at)?;
         let Filter { apart, condition, size } = self.split(select.condition, at)?;
         self.scopes.pop();
-        self.node(member(table, apart, condition, true), Some(Type::Bool), at, size)
+        self.node(self.member(table, apart, condition, true), Some(Type::Bool), at, size)
     }
 
     /// From here on the row of another table is spoken of.
     fn enter(&mut self, from: TableRef, distinct: &Distinct, at: Location) -> Result<Arc<Table>> {
-        let (Some(catalog), Some(own)) = (self.catalog, self.scopes.first()) else {
-            return Err(invalid(
-                at,
-                "SELECT is not supported here",
-                "a list of values; only rules may ask other tables",
-            ));
-        };
+        let Some(own) = self.scopes.first() else { return Err(nowhere(at)) };
         if let Distinct::Rows(at) | Distinct::On(at, _) = distinct {
             return Err(invalid(*at, "DISTINCT makes no difference here", "what is selected"));
         }
+        let scope = match self.others {
+            Others::None => return Err(nowhere(at)),
+            Others::OfRule(catalog) => scope::of_rule(from, &own.table, catalog)?,
+            Others::OfClient(_) if self.subqueries >= MAX_SUBQUERIES => {
+                let expected = format!("at most {MAX_SUBQUERIES} in one query");
+                return Err(invalid(at, "one sub-select too many", expected));
+            }
+            Others::OfClient(visible) => scope::beside(from, &own.table, visible)?,
+        };
+        self.subqueries += 1;
         if self.scopes.len() > MAX_LEVELS {
             let expected = format!("a value; sub-selects stand at most {MAX_LEVELS} levels deep");
             return Err(invalid(at, "one sub-select too many", expected));
         }
-        let scope = scope::of_rule(from, &own.table, catalog)?;
         let table = scope.table.clone();
         self.scopes.push(scope);
         Ok(table)
+    }
+
+    fn member(&self, table: Arc<Table>, apart: Vec<(Expr, usize)>, condition: Expr, exists: bool) -> Expr {
+        let (of, columns) = apart.into_iter().unzip();
+        let subquery = match self.others {
+            Others::OfRule(_) => Subquery::of_rule(table, columns, condition),
+            _ => Subquery::of_client(table, columns, condition),
+        };
+        Expr::Member { of, subquery: Arc::new(subquery), exists }
     }
 
     /// What is compared with the row around, and the rest.
@@ -117,7 +136,6 @@ fn only_equal(at: Location) -> QueryError {
     invalid(at, "a sub-select that compares with the row around it in another way", expected)
 }
 
-fn member(table: Arc<Table>, apart: Vec<(Expr, usize)>, condition: Expr, exists: bool) -> Expr {
-    let (of, columns) = apart.into_iter().unzip();
-    Expr::Member { of, subquery: Arc::new(Subquery::new(table, columns, condition)), exists }
+fn nowhere(at: Location) -> QueryError {
+    invalid(at, "a sub-select cannot stand here", "a value; IN (SELECT …) and EXISTS (SELECT …) stand in WHERE")
 }

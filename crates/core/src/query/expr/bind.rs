@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use serde_json::{Map, Value as Json};
 
-use super::{Expr, Placeholder, Subquery};
+use super::{Expr, Placeholder};
 use crate::query::function::{MAX_PARTS, parts_of_json};
 use crate::query::like::LikePattern;
 use crate::value::{Type, Value};
@@ -128,8 +128,7 @@ impl Binding<'_> {
                 Expr::In(e, self.list_of(name, *ty)?.into_iter().map(Expr::Const).collect()).canonicalize()
             }
             Expr::Member { of, subquery, exists } => {
-                let condition = self.bind(&subquery.condition)?;
-                let subquery = Subquery::new(subquery.table.clone(), subquery.columns.clone(), condition);
+                let subquery = subquery.try_map(|e| self.bind(e))?;
                 Expr::Member { of: self.many(of)?, subquery: Arc::new(subquery), exists: *exists }
             }
             other => other.try_map(|e| self.bind(e))?,

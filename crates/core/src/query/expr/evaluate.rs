@@ -39,8 +39,8 @@ pub struct Masked<'a> {
     pub row: &'a [Value],
     /// The visible columns.
     pub visible: &'a ColumnSet,
-    /// What `NOW()` is, in microseconds since 2000.
-    pub now: Timestamp,
+    /// The results of sub-selects, and what `NOW()` is.
+    pub subquery_results: &'a dyn SubqueryResults,
 }
 
 impl Cells for Masked<'_> {
@@ -48,8 +48,12 @@ impl Cells for Masked<'_> {
         if self.visible.contains(i) { &self.row[i] } else { &NULL }
     }
 
+    fn subquery_results(&self) -> &dyn SubqueryResults {
+        self.subquery_results
+    }
+
     fn now(&self) -> Timestamp {
-        self.now
+        self.subquery_results.now()
     }
 }
 

@@ -1,6 +1,6 @@
-//! The canonical encoding of conditions and sub-selects.
+//! The canonical encoding of conditions, sub-selects and what may be seen.
 
-use super::{CmpOp, Computed, Expr, Placeholder, Subquery};
+use super::{CmpOp, Computed, Expr, Grant, Mask, Placeholder, Subquery};
 use crate::canonical::{Canonical, Encoder};
 use crate::value::Type;
 
@@ -8,7 +8,22 @@ impl Canonical for Subquery {
     fn encode(&self, to: &mut Encoder) {
         self.table.encode(to);
         to.list(&self.columns);
+        to.option(self.grants.as_deref(), |grants, to| to.list(grants));
         self.condition.encode(to);
+    }
+}
+
+impl Canonical for Grant {
+    fn encode(&self, to: &mut Encoder) {
+        self.condition.encode(to);
+        self.columns.encode(to);
+        to.list(&self.masks);
+    }
+}
+
+impl Canonical for Mask {
+    fn encode(&self, to: &mut Encoder) {
+        self.0.encode(to);
     }
 }
 

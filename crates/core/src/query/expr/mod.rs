@@ -4,19 +4,18 @@
 mod bind;
 mod canonicalize;
 mod evaluate;
+mod grant;
 mod identity;
 mod show;
+mod subquery;
 
-use std::cmp::Ordering;
-use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 use super::function::Function;
 use super::like::LikePattern;
 use super::values::ValueList;
-use crate::canonical::{Canonical as _, Encoder};
 use crate::position::Micros;
-use crate::schema::Table;
+use crate::schema::{ColumnSet, Table};
 use crate::value::{Type, Value};
 pub use bind::{MAX_ARRAY, MAX_LIST, PlaceholderError};
 pub use evaluate::{Beside, Cells, Masked};
@@ -328,75 +327,40 @@ impl Expr {
             Expr::Member { subquery, .. } => subqueries.push(subquery),
             _ => {}
         });
-        subqueries.into_iter().for_each(|l| l.condition.for_each_claim(f));
+        subqueries.iter().flat_map(|asked| asked.conditions()).for_each(|e| e.for_each_claim(f));
     }
 }
 
-/// `SELECT columns FROM table WHERE condition`, as a set.
+/// `SELECT columns FROM table WHERE condition`, as a set: of the rows and columns that whoever asks may see.
 #[derive(Clone, Debug)]
 pub struct Subquery {
     /// Its table.
     pub table: Arc<Table>,
     /// Its columns; none if only the presence of a row matters.
     pub columns: Vec<usize>,
-    /// Its condition.
-    pub condition: Expr,
+    /// What may be seen of the table; `None` until it is known who asks, and nothing is found.
+    grants: Option<Box<[Grant]>>,
+    /// The client's condition, on what may be seen.
+    condition: Expr,
     /// Identifies all of the above: sub-selects are keys of maps that are read for every row.
     fingerprint: [u8; 16],
 }
 
-impl Subquery {
-    /// Canonicalizes the condition.
-    pub fn new(table: Arc<Table>, columns: Vec<usize>, condition: Expr) -> Subquery {
-        let condition = condition.canonicalize();
-        let mut subquery = Subquery { table, columns, condition, fingerprint: [0; 16] };
-        let mut identity = Encoder::new("look-up");
-        subquery.encode(&mut identity);
-        subquery.fingerprint.copy_from_slice(&identity.digest()[..16]);
-        subquery
-    }
-
-    /// Whether its result changes as time passes.
-    pub fn changes_with_time(&self) -> bool {
-        let mut found = false;
-        self.condition.for_each_moment(&mut |_, _| found = true);
-        let mut within = false;
-        self.condition.for_each(&mut |e| {
-            if let Expr::Member { subquery, .. } = e {
-                within |= subquery.changes_with_time();
-            }
-        });
-        found || within
-    }
-
-    /// Whether its result is always empty.
-    pub fn is_empty(&self) -> bool {
-        self.condition.is_const(false) || self.condition == Expr::Const(Value::Null)
-    }
+/// A condition with the columns that are visible where it holds.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Grant {
+    /// Holds on the rows that are admitted.
+    pub condition: Expr,
+    /// Visible on those rows, as they are or masked.
+    pub columns: ColumnSet,
+    /// What is shown in place of some of them.
+    pub masks: Masks,
 }
 
-impl PartialEq for Subquery {
-    fn eq(&self, other: &Self) -> bool {
-        self.fingerprint == other.fingerprint
-    }
-}
+/// What is shown in place of columns, by column.
+pub type Masks = Vec<(usize, Mask)>;
 
-impl Eq for Subquery {}
-
-impl Hash for Subquery {
-    fn hash<H: Hasher>(&self, state: &mut H) {
-        self.fingerprint.hash(state);
-    }
-}
-
-impl PartialOrd for Subquery {
-    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
-        Some(self.cmp(other))
-    }
-}
-
-impl Ord for Subquery {
-    fn cmp(&self, other: &Self) -> Ordering {
-        self.fingerprint.cmp(&other.fingerprint)
-    }
-}
+/// What a rule shows in place of a column's value: an expression on the whole row, whatever the client may see of it. Where it
+/// fails on a row, it is `NULL`.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Mask(pub(crate) Expr);

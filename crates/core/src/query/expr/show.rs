@@ -211,10 +211,13 @@ impl fmt::Display for Subquery {
             write_name(f, &self.table.columns[*c].name)?;
         }
         write!(f, " FROM {}", self.table.name)?;
-        if self.condition.is_const(true) {
+        let admitted = self.grants().map(|all| Expr::Or(all.iter().map(|g| g.condition.clone()).collect()));
+        let all: Vec<Expr> = admitted.into_iter().chain([self.condition().clone()]).collect();
+        let condition = Expr::And(all).canonicalize();
+        if condition.is_const(true) {
             Ok(())
         } else {
-            write!(f, " WHERE {}", self.condition.show(&self.table, None))
+            write!(f, " WHERE {}", condition.show(&self.table, None))
         }
     }
 }

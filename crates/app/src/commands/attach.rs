@@ -12,6 +12,7 @@ use serde_json::{Map, Value as Json};
 use crate::commands::watch::read_token;
 use crate::outcome::{Failure, Outcome};
 use crate::personas::Persona;
+use crate::signals::Ending;
 use crate::workbench;
 use crate::workbench::{Access, Place};
 
@@ -94,5 +95,5 @@ pub async fn run(args: Args) -> Outcome {
     }
     let (personas, given) = personas(&args)?;
     let access = Access { places, operator: token, personas, given, ..Access::default() };
-    workbench::run(access).await.map_err(Failure::connect)
+    workbench::run(access, Ending::with_terminal()?).await.map_err(Failure::connect)
 }

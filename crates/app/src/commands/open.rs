@@ -11,6 +11,7 @@ use crate::config_file::ConfigFile;
 use crate::local::{Cluster, source, tokens};
 use crate::outcome::{Failure, Outcome};
 use crate::personas::Personas;
+use crate::signals::Ending;
 use crate::workbench::{Access, Place};
 use crate::{recording, setup, workbench};
 
@@ -38,7 +39,8 @@ pub async fn run(args: Args) -> Outcome {
             return Err(Failure::usage(format!("{}: nothing is recorded in it", path.display())));
         }
         let name = path.file_name().unwrap_or_default().to_string_lossy();
-        return workbench::replay(events, format!("recording {name}")).await.map_err(Failure::connect);
+        let ending = Ending::with_terminal()?;
+        return workbench::replay(events, format!("recording {name}"), ending).await.map_err(Failure::connect);
     }
     let args = args.file;
     let first_steps = !args.config.exists();
@@ -84,7 +86,8 @@ pub async fn run(args: Args) -> Outcome {
         ..Access::default()
     };
     let cluster = access.cluster.clone();
-    let outcome = workbench::run(access).await.map_err(Failure::connect);
+    let ending = Ending::with_terminal()?;
+    let outcome = workbench::run(access, ending).await.map_err(Failure::connect);
     if let Some(cluster) = cluster
         && let Some(cluster) = cluster.lock().await.take()
     {

@@ -22,7 +22,7 @@ use crate::demo::page::Page;
 use crate::demo::scene::{Scene, remove};
 use crate::local::source;
 use crate::outcome::{Failure, Outcome, print_line};
-use crate::signals::told_to_end;
+use crate::signals::Ending;
 use crate::workbench;
 use crate::workbench::{Access, Place};
 
@@ -67,6 +67,8 @@ pub async fn run(args: Args) -> Outcome {
         let summary = headless::run(options, args.source.as_deref(), args.relay.as_deref()).await?;
         return print_line(&if args.json { summary.to_json().to_string() } else { summary.to_text() });
     }
+    // What is begun from here on is to be taken back, also where the terminal is closed.
+    let ending = Ending::with_terminal()?;
     let scene = Scene::start(args.source.as_deref(), args.relay.as_deref()).await?;
     let source = source(&scene.config)?;
     let pace = Duration::from_secs_f64(1.0 / args.pace.unwrap_or(1.6).clamp(0.05, 10_000.0));
@@ -88,7 +90,7 @@ pub async fn run(args: Args) -> Outcome {
         None => None,
     };
     let outcome = match &page {
-        Some(page) if args.headless => alone(page, args.seconds).await,
+        Some(page) if args.headless => alone(page, args.seconds, ending).await,
         _ => {
             let title =
                 page.iter().fold("Saltmarsh Roads".to_string(), |title, page| format!("{title} · {}", page.url));
@@ -107,7 +109,7 @@ pub async fn run(args: Args) -> Outcome {
                 cluster: Some(cluster.clone()),
                 title,
             };
-            workbench::run(access).await.map_err(Failure::connect)
+            workbench::run(access, ending).await.map_err(Failure::connect)
         }
     };
     drop(page);
@@ -126,7 +128,7 @@ async fn opened(source: Arc<dyn Source>, seed: u64) -> Result<Harbour, Failure> 
 }
 
 /// Serves the page and nothing else: until interrupted, or for so many seconds.
-async fn alone(page: &Page, seconds: Option<u64>) -> Outcome {
+async fn alone(page: &Page, seconds: Option<u64>, mut ending: Ending) -> Outcome {
     print_line(&page.url)?;
     let over = async {
         match seconds {
@@ -135,7 +137,8 @@ async fn alone(page: &Page, seconds: Option<u64>) -> Outcome {
         }
     };
     tokio::select! {
-        ended = told_to_end() => ended,
-        () = over => Ok(()),
+        () = ending.told() => {}
+        () = over => {}
     }
+    Ok(())
 }

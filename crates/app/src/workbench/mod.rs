@@ -46,7 +46,7 @@ use serde_json::Map;
 use tokio::sync::mpsc;
 
 use crate::recording::Event;
-use crate::signals::told_to_leave;
+use crate::signals::Ending;
 use crate::workbench::message::{Effect, Message};
 use crate::workbench::state::State;
 use crate::workbench::tasks::Tasks;
@@ -74,20 +74,20 @@ const BURST: usize = 4_096;
 ///
 /// # Errors
 /// The terminal fails.
-pub async fn run(access: Access) -> Result<(), String> {
+pub async fn run(access: Access, ending: Ending) -> Result<(), String> {
     let state = State::new(&access, Theme::from_env(), gossip_server::now());
-    run_with(access, state).await
+    run_with(access, state, ending).await
 }
 
 /// Runs the workbench on a recording.
 ///
 /// # Errors
 /// The terminal fails.
-pub async fn replay(events: Vec<Event>, title: String) -> Result<(), String> {
-    run_with(Access::default(), replay::state(events, title, Theme::from_env())).await
+pub async fn replay(events: Vec<Event>, title: String, ending: Ending) -> Result<(), String> {
+    run_with(Access::default(), replay::state(events, title, Theme::from_env()), ending).await
 }
 
-async fn run_with(access: Access, mut state: State) -> Result<(), String> {
+async fn run_with(access: Access, mut state: State, ending: Ending) -> Result<(), String> {
     let fail = |e: std::io::Error| format!("terminal: {e}; the workbench needs one, gossip demo --headless does not");
     let (messages, mut inbox) = mpsc::channel(tasks::CHANNEL);
     let mut terminal = ratatui::try_init().map_err(fail)?;
@@ -106,7 +106,7 @@ async fn run_with(access: Access, mut state: State) -> Result<(), String> {
         watchers::add_watcher(&mut state, &w.persona, &w.query, place).into_iter().for_each(|e| tasks.carry_out(e));
     }
     let keys = read_keys(messages.clone());
-    let outcome = show(&mut terminal, &mut state, &mut tasks, &mut inbox).await;
+    let outcome = show(&mut terminal, &mut state, &mut tasks, (&mut inbox, ending)).await;
     keys.store(true, Ordering::Relaxed);
     tasks.stop();
     mouse(false);
@@ -129,12 +129,9 @@ async fn show(
     terminal: &mut ratatui::DefaultTerminal,
     state: &mut State,
     tasks: &mut Tasks,
-    inbox: &mut mpsc::Receiver<Message>,
+    (inbox, mut ending): (&mut mpsc::Receiver<Message>, Ending),
 ) -> std::io::Result<()> {
     let mut tick = tokio::time::interval(TICK);
-    // What was begun is to be taken back, also where the terminal is closed.
-    let ended = told_to_leave();
-    tokio::pin!(ended);
     while !state.leaving {
         terminal.draw(|frame| view::view(state, frame))?;
         let drawn = tokio::time::Instant::now();
@@ -142,7 +139,7 @@ async fn show(
         tokio::select! {
             n = inbox.recv_many(&mut burst, BURST) => if n == 0 { return Ok(()) },
             _ = tick.tick() => burst.push(Message::Tick(gossip_server::now())),
-            _ = &mut ended => return Ok(()),
+            () = ending.told() => return Ok(()),
         }
         // Redraw at once after a key; a stream of changes waits for the next frame.
         if !burst.iter().any(|m| matches!(m, Message::Key(_) | Message::Mouse(_) | Message::Resized)) {

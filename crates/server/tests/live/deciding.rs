@@ -123,6 +123,11 @@ async fn what_is_decided_elsewhere_is_asked_with_a_key_remembered_and_asked_agai
     let mut again = set.connect(&["agent"]).await;
     calls(&mut again).await.unwrap();
     again.subscribe("SELECT * FROM plain").await.unwrap();
+    // What is decided about one table adds to the claims: it is not to decide about another.
+    for query in ["plain WHERE id IN (SELECT id FROM calls)", "calls WHERE EXISTS (SELECT 1 FROM plain)"] {
+        let refused = again.subscribe(&format!("SELECT * FROM {query}")).await.unwrap_err().to_string();
+        assert!(refused.contains("the decision service decides who may read calls"), "{refused}");
+    }
     assert_eq!(set.decider.asked().len(), asked, "remembered");
     // Nor does anybody who has no rule there: whether the table is there cannot be told from the time it takes.
     let mut stranger = set.connect(&["nobody"]).await;

@@ -12,12 +12,12 @@ use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 #[path = "../../crates/core/tests/arranged/case.rs"]
 #[allow(dead_code, reason = "it is a test's, too")]
 mod case;
-#[path = "../../crates/core/tests/arranged/others.rs"]
-#[allow(clippy::unwrap_used, reason = "it is a test's, too")]
-mod others;
 #[path = "../../crates/core/tests/arranged/naive.rs"]
 #[allow(clippy::unwrap_used, reason = "it is a test's, too")]
 mod naive;
+#[path = "../../crates/core/tests/arranged/others.rs"]
+#[allow(clippy::unwrap_used, reason = "it is a test's, too")]
+mod others;
 #[path = "../../crates/core/tests/common/page.rs"]
 #[allow(clippy::unwrap_used, reason = "it is a test's, too")]
 mod page;

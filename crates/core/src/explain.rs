@@ -11,7 +11,7 @@ use crate::query::{Beside, Expr, Masked, expr::write_name};
 use crate::row_changes;
 use crate::rule::Standing;
 use crate::schema::{Row, Table, TableName};
-use crate::subquery::SubqueryResults;
+use crate::subquery::{Partner, SubqueryResults};
 
 /// The verdict of one transaction for one subscription.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -114,7 +114,11 @@ pub fn row_verdict(
         return Verdict::Matched;
     }
     let rows = both(change);
-    if rows.iter().any(|r| plan.sees(r, subquery_results)) {
+    let is_found = |row: &Row| match plan.joins {
+        Some(_) => plan.see(row, subquery_results) != Ok(None),
+        None => plan.sees(row, subquery_results),
+    };
+    if rows.iter().any(|r| is_found(r)) {
         Verdict::Unchanged
     } else if rows.iter().any(|r| plan.scan.admitted(r, subquery_results).is_some()) {
         Verdict::Outside
@@ -223,17 +227,60 @@ pub fn explain(
     };
     let condition = plan.filter.condition();
     let passes_all = plan.filter.passes_all();
-    let query = if passes_all { "all rows".into() } else { condition.show(table, None).to_string() };
-    let shown = both(row)
-        .into_iter()
-        .filter(|_| !passes_all)
-        .filter_map(|r| plan.scan.admit(r, subquery_results))
-        .map(|a| condition.show(table, Some(&Masked { row: &a.row, visible: &a.columns, subquery_results })).to_string());
+    let texts = plan.column_texts();
+    let query = if passes_all { "all rows".into() } else { condition.show_named(&texts).to_string() };
+    steps.extend(join_step(plan, row, subquery_results, verdict != Verdict::Withheld));
+    let whole = |r: &Row| match (plan.scan.admit(r, subquery_results)?, &plan.joins) {
+        (own, None) => Some(own.into_visible()),
+        (own, Some(joins)) => joins.beside_partners(own, subquery_results, &mut |_, _| ()).ok().flatten(),
+    };
+    let shown = both(row).into_iter().filter(|_| !passes_all).filter_map(whole).map(|seen| {
+        let cells = Masked { row: &seen.row, visible: &seen.columns, subquery_results };
+        condition.show_named(&texts).with(&cells).to_string()
+    });
     let values = unknown(condition, "with this query", subquery_results).into_iter().chain(shown).collect();
     steps.push(Step::new("query", reached(Verdict::Outside), query, values));
 
     steps.push(change_step(plan, row, (subquery_results, arranged), reached(Verdict::Unchanged)));
     steps
+}
+
+/// Which rows of the tables that are joined a row is with.
+fn join_step(
+    plan: &EffectivePlan,
+    change: &RowChange,
+    subquery_results: &dyn SubqueryResults,
+    reached: bool,
+) -> Option<Step> {
+    let joins = plan.joins.as_ref()?;
+    let mut values = Vec::new();
+    let mut found = false;
+    for own in both(change).into_iter().filter_map(|row| plan.scan.admit(row, subquery_results)) {
+        let mut asked = Vec::new();
+        let row = joins.beside_partners(own, subquery_results, &mut |side, key| asked.push((side, key.clone())));
+        found |= !matches!(row, Ok(None));
+        for (side, key) in asked.into_iter().filter(|_| reached) {
+            let Some(side) = joins.sides().get(side) else { continue };
+            let what = match subquery_results.partner(side.scan().description(), &key) {
+                Partner::Unknown => "not known: nobody listens to this query now",
+                Partner::Known(None) => "no such row",
+                Partner::Known(Some(row)) if side.scan().admitted(row, subquery_results).is_none() => "withheld",
+                Partner::Known(Some(_)) => "there",
+            };
+            let key = key.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+            values.push(format!("{} {key}: {what}", side.scan().table().name));
+        }
+    }
+    values.dedup();
+    let names = joins.sides().iter().map(|side| side.scan().table().name.to_string()).collect::<Vec<_>>().join(", ");
+    let passed = if !reached {
+        Passed::NotReached
+    } else if found {
+        Passed::Yes
+    } else {
+        Passed::No
+    };
+    Some(Step::new("join", passed, format!("with {names}"), values))
 }
 
 /// What a change does to the rows of a plan; whether those are arranged.
@@ -282,10 +329,12 @@ fn of_another_table(plan: &EffectivePlan, standing: &[Standing], transaction: &T
     let tables: BTreeSet<String> = transaction.changes.iter().map(|c| c.table.to_string()).collect();
     let depends_on = plan.depends_on().into_iter().find(|t| tables.contains(&t.to_string()));
     if let Some(asked) = depends_on {
-        let by_query = asks(plan.filter.condition(), &asked);
+        let joins = plan.joins.iter().flat_map(|joins| joins.sides()).any(|side| side.scan().table().name == asked);
+        let by_query = joins || asks(plan.filter.condition(), &asked);
         let by_rules = plan.scan.conditions().any(|condition| asks(condition, &asked));
         let who = match (by_rules, by_query) {
             (true, true) => format!("a rule on {} and the query ask", table.name),
+            (false, true) if joins => "the query joins".into(),
             (false, true) => "the query asks".into(),
             _ => format!("a rule on {} asks", table.name),
         };
@@ -295,7 +344,8 @@ fn of_another_table(plan: &EffectivePlan, standing: &[Standing], transaction: &T
             if by { vec![format!("the rows that {what} were evaluated again")] } else { vec![] }
         };
         let query = if by_query { Passed::Yes } else { Passed::NotReached };
-        let condition = if by_query { plan.filter.condition().show(table, None).to_string() } else { String::new() };
+        let condition =
+            if by_query { plan.filter.condition().show_named(&plan.column_texts()).to_string() } else { String::new() };
         return vec![
             Step::new("stream", Passed::Yes, text, vec![]),
             Step::new("rule", Passed::Yes, rules, again(by_rules, "the rules admit")),

@@ -54,8 +54,7 @@ pub fn steps(
     let column = name.rsplit_once('.').map_or(name.as_str(), |(_, column)| column);
     for table in &tables {
         let Some(place) = table.column(column, false) else { continue };
-        let shows =
-            |r: &&RuleText| r.columns.as_ref().is_none_or(|c| c.iter().any(|c| names(table, c) == Some(place)));
+        let shows = |r: &&RuleText| r.columns.as_ref().is_none_or(|c| c.iter().any(|c| names(table, c) == Some(place)));
         let standing = rules.standing(table, claims, catalog);
         if standing.iter().any(|s| s.condition.is_ok() && s.rule.columns().contains(place)) {
             continue;

@@ -66,7 +66,8 @@ pub fn plans_of(source: &str, claims: &Claims, rules: &RuleSet, catalog: &Catalo
         let mut columns = ColumnSet::default();
         standing.iter().filter(|s| s.condition.is_ok()).for_each(|s| columns.union_with(s.rule.columns()));
         let project = Project::Columns(columns.iter().collect());
-        let query = LiveQuery { table: table.clone(), condition: Expr::always(), arrange: None, project };
+        let query =
+            LiveQuery { table: table.clone(), joins: [].into(), condition: Expr::always(), arrange: None, project };
         let plan = rule::fold(query, &Permitted { catalog, rules, claims });
         Some((table.name.clone(), plan)).filter(|(_, plan)| says_it_by_itself(plan))
     };

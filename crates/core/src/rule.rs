@@ -317,12 +317,13 @@ impl Rule {
 pub fn fold(mut query: LiveQuery, client: &Permitted<'_>) -> EffectivePlan {
     query.condition = seen_by(&query.condition, client);
     let grants = client.grants(&query.table);
-    EffectivePlan::new(query, grants)
+    let on_joined = query.joins.iter().map(|join| client.grants(&join.table)).collect();
+    EffectivePlan::new(query, grants, on_joined)
 }
 
 /// A condition whose sub-selects find what a client may see.
 fn seen_by(condition: &Expr, client: &Permitted<'_>) -> Expr {
-    let seen = match condition {
+    match condition {
         Expr::Member { of, subquery, exists } => {
             let Ok(within) = subquery.try_map(|e| Ok::<_, Infallible>(seen_by(e, client)));
             let grants = Scan::new(subquery.table.clone(), client.grants(&subquery.table)).grants().to_vec();
@@ -332,8 +333,7 @@ fn seen_by(condition: &Expr, client: &Permitted<'_>) -> Expr {
             let Ok(seen) = e.try_map(|part| Ok::<_, Infallible>(seen_by(part, client)));
             seen
         }
-    };
-    seen
+    }
 }
 
 /// What one client may name in a query.
@@ -348,9 +348,8 @@ pub struct Permitted<'a> {
 
 impl Permitted<'_> {
     fn grants(&self, table: &Arc<Table>) -> Vec<Grant> {
-        let grant = |s: Standing| {
-            Some(Grant { condition: s.condition.ok()?, columns: s.rule.columns, masks: s.rule.masks })
-        };
+        let grant =
+            |s: Standing| Some(Grant { condition: s.condition.ok()?, columns: s.rule.columns, masks: s.rule.masks });
         self.rules.standing(table, self.claims, self.catalog).into_iter().filter_map(grant).collect()
     }
 

@@ -9,6 +9,7 @@ use std::sync::Arc;
 
 use crate::position::Timestamp;
 use crate::query::{Expr, Subquery};
+use crate::schema::Row;
 use crate::value::Value;
 
 /// The results of sub-selects, and when they are that.
@@ -16,10 +17,24 @@ pub trait SubqueryResults {
     /// The result of one sub-select; `None` if it is unknown, so that a rule that needs it admits nothing.
     fn set(&self, of: &Subquery) -> Option<&ValueSet>;
 
+    /// The row under a key of a table that is joined and has this description ([`Table::identity`](crate::schema::Table::identity)).
+    fn partner(&self, _: u64, _: &[Value]) -> Partner<'_> {
+        Partner::Unknown
+    }
+
     /// What `NOW()` is: whole seconds, in microseconds since 2000.
     fn now(&self) -> Timestamp {
         0
     }
+}
+
+/// What is known of a row of another table.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Partner<'a> {
+    /// Nothing yet.
+    Unknown,
+    /// What there is under its key, whatever may be seen of it.
+    Known(Option<&'a Row>),
 }
 
 /// No results are known.

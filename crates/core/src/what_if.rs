@@ -15,6 +15,7 @@ use crate::plan::{EffectivePlan, VisibleRow};
 use crate::position::{RowChange, Timestamp, Transaction};
 use crate::query::QueryError;
 use crate::query::Subquery;
+use crate::schema::TableName;
 use crate::subquery::{SubqueryResults, ValueSet};
 use crate::value::Value;
 
@@ -140,6 +141,13 @@ impl Trial {
     /// The sub-selects without a known result. Rules that depend on them seem to admit nothing.
     pub fn unknown(&self) -> Vec<Arc<Subquery>> {
         self.subqueries().into_iter().filter(|l| !self.subquery_results.contains_key(l)).collect()
+    }
+
+    /// The tables that queries join: of their rows only the present is known, and not here, so that such queries seem to find nothing.
+    pub fn joined(&self) -> BTreeSet<TableName> {
+        let joins =
+            self.asked.iter().flat_map(Tried::both).flat_map(|e| e.joins.iter().flat_map(|joins| joins.sides()));
+        joins.map(|side| side.scan().table().name.clone()).collect()
     }
 
     /// Evaluates every transaction for every query.

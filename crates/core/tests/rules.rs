@@ -138,10 +138,11 @@ fn a_client_asks_other_tables_that_it_may_see() {
         "agency NOT IN (SELECT member FROM crews c WHERE c.id / 2 > 1)",
         "EXISTS (SELECT 1 FROM crews WHERE member = calls.agency) AND NOT EXISTS (SELECT * FROM calls c WHERE c.id = 3)",
     ] {
-        let query = parsed(&format!("SELECT id FROM calls WHERE {condition}")).unwrap_or_else(|e| panic!("{condition}: {e}"));
+        let query =
+            parsed(&format!("SELECT id FROM calls WHERE {condition}")).unwrap_or_else(|e| panic!("{condition}: {e}"));
         assert!(query.tables().len() <= 2 && query.condition.is_total() && *query.tables()[0].name.name == *"calls");
     }
-    let many = vec!["id IN (SELECT id FROM crews)"; 9].join(" OR ");
+    let many = ["id IN (SELECT id FROM crews)"; 9].join(" OR ");
     for (condition, words) in [
         ("id IN (SELECT id FROM assignments)", "assignments is not known or not permitted"),
         ("id IN (SELECT id FROM assinments)", "assinments is not known or not permitted"),

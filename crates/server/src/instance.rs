@@ -230,7 +230,12 @@ pub fn conditions(
                 let of = subquery.condition();
                 note(&subquery.table, (of, &[of]), &[], None, format!("a sub-select of {place}"));
             }
-            note(&query.table, (&query.condition, &decisive), &sorted, query.first_by(), place);
+            // Of tables that are joined the rows are found by their keys.
+            let of_own = |e: &&Expr| query.is_of_own(e);
+            let condition = query.condition_of_own();
+            let (decisive, sorted): (Vec<&Expr>, Vec<&Expr>) =
+                (decisive.into_iter().filter(of_own).collect(), sorted.into_iter().filter(of_own).collect());
+            note(&query.table, (&condition, &decisive), &sorted, query.first_by(), place);
         }
     }
     Ok(found)

@@ -42,7 +42,9 @@ pub fn trial(trial: &Trial, problems: Vec<Json>) -> Json {
     let outcomes = trial.run();
     let asked: Vec<Json> = trial.asked.iter().zip(outcomes).map(|(t, o)| outcome(t, &o)).collect();
     let since = trial.transactions.front().map(|(_, t)| rfc3339(t.committed.from));
-    let unknown: Vec<String> = trial.unknown().iter().map(|l| l.to_string()).collect();
+    let joined = trial.joined();
+    let joined = joined.iter().map(|table| format!("a join of {table}"));
+    let unknown: Vec<String> = trial.unknown().iter().map(|l| l.to_string()).chain(joined).collect();
     json!({
         "transactions": trial.transactions.len(),
         "since": since,

@@ -288,8 +288,9 @@ mod tests {
             incarnation: 0,
         });
         let project = Project::Columns([].into());
-        let query = LiveQuery { table: table.clone(), condition: Expr::always(), arrange: None, project };
-        let plan = Arc::new(EffectivePlan::new(query, vec![]));
+        let query =
+            LiveQuery { table: table.clone(), joins: [].into(), condition: Expr::always(), arrange: None, project };
+        let plan = Arc::new(EffectivePlan::new(query, vec![], vec![]));
         let (inputs, _) = mpsc::channel(1);
         let request = plan.snapshot_of(only.then(RowFilter::default));
         Job { id, plan, request, inputs, cancelled: Arc::default() }

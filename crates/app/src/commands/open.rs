@@ -39,8 +39,8 @@ pub async fn run(args: Args) -> Outcome {
             return Err(Failure::usage(format!("{}: nothing is recorded in it", path.display())));
         }
         let name = path.file_name().unwrap_or_default().to_string_lossy();
-        let ending = Ending::with_terminal()?;
-        return workbench::replay(events, format!("recording {name}"), ending).await.map_err(Failure::connect);
+        let (title, ending) = (format!("recording {name}"), Ending::with_terminal()?);
+        return workbench::replay(events, title, ending).await.map_err(Failure::connect);
     }
     let args = args.file;
     let first_steps = !args.config.exists();
@@ -57,10 +57,8 @@ pub async fn run(args: Args) -> Outcome {
     let tokens = match tokens(&config)? {
         Some(tokens) if tokens.operators().is_some() => tokens,
         Some(_) => {
-            return Err(Failure::usage(format!(
-                "{}: auth.operators is missing: the workbench needs a role that may operate",
-                config.path.display()
-            )));
+            let what = "auth.operators is missing: the workbench needs a role that may operate";
+            return Err(Failure::usage(format!("{}: {what}", config.path.display())));
         }
         None => {
             let auth = Auth { operators: Some(OWN_OPERATOR.into()), ..Auth::default() };
@@ -86,8 +84,7 @@ pub async fn run(args: Args) -> Outcome {
         ..Access::default()
     };
     let cluster = access.cluster.clone();
-    let ending = Ending::with_terminal()?;
-    let outcome = workbench::run(access, ending).await.map_err(Failure::connect);
+    let outcome = workbench::run(access, Ending::with_terminal()?).await.map_err(Failure::connect);
     if let Some(cluster) = cluster
         && let Some(cluster) = cluster.lock().await.take()
     {

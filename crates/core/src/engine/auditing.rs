@@ -12,6 +12,7 @@ use std::sync::Arc;
 
 use super::audit::{Audit, Digest, Fresh};
 use super::io::{Output, ResyncReason, SnapshotId};
+use super::materialized::Materialized;
 use super::memory::Memory;
 use super::{Engine, Feed};
 use crate::index::FeedId;
@@ -42,7 +43,10 @@ impl Engine {
         let summed = || self.digests.get(&id).and_then(|digest| usize::try_from(digest.rows).ok());
         let few = feed.memory.rows().or_else(summed).is_some_and(|rows| rows <= MAX_ROWS);
         // Of those that change as time passes it would have to be known when the rows were read.
-        few && self.is_settled(id)
+        // What it reads for others follows from what they ask for.
+        let is_for_joins = feed.memory.materialized().is_some_and(Materialized::is_for_joins);
+        few && !is_for_joins
+            && self.is_settled(id)
             && !feed.plan.depends_on_time
             && feed.joining.is_none()
             && !table.name.is_system()

@@ -30,6 +30,13 @@ impl Compiler {
         let query = query.bind(&request.params, &request.claims.facts)?;
         let source = query.table.source.clone();
         let plan = rule::fold(query, &permitted);
+        let mut sides = plan.joins.iter().flat_map(|joins| joins.sides());
+        if let Some(side) = sides.find(|side| side.scan().depends_on_time()) {
+            let name = &side.scan().table().name;
+            let text =
+                format!("a rule on {name} names NOW(): it can be read alone and asked by a sub-select, and not joined");
+            return Err(QueryError::Parameter(text));
+        }
         if !plan.table().name.is_row_changes() {
             return Ok(plan);
         }

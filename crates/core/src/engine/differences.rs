@@ -254,7 +254,8 @@ impl Engine {
         let feed = feeds.get_mut(id as usize).and_then(Option::as_mut);
         let Some(materialized) = feed.and_then(|f| f.memory.materialized_mut()) else { return };
         let operators = materialized.operators.as_ref().map_or(0, |o| o.size());
-        let now = operators + materialized.told.size() + materialized.history.size();
+        let asks = materialized.asks.as_ref().map_or(0, |asks| asks.size());
+        let now = operators + materialized.told.size() + materialized.history.size() + asks;
         let before = std::mem::replace(&mut materialized.operator_bytes, now);
         *materialized_bytes = *materialized_bytes + now - before;
     }

@@ -6,6 +6,8 @@ use std::sync::Arc;
 use super::history::History;
 use super::io::ResyncReason;
 use super::moments::Moments;
+use super::partners::Asks;
+use super::serves::Serves;
 use super::told::Told;
 use super::window::Window;
 use crate::audience::SubId;
@@ -90,8 +92,12 @@ impl MissingRows {
 pub(super) struct Materialized {
     /// The sub-selects of its rules, and whether only more values in a set can admit more rows.
     pub(super) depends_on: BTreeMap<Arc<Subquery>, bool>,
-    /// The sub-select whose set it maintains, if it is the feed of one.
-    pub(super) maintains: Option<Arc<Subquery>>,
+    /// Whom it is for.
+    pub(super) serves: Serves,
+    /// Whether its rules ask other tables.
+    pub(super) rules_ask: bool,
+    /// What its rows ask of tables that are joined.
+    pub(super) asks: Option<Box<Asks>>,
     /// 0 for sub-selects without sub-selects, more for those above, most for clients' feeds: the order of settling.
     pub(super) level: u8,
     pub(super) entries: ByKey<Entry>,
@@ -161,9 +167,27 @@ pub(super) fn shows_less(plan: &EffectivePlan, sent: &VisibleRow, now: &VisibleR
 }
 
 impl Materialized {
-    /// Whether it is the feed of a sub-select, which has no subscribers.
+    /// Whether it is for other feeds, and has no subscribers.
     pub(super) fn is_subquery(&self) -> bool {
-        self.maintains.is_some()
+        self.serves != Serves::Clients
+    }
+
+    /// Whether it reads rows for those who join its table.
+    pub(super) fn is_for_joins(&self) -> bool {
+        self.serves == Serves::Joins
+    }
+
+    /// The sub-select whose set it maintains, if it is the feed of one.
+    pub(super) fn maintains(&self) -> Option<&Arc<Subquery>> {
+        match &self.serves {
+            Serves::Set(subquery) => Some(subquery),
+            Serves::Clients | Serves::Joins => None,
+        }
+    }
+
+    /// Whether all is known that its rows ask of tables that are joined.
+    pub(super) fn is_answered(&self) -> bool {
+        self.asks.as_ref().is_none_or(|asks| asks.are_answered())
     }
 
     /// Whether what some entry shows may differ from what was sent.
@@ -173,7 +197,7 @@ impl Materialized {
 
     /// Whether what is seen of a row follows from the row alone.
     pub(super) fn sees_rows_alone(&self, plan: &EffectivePlan) -> bool {
-        self.depends_on.is_empty() && !plan.depends_on_time
+        self.depends_on.is_empty() && !plan.depends_on_time && self.asks.is_none()
     }
 
     /// Whether a row stands behind those that are held, as far as can be told without these columns. While rows are read nobody
@@ -197,7 +221,7 @@ impl Materialized {
         let hides = |sent: &VisibleRow, row: &Row| {
             // Whether it is they who let a row go is known, if they ask other tables, only at the end of the transaction, and if
             // they ask the time, perhaps later: when the row is not at hand any more.
-            let later = !self.depends_on.is_empty() || plan.scan.depends_on_time();
+            let later = self.rules_ask || plan.scan.depends_on_time();
             later || plan.scan.shows_less(Some(&sent.columns), row, subquery_results)
         };
         known.any(|sent| match (seen, row, &change.new) {

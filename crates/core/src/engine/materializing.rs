@@ -22,6 +22,7 @@ use super::io::{Limits, Output, Refusal, ResyncReason};
 use super::materialized::{Commit, Entry, Materialized, MissingRows, Seen};
 use super::memory::Memory;
 use super::moments::Moments;
+use super::serves::Serves;
 use super::subquery_sets::SubquerySets;
 use super::told::Told;
 use super::window::Window;
@@ -33,7 +34,6 @@ use crate::latest::Latest;
 use crate::operator::{Operators, Ties};
 use crate::plan::{AccessPath, EffectivePlan, RowFilter, SnapshotRequest};
 use crate::position::{Micros, Old, RowChange};
-use crate::query::Subquery;
 use crate::schema::{ByKey, ColumnSet, Key, KeySet, Row};
 use crate::seam::{MAX_OVERLAY, SnapshotMerge};
 use crate::value::Value;
@@ -42,14 +42,9 @@ const CLIENTS: u8 = u8::MAX;
 
 impl Engine {
     /// The memory that a new feed starts with. Registers it with the sub-selects that it depends on.
-    pub(super) fn initial_memory(
-        &mut self,
-        id: FeedId,
-        plan: &EffectivePlan,
-        maintains: Option<Arc<Subquery>>,
-    ) -> Memory {
+    pub(super) fn initial_memory(&mut self, id: FeedId, plan: &EffectivePlan, serves: Serves) -> Memory {
         let depends_on = plan.subqueries();
-        if maintains.is_none() && !plan.is_held() {
+        if serves == Serves::Clients && !plan.is_held() {
             return Memory::Stateless;
         }
         let mut level = 0;
@@ -60,13 +55,16 @@ impl Engine {
         }
         Memory::Materialized(Box::new(Materialized {
             depends_on,
-            level: if maintains.is_some() { level } else { CLIENTS },
-            maintains,
+            level: if serves == Serves::Clients { CLIENTS } else { level },
+            // Of what is asked for by keys there is nothing to begin with.
+            loaded: serves == Serves::Joins,
+            serves,
+            rules_ask: plan.rules_ask(),
+            asks: plan.joins.is_some().then(Box::default),
             entries: ByKey::default(),
             dirty: Latest::default(),
             changed_since: KeySet::default(),
             fetched: Vec::new(),
-            loaded: false,
             missing: MissingRows::Nothing,
             waiting: Vec::new(),
             access_path: AccessPath::of(plan, &self.subquery_sets),
@@ -105,11 +103,16 @@ impl Engine {
             && feed.joining.is_none()
             && materialized.missing.is_nothing()
             && !materialized.is_dirty()
+            && materialized.is_answered()
+            && !self.lacks_partners(id)
             && self.subqueries_are_settled(materialized)
     }
 
     /// Applies a change of the table to a feed's rows. Sent later.
     pub(super) fn take_change(&mut self, id: FeedId, change: &RowChange) {
+        if self.materialized(id).is_some_and(Materialized::is_for_joins) {
+            return self.take_partner_change(id, change);
+        }
         let Engine { feeds, subquery_sets, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let Some(materialized) = feed.memory.materialized_mut() else { return };
@@ -149,7 +152,10 @@ impl Engine {
         let seen = seen.and_then(|seen| seen.unwrap_or(None));
         let is_coming = |row: &Row| feed.plan.next_change(row, subquery_sets).is_some();
         let is_behind = new.as_ref().is_some_and(|row| is_behind(materialized, row, &ColumnSet::default()));
-        let stays = !is_behind && (seen.is_some() || fails || new.as_ref().is_some_and(is_coming));
+        // Whether its partners are as they should be may change without it.
+        let is_own = |row: &Row| feed.plan.joins.is_some() && feed.plan.sees(row, subquery_sets);
+        let is_held = |row: &Row| is_own(row) || is_coming(row);
+        let stays = !is_behind && (seen.is_some() || fails || new.as_ref().is_some_and(is_held));
         let now = (new.as_ref(), seen.as_ref().filter(|_| !is_behind));
         materialized.revokes |= materialized.is_withdrawn(&feed.plan, change, now, subquery_sets);
         let seen = match materialized.sees_rows_alone(&feed.plan) && !fails {
@@ -213,6 +219,9 @@ impl Engine {
         *materialized_bytes = *materialized_bytes + after - before;
         if gone {
             materialized.entries.remove(&key);
+            if let Some(asks) = &mut materialized.asks {
+                asks.left.push(key.clone());
+            }
         }
         // Without old values a row that leaves is found only by its key.
         if !feed.plan.table().old_values && fresh != gone {
@@ -257,7 +266,8 @@ impl Engine {
     fn bytes_with_subqueries(&self, materialized: &Materialized) -> usize {
         let asked = materialized.depends_on.keys().filter_map(|s| self.subquery_sets.sets.get(s));
         let below = asked.filter_map(|set| self.materialized(set.feed)).map(|m| self.bytes_with_subqueries(m));
-        materialized.bytes + materialized.operator_bytes + below.sum::<usize>()
+        let partners = self.bytes_of_partners(materialized);
+        materialized.bytes + materialized.operator_bytes + partners + below.sum::<usize>()
     }
 
     /// Whether the rows that are being fetched are too many, together with those that are held.
@@ -271,6 +281,14 @@ impl Engine {
         self.joined(id);
         let Some(plan) = self.feed(id).map(|f| f.plan.clone()) else { return };
         let Some(materialized) = self.materialized_mut(id) else { return };
+        if materialized.is_for_joins() {
+            materialized.fetched_bytes = 0;
+            let rows = std::mem::take(&mut materialized.fetched);
+            self.partners_read(id, rows);
+            self.settle_later(id);
+            self.settle(source, commit);
+            return;
+        }
         materialized.loaded = true;
         if let Some(window) = &mut materialized.window {
             window.note_done(&plan);
@@ -322,6 +340,9 @@ impl Engine {
         if self.is_left(id) {
             return self.remove_feed(id);
         }
+        if self.materialized(id).is_some_and(Materialized::is_for_joins) {
+            return self.forget_partners(id);
+        }
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
         let Some(materialized) = feed.memory.materialized_mut() else { return };
@@ -334,7 +355,7 @@ impl Engine {
         if let Some(window) = &mut materialized.window {
             window.reset();
         }
-        let maintains = materialized.maintains.is_some();
+        let maintains = materialized.maintains().is_some();
         let keys: Vec<Key> = materialized.entries.keys().cloned().collect();
         live.as_slice().iter().for_each(|s| self.out.push(Output::Discard(*s)));
         self.reset_operators(id);
@@ -380,8 +401,14 @@ impl Engine {
                 stays.insert((level, id));
                 continue;
             }
-            let waits = feed.joining.is_some() || !self.subqueries_are_settled(materialized);
-            let lacks = !materialized.loaded || !materialized.missing.is_nothing();
+            if materialized.asks.is_some() && materialized.loaded && feed.joining.is_none() {
+                self.ask_partners(id);
+            }
+            let Some(feed) = self.feed(id) else { continue };
+            let Some(materialized) = feed.memory.materialized() else { continue };
+            let lacks = !materialized.loaded || !materialized.missing.is_nothing() || self.lacks_partners(id);
+            let answered = lacks || materialized.is_answered();
+            let waits = feed.joining.is_some() || !self.subqueries_are_settled(materialized) || !answered;
             if lacks && self.is_left(id) {
                 // Nothing is read for nobody.
                 self.remove_feed(id);
@@ -428,9 +455,13 @@ impl Engine {
         }
         let next = self.next_snapshot;
         let (since, settled) = self.source_position(id);
+        let of_partners = self.partners_to_read(id);
         let Engine { feeds, subquery_sets, tables, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let Some(materialized) = feed.memory.materialized_mut() else { return };
+        if let Some(missing) = of_partners {
+            materialized.missing = missing;
+        }
         let loaded = materialized.loaded;
         let held = materialized.held_in_order(&feed.plan);
         let window = materialized.window.as_mut();
@@ -478,7 +509,12 @@ impl Feed {
                 if let Some(window) = &mut materialized.window {
                     rows.iter().for_each(|row| window.note_read(&self.plan, row));
                 }
-                for row in rows.into_iter().filter(|row| self.plan.sees_at_any_time(row, subquery_sets)) {
+                let asked =
+                    subquery_sets.asked.get(&self.plan.scan.description()).filter(|_| materialized.is_for_joins());
+                let is_wanted = |row: &Row| asked.is_none_or(|asked| asked.wants(self.plan.table(), row));
+                let wanted =
+                    rows.into_iter().filter(|row| is_wanted(row) && self.plan.sees_at_any_time(row, subquery_sets));
+                for row in wanted {
                     materialized.fetched_bytes += row.iter().map(Value::size).sum::<usize>();
                     materialized.fetched.push(row);
                 }

@@ -39,7 +39,7 @@ impl Memory {
         if let Memory::Materialized(materialized) = self { Some(materialized) } else { None }
     }
 
-    /// Whether the feed maintains a sub-select; such a feed has no subscribers.
+    /// Whether the feed is for other feeds; such a feed has no subscribers.
     pub(super) fn is_of_subquery(&self) -> bool {
         self.materialized().is_some_and(Materialized::is_subquery)
     }

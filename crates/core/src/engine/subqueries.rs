@@ -6,13 +6,14 @@ use std::sync::Arc;
 use super::Engine;
 use super::io::{Output, Refusal};
 use super::materialized::{Materialized, MissingRows, shows_less};
+use super::serves::Serves;
 use super::subquery_sets::MaintainedSet;
 use crate::audience::SubId;
 use crate::index::FeedId;
 use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
 use crate::query::{Expr, Subquery};
 use crate::schema::{ColumnSet, Key, Row};
-use crate::subquery::{Crossed, Found, SubqueryResults, ValueSet};
+use crate::subquery::{Crossed, Found, SubqueryResults, ValueSet, subqueries_of};
 use crate::value::Value;
 
 impl Engine {
@@ -32,7 +33,7 @@ impl Engine {
             maintained.dependents.push(by);
             return maintained.feed;
         }
-        let id = self.new_feed(Arc::new(EffectivePlan::of_subquery(subquery)), 0, Some(subquery.clone()));
+        let id = self.new_feed(Arc::new(EffectivePlan::of_subquery(subquery)), 0, Serves::Set(subquery.clone()));
         let maintained = MaintainedSet { values: ValueSet::default(), feed: id, dependents: vec![by] };
         self.subquery_sets.sets.insert(subquery.clone(), maintained);
         self.settle_later(id);
@@ -42,7 +43,7 @@ impl Engine {
     /// Releases the sub-selects of a feed that ends; those without dependents end too.
     pub(super) fn release_subqueries(&mut self, id: FeedId, materialized: &Materialized) {
         self.materialized_bytes -= materialized.bytes + materialized.operator_bytes;
-        if let Some(subquery) = &materialized.maintains {
+        if let Some(subquery) = materialized.maintains() {
             self.subquery_sets.sets.remove(subquery);
         }
         for subquery in materialized.depends_on.keys() {
@@ -62,10 +63,11 @@ impl Engine {
         let mut all: Vec<SubId> = feed.live.as_slice().to_vec();
         all.extend(feed.waiting().iter().map(|(s, _)| *s));
         if let Some(maintained) =
-            feed.memory.materialized().and_then(|k| k.maintains.as_ref()).and_then(|l| self.subquery_sets.sets.get(l))
+            feed.memory.materialized().and_then(Materialized::maintains).and_then(|l| self.subquery_sets.sets.get(l))
         {
             all.extend(maintained.dependents.iter().flat_map(|f| self.dependents(*f)));
         }
+        all.extend(self.askers(id).into_iter().flat_map(|f| self.dependents(f)));
         all
     }
 
@@ -77,7 +79,7 @@ impl Engine {
     pub(super) fn revoke_unsent(&mut self, id: FeedId) {
         let Some(feed) = self.feed(id) else { return };
         let Some(materialized) = feed.memory.materialized() else { return };
-        let maintained = materialized.maintains.as_ref().and_then(|l| self.subquery_sets.sets.get(l));
+        let maintained = materialized.maintains().and_then(|l| self.subquery_sets.sets.get(l));
         let by = maintained.map(|a| a.dependents.clone()).unwrap_or_default();
         if !feed.live.is_empty() {
             self.out.push(Output::Revoke(feed.live.clone()));
@@ -94,11 +96,12 @@ impl Engine {
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let plan = feed.plan.clone();
         let Some(materialized) = feed.memory.materialized_mut() else { return };
-        let Some(subquery) = materialized.maintains.clone() else { return };
+        let Some(subquery) = materialized.maintains().cloned() else { return };
         let dirty = materialized.dirty.take();
         let withdraws = std::mem::take(&mut materialized.revokes);
         // A column that is hidden is NULL.
-        let value = |seen: &VisibleRow, c: usize| if seen.columns.contains(c) { seen.row[c].clone() } else { Value::Null };
+        let value =
+            |seen: &VisibleRow, c: usize| if seen.columns.contains(c) { seen.row[c].clone() } else { Value::Null };
         let (mut changes, mut now_sent) = (Vec::new(), Vec::new());
         for (key, _) in dirty {
             let Some(entry) = materialized.entries.get(&key) else { continue };
@@ -149,15 +152,20 @@ impl Engine {
         if materialized.loaded || feed.joining.is_some() {
             materialized.miss(&plan, columns.as_ref(), change.crossed, more_admits);
         }
+        let of_joined = is_asked_of_joined(&plan, subquery);
+        let asks = |condition: &Expr| subqueries_of([condition]).contains_key(subquery);
+        let shows_joined = plan.joins.iter().flat_map(|joins| joins.conditions()).any(asks);
         let probes = change.crossed.first_probes();
         let is_concerned = |row: &Row| match &columns {
-            Some(columns) => columns.iter().any(|c| row[*c].probe().is_some_and(|probe| probes.contains(&probe))),
-            None => true,
+            Some(columns) if !of_joined => {
+                columns.iter().any(|c| row[*c].probe().is_some_and(|probe| probes.contains(&probe)))
+            }
+            _ => true,
         };
         // What the client's own condition lets go may still be seen. Where rules ask other tables that is known only at the end of the
         // transaction, when the row is not at hand any more.
         materialized.revokes |= change.withdraws;
-        let by_rules = !plan.scan.subqueries().is_empty();
+        let by_rules = materialized.rules_ask;
         let is_held = |key: &Key| materialized.entries.get(key).is_some_and(|entry| entry.now.is_some());
         materialized.revokes |= by_rules && materialized.told.has_any_but(is_held);
         let mut changed = Vec::new();
@@ -165,12 +173,16 @@ impl Engine {
             let Some(row) = entry.now.as_ref().filter(|row| is_concerned(row)) else { continue };
             let now = plan.see(row, subquery_sets);
             let gone = now == Ok(None) && !plan.sees_at_any_time(row, subquery_sets);
+            // Whether the query fails there is found out when all is known.
+            let fails = now.is_err();
             let now = now.unwrap_or(None);
-            let differs = gone || now != entry.sent;
+            let differs = gone || fails || now != entry.sent;
             // When a row comes or goes by itself may have changed, too.
             if differs || plan.depends_on_time {
                 let lost = |sent: &VisibleRow| now.as_ref().is_none_or(|n| shows_less(&plan, sent, n));
                 materialized.revokes |= by_rules && entry.sent.as_ref().is_some_and(lost);
+                // Of a row that is joined more or less may be seen now.
+                materialized.revokes |= shows_joined && entry.sent.is_some();
                 changed.push((key.clone(), gone, differs));
             }
         }
@@ -231,6 +243,23 @@ fn compared(plan: &EffectivePlan, subquery: &Arc<Subquery>) -> Option<(BTreeSet<
     };
     plan.scan.conditions().for_each(|condition| look(condition, &ColumnSet::default()));
     // Of a masked column the client's condition sees another value.
-    look(plan.filter.condition(), &plan.scan.maskable());
+    look(plan.condition_of_own(), &plan.scan.maskable());
     found
+}
+
+/// Whether a sub-select decides about rows of tables that are joined, or together with these.
+fn is_asked_of_joined(plan: &EffectivePlan, subquery: &Arc<Subquery>) -> bool {
+    let Some(joins) = &plan.joins else { return false };
+    let asks = |condition: &Expr| subqueries_of([condition]).contains_key(subquery);
+    let width = plan.table().columns.len();
+    let all = match plan.filter.condition() {
+        Expr::And(all) => &all[..],
+        one => std::slice::from_ref(one),
+    };
+    let of_others = |e: &&Expr| {
+        let mut found = false;
+        e.for_each_column(&mut |i| found |= i >= width);
+        found
+    };
+    joins.conditions().any(asks) || all.iter().filter(of_others).any(asks)
 }

@@ -7,6 +7,7 @@ use serde_json::Value as Json;
 
 use super::io::{Delta, Output, Refusal, Request, Resume, ResyncReason, Wants};
 use super::memory::Memory;
+use super::serves::Serves;
 use super::subscription::{SharedRequest, Subscription};
 use super::{Cleanup, Engine, Feed, Joining, OnTable, Turn, row_events};
 use crate::audience::{Audience, SubId};
@@ -16,7 +17,6 @@ use crate::feed::{self, Change, ChangeError};
 use crate::index::FeedId;
 use crate::plan::{AccessPath, EffectivePlan, RowFilter};
 use crate::position::{Micros, Position, Progress, Timestamp};
-use crate::query::Subquery;
 use crate::rule::Claims;
 use crate::seam::SnapshotMerge;
 
@@ -76,7 +76,8 @@ impl Engine {
         let (bytes, mut nodes) = plan.size();
         nodes += plan.row_changes.as_ref().map_or(0, |_| OF_AN_EVENT);
         let is_broad = |plan: &EffectivePlan| AccessPath::of(plan, &self.subquery_sets).is_broad();
-        let is_scanned = is_broad(plan) || plan.asked_by_client().any(|asked| is_broad(&EffectivePlan::of_subquery(&asked)));
+        let is_scanned =
+            is_broad(plan) || plan.asked_by_client().any(|asked| is_broad(&EffectivePlan::of_subquery(&asked)));
         let scanned = if is_scanned { nodes } else { 0 };
         Cost { bytes: EACH + request.query.len() + params + bytes, scanned }
     }
@@ -86,7 +87,7 @@ impl Engine {
         self.budget.force(request.owner.as_deref(), cost);
         let (resume, wants) = (request.resume.take(), request.wants);
         let shared = self.shared.find((&plan, request.every), |id| self.feed(id).map(Feed::shared_by));
-        let feed = shared.unwrap_or_else(|| self.new_feed(plan, request.every, None));
+        let feed = shared.unwrap_or_else(|| self.new_feed(plan, request.every, Serves::Clients));
         let first = self.feed(feed).and_then(|f| f.subscribers().next()).and_then(|sub| self.subs.get(&sub));
         let shared_request = SharedRequest::shared(&mut request, first.map(|s| &s.shared_request));
         self.subs
@@ -273,19 +274,14 @@ impl Engine {
         }
     }
 
-    /// Begins a feed: a client's, or that of a lookup.
-    pub(super) fn new_feed(
-        &mut self,
-        plan: Arc<EffectivePlan>,
-        every: Micros,
-        maintains: Option<Arc<Subquery>>,
-    ) -> FeedId {
+    /// Begins a feed: one of clients, or one for other feeds.
+    pub(super) fn new_feed(&mut self, plan: Arc<EffectivePlan>, every: Micros, serves: Serves) -> FeedId {
         let id = self.free.pop().unwrap_or_else(|| {
             self.feeds.push(None);
             (self.feeds.len() - 1) as FeedId
         });
-        let of_clients = maintains.is_none();
-        let memory = self.initial_memory(id, &plan, maintains);
+        let of_clients = serves == Serves::Clients;
+        let memory = self.initial_memory(id, &plan, serves);
         let (live, pending) = (Audience::default(), (every > 0).then(|| Box::new(Pending::new(every))));
         self.feeds[id as usize] = Some(Feed { plan: plan.clone(), live, joining: None, memory, pending, deltas: 0 });
         if of_clients {
@@ -571,6 +567,10 @@ impl Engine {
         match self.cleanups.iter_mut().rev().find(|l| l.feed == id) {
             Some(cleanups) => cleanups.gone = true,
             None => self.free.push(id),
+        }
+        let asks = memory.materialized_mut().and_then(|m| m.asks.take());
+        if let Some(asks) = asks {
+            self.release_partners(id, &feed.plan, *asks);
         }
         if let Some(materialized) = memory.materialized() {
             self.release_subqueries(id, materialized);

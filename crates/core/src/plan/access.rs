@@ -138,7 +138,7 @@ pub(super) fn needs(e: &EffectivePlan, subquery_results: &dyn SubqueryResults, b
     // on the row itself. One that is masked is another value: it does not; and one that is hidden may seem to be NULL.
     let rules = any(e.scan.grants().iter().map(|g| needed(&g.condition, table, subquery_results, by)));
     let masked = e.scan.maskable();
-    let asked = needed(e.filter.condition(), table, subquery_results, by);
+    let asked = needed(e.condition_of_own(), table, subquery_results, by);
     let is_open = |(column, need): &(usize, Need)| match need {
         Need::Null => e.scan.is_open(*column),
         _ => !masked.contains(*column),

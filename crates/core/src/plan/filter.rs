@@ -37,11 +37,7 @@ impl Filter {
     ///
     /// # Errors
     /// The condition has no value on this row.
-    pub fn passes(
-        &self,
-        admitted: &Admitted<'_>,
-        subquery_results: &dyn SubqueryResults,
-    ) -> Result<bool, EvalError> {
+    pub fn passes(&self, admitted: &Admitted<'_>, subquery_results: &dyn SubqueryResults) -> Result<bool, EvalError> {
         self.0.holds(&Masked { row: &admitted.row, visible: &admitted.columns, subquery_results })
     }
 }

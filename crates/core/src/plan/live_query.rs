@@ -5,6 +5,7 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use super::arrange::{Arrange, MAX_WINDOW, SortTerm};
+use super::join::{Join, joined_shape};
 use super::project::Project;
 use crate::query::expr::MAX_LIST;
 use crate::query::{Expr, Placeholder, QueryError, Subquery};
@@ -15,8 +16,11 @@ use crate::value::Value;
 /// A `SELECT` of one table's rows, checked against the tables that it names and what the client may see of them.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct LiveQuery {
-    /// The table that it reads.
+    /// The table whose rows the result has.
     pub table: Arc<Table>,
+    /// The tables that are joined to it, in the order in which their rows are found. All that follows speaks of the columns of all
+    /// tables, one behind another.
+    pub joins: Box<[Join]>,
     /// The condition; may have parameters still to be filled in, as may all that follows.
     pub condition: Expr,
     /// What is wanted of all rows together, if anything.
@@ -29,6 +33,11 @@ impl LiveQuery {
     /// The tables that it names, each once, that of its rows first.
     pub fn tables(&self) -> Vec<Arc<Table>> {
         let mut found = vec![self.table.clone()];
+        for join in &self.joins {
+            if found.iter().all(|table| table.name != join.table.name) {
+                found.push(join.table.clone());
+            }
+        }
         let mut next: Vec<Arc<Subquery>> = subqueries_of([&self.condition]).into_keys().collect();
         while let Some(asked) = next.pop() {
             next.extend(subqueries_of([asked.condition()]).into_keys());
@@ -37,6 +46,27 @@ impl LiveQuery {
             }
         }
         found
+    }
+
+    /// Whether an expression speaks of the query's own table alone.
+    pub fn is_of_own(&self, e: &Expr) -> bool {
+        let mut is = true;
+        e.for_each_column(&mut |i| is &= i < self.table.columns.len());
+        is
+    }
+
+    /// The part of the condition that speaks of its own table alone.
+    pub fn condition_of_own(&self) -> Expr {
+        match &self.condition {
+            Expr::And(all) => Expr::And(all.iter().filter(|e| self.is_of_own(e)).cloned().collect()).canonicalize(),
+            e if self.is_of_own(e) => e.clone(),
+            _ => Expr::always(),
+        }
+    }
+
+    /// What the row is like that its expressions speak of.
+    pub fn shape(&self) -> Table {
+        joined_shape([&self.table].into_iter().chain(self.joins.iter().map(|join| &join.table)).map(|table| &**table))
     }
 
     /// All expressions on the table's rows that decide what is in the result: the condition, what is computed, and what is
@@ -61,7 +91,8 @@ impl LiveQuery {
 
     /// The column that orders a window, if it is one and that is a column: its first rows are the first of that.
     pub fn first_by(&self) -> Option<usize> {
-        let arrange = self.arrange.as_ref().filter(|a| a.limit.is_some() && a.group.is_none() && a.first.is_empty())?;
+        let arrange = self.arrange.as_ref().filter(|a| a.limit.is_some() && a.group.is_none() && a.first.is_empty());
+        let arrange = arrange.filter(|_| self.joins.is_empty())?;
         match arrange.order.first()?.value {
             Expr::Column(column) => Some(column),
             _ => None,
@@ -79,6 +110,9 @@ impl LiveQuery {
             Ok(e.bind_within(Placeholder::Claim, claims, &mut of_claims)?.canonicalize())
         };
         self.condition = bound(&self.condition)?;
+        for join in &mut self.joins {
+            join.condition = bound(&join.condition)?;
+        }
         if let Project::Items(items) = &mut self.project {
             for item in items {
                 item.value = bound(&item.value)?;

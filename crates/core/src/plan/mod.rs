@@ -1,8 +1,8 @@
 //! What a live query does with the rows of its table: operators, one file each.
 //!
 //! ```text
-//! row ──► scan ──► filter ──► [ group ──► first ──► order ] ──► project ──► feed
-//!         rules    condition    of all rows together             columns
+//! row ──► scan ──► [ join ] ──► filter ──► [ group ──► first ──► order ] ──► project ──► feed
+//!         rules      partners    condition    of all rows together            columns
 //! ```
 //!
 //! The [`Scan`] is a barrier: everything above it sees only rows and columns that the rules admit, with masks applied. The
@@ -18,6 +18,7 @@ mod access;
 mod arrange;
 mod filter;
 mod group;
+mod join;
 mod live_query;
 mod look_up;
 mod moments;
@@ -36,16 +37,17 @@ use std::sync::Arc;
 
 use crate::canonical::{Canonical as _, Encoder};
 use crate::position::{Old, RowChange};
+pub use crate::query::expr::{Grant, Masks};
 use crate::query::function::EvalError;
-use crate::query::{Expr, Subquery};
+use crate::query::{Expr, Masked, Subquery};
 use crate::schema::{ColumnSet, Key, Row, Table, TableName};
 use crate::subquery::{SubqueryResults, subqueries_of};
 use crate::value::Value;
-pub use crate::query::expr::{Grant, Masks};
 pub use access::{AccessPath, Anchor};
 pub use arrange::{Arrange, MAX_WINDOW, SortTerm};
 pub use filter::Filter;
 pub use group::{Aggregate, AggregateFunction, Group};
+pub use join::{Join, Joins, Side, joined_shape};
 pub use live_query::LiveQuery;
 pub use look_up::{LookUp, look_ups};
 pub use page::{Page, PageTerm};
@@ -60,6 +62,8 @@ pub use snapshot::SnapshotRequest;
 pub struct EffectivePlan {
     /// The rows and columns that the rules admit.
     pub scan: Scan,
+    /// The tables that are joined to it. What follows speaks of the columns of all of them, one behind another.
+    pub joins: Option<Box<Joins>>,
     /// The client's condition.
     pub filter: Filter,
     /// What the client wants of all rows together, if anything.
@@ -102,23 +106,35 @@ pub struct RowDelta {
 }
 
 impl EffectivePlan {
-    /// The plan of a query under these grants.
-    pub fn new(query: LiveQuery, grants: Vec<Grant>) -> EffectivePlan {
-        let LiveQuery { table, condition, arrange, project } = query;
-        let (scan, filter) = (Scan::new(table, grants), Filter::new(condition));
+    /// The plan of a query under these grants on its table, and these on each that is joined to it.
+    pub fn new(query: LiveQuery, grants: Vec<Grant>, on_joined: Vec<Vec<Grant>>) -> EffectivePlan {
+        let LiveQuery { table, joins, condition, arrange, project } = query;
+        let filter = Filter::new(condition);
+        let side = |(join, grants): (Join, Vec<Grant>)| {
+            let scan = Scan::new(join.table.clone(), grants);
+            (join, scan)
+        };
+        let sides: Vec<(Join, Scan)> = joins.into_iter().zip(on_joined).map(side).collect();
+        let joins = (!sides.is_empty()).then(|| Box::new(Joins::new(&table, sides, filter.condition())));
+        let scan = Scan::new(table, grants);
         let mut identity = Encoder::new("effective query");
         scan.encode(&mut identity);
+        if let Some(joins) = &joins {
+            joins.encode(&mut identity);
+        }
         filter.encode(&mut identity);
         identity.option(arrange.as_ref(), |a, to| a.encode(to));
         project.encode(&mut identity);
         let computes = matches!(project, Project::Items(_));
-        let subqueries = subqueries_of(scan.conditions().chain([filter.condition()]));
-        let projects_late = arrange.is_some() || computes && !subqueries.is_empty();
+        let of_joins = joins.iter().flat_map(|joins| joins.conditions().chain([joins.of_own()]));
+        let subqueries = subqueries_of(scan.conditions().chain([filter.condition()]).chain(of_joins));
+        let projects_late = arrange.is_some() || joins.is_some() || computes && !subqueries.is_empty();
         let depends_on_time = scan.depends_on_time() || filter.depends_on_time();
         let changes_with_time = depends_on_time || subqueries.keys().any(|asked| asked.changes_with_time());
         let fingerprint = identity.short_digest();
         let mut plan = EffectivePlan {
             scan,
+            joins,
             filter,
             arrange,
             project,
@@ -168,16 +184,35 @@ impl EffectivePlan {
         let table = subquery.table.clone();
         let query = LiveQuery {
             table,
+            joins: [].into(),
             condition: subquery.condition().clone(),
             arrange: None,
             project: Project::Columns(subquery.columns.as_slice().into()),
         };
-        EffectivePlan::new(query, subquery.grants().unwrap_or_default().to_vec())
+        EffectivePlan::new(query, subquery.grants().unwrap_or_default().to_vec(), Vec::new())
     }
 
-    /// The table that it reads.
+    /// The table whose rows the result has.
     pub fn table(&self) -> &Arc<Table> {
         self.scan.table()
+    }
+
+    /// What the row is like that its expressions speak of: that of its table, or of several.
+    pub fn shape(&self) -> &Arc<Table> {
+        self.joins.as_ref().map_or_else(|| self.table(), |joins| joins.shape())
+    }
+
+    /// Whether a column of that row is visible and unmasked wherever the row is.
+    pub fn is_open(&self, column: usize) -> bool {
+        match self.joins.as_ref().and_then(|joins| joins.side_of(column)) {
+            Some((side, column)) => side.scan().is_open(column),
+            None => self.scan.is_open(column),
+        }
+    }
+
+    /// What has to hold of a row of its own table, whatever is joined to it.
+    pub fn condition_of_own(&self) -> &Expr {
+        self.joins.as_ref().map_or_else(|| self.filter.condition(), |joins| joins.of_own())
     }
 
     /// The columns of its result, in the order of the query.
@@ -209,7 +244,7 @@ impl EffectivePlan {
         }
         let mut found = self.scan.maskable();
         self.project.for_each_computed(&mut |i| {
-            if !self.scan.is_open(i) {
+            if !self.is_open(i) {
                 found.insert(i);
             }
         });
@@ -254,6 +289,9 @@ impl EffectivePlan {
     /// The query fails on this row, which the reader may see. A row that the rules withhold never causes an error.
     pub fn see(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> Result<Option<VisibleRow>, EvalError> {
         let Some(admitted) = self.scan.admit(row, subquery_results) else { return Ok(None) };
+        if let Some(joins) = &self.joins {
+            return self.see_joined(joins, admitted, subquery_results);
+        }
         if !self.filter.passes(&admitted, subquery_results)? {
             return Ok(None);
         }
@@ -263,10 +301,44 @@ impl EffectivePlan {
         self.project.row(admitted).map(Some)
     }
 
-    /// Whether the row is in the result, or the query fails on it; cheaper than [`EffectivePlan::see`].
+    fn see_joined(
+        &self,
+        joins: &Joins,
+        own: Admitted<'_>,
+        subquery_results: &dyn SubqueryResults,
+    ) -> Result<Option<VisibleRow>, EvalError> {
+        if self.passes_alone(&own, subquery_results) == Ok(false) {
+            return Ok(None);
+        }
+        let Some(row) = joins.beside_partners(own, subquery_results, &mut |_, _| ())? else { return Ok(None) };
+        let admitted = Admitted { row: Cow::Borrowed(&row.row), columns: Cow::Borrowed(&row.columns) };
+        let passes = self.filter.passes(&admitted, subquery_results)?;
+        Ok(passes.then_some(row))
+    }
+
+    /// Whether the condition holds on a row of its own table, as far as that does not depend on what is joined to it.
+    fn passes_alone(&self, own: &Admitted<'_>, subquery_results: &dyn SubqueryResults) -> Result<bool, EvalError> {
+        self.condition_of_own().holds(&Masked { row: &own.row, visible: &own.columns, subquery_results })
+    }
+
+    /// Whether the row is in the result, or the query fails on it; cheaper than [`EffectivePlan::see`]. Where tables are joined, whether it
+    /// is if its partners are as they should be.
     pub fn sees(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> bool {
-        let passes = |admitted| self.filter.passes(&admitted, subquery_results) != Ok(false);
+        let passes = |admitted| self.passes_alone(&admitted, subquery_results) != Ok(false);
         self.scan.admit(row, subquery_results).is_some_and(passes)
+    }
+
+    /// The partners that a row looks for, as far as those are known that they are found by: by the place of their table among those that
+    /// are joined, and their key.
+    pub fn partners_of(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> Vec<(usize, Key)> {
+        let mut found = Vec::new();
+        let Some(joins) = &self.joins else { return found };
+        let Some(own) = self.scan.admit(row, subquery_results) else { return found };
+        if self.passes_alone(&own, subquery_results) != Ok(false) {
+            // Where it fails nothing more is looked for; the query fails there.
+            let _ = joins.beside_partners(own, subquery_results, &mut |side, key| found.push((side, key.clone())));
+        }
+        found
     }
 
     /// What a change of the table does to the result. `old` is `None` also where the change does not carry the old row.
@@ -333,7 +405,8 @@ impl EffectivePlan {
             bytes += of_bytes;
             nodes += of_nodes;
         }
-        let conditions = self.scan.conditions().chain([self.filter.condition()]);
+        let of_joins = self.joins.iter().flat_map(|joins| joins.conditions().chain(joins.exprs()));
+        let conditions = self.scan.conditions().chain([self.filter.condition()]).chain(of_joins);
         let arranged = self.arrange.iter().flat_map(|a| a.exprs());
         for e in conditions.chain(arranged).chain(self.project.exprs()) {
             e.for_each(&mut |e| {
@@ -353,24 +426,32 @@ impl EffectivePlan {
     /// Whether the client's condition names a column that is hidden or masked on some rows.
     pub fn may_read_hidden(&self) -> bool {
         let mut found = false;
-        self.filter.condition().for_each_column(&mut |c| found |= !self.scan.is_open(c));
+        self.filter.condition().for_each_column(&mut |c| found |= !self.is_open(c));
         found
     }
 
     /// The sub-selects of its rules and of the client's condition, each once, and whether only more of what is found can admit
     /// more rows.
     pub fn subqueries(&self) -> BTreeMap<Arc<Subquery>, bool> {
-        subqueries_of(self.scan.conditions().chain([self.filter.condition()]))
+        let of_joins = self.joins.iter().flat_map(|joins| joins.conditions().chain([joins.of_own()]));
+        subqueries_of(self.scan.conditions().chain([self.filter.condition()]).chain(of_joins))
+    }
+
+    /// Whether rules ask other tables, those on its own table or on one that is joined.
+    pub fn rules_ask(&self) -> bool {
+        let of_joins = self.joins.iter().flat_map(|joins| joins.conditions());
+        !subqueries_of(self.scan.conditions().chain(of_joins)).is_empty()
     }
 
     /// The sub-selects of the client's condition.
     pub fn asked_by_client(&self) -> impl Iterator<Item = Arc<Subquery>> {
-        subqueries_of([self.filter.condition()]).into_keys()
+        subqueries_of([self.filter.condition(), self.condition_of_own()]).into_keys()
     }
 
     /// The other tables that its rules and the client's condition ask, also indirectly.
     pub fn depends_on(&self) -> BTreeSet<TableName> {
-        let mut found = BTreeSet::new();
+        let sides = self.joins.iter().flat_map(|joins| joins.sides());
+        let mut found: BTreeSet<TableName> = sides.map(|side| side.scan().table().name.clone()).collect();
         let mut next: Vec<Arc<Subquery>> = self.subqueries().into_keys().collect();
         while let Some(subquery) = next.pop() {
             found.insert(subquery.table.name.clone());
@@ -384,11 +465,12 @@ impl EffectivePlan {
         self.read_shown().any(|i| columns.contains(i)) || self.is_decided_by_any_of(columns)
     }
 
-    /// The table's columns that it reads: those of the result, and those that decide what is in it.
+    /// The columns of its own table that it reads: those of the result, and those that decide what is in it.
     pub fn read(&self) -> ColumnSet {
         let mut all: ColumnSet = self.read_shown().collect();
         self.for_each_that_decides(&mut |i| all.insert(i));
-        all
+        let width = self.table().columns.len();
+        if self.joins.is_some() { all.iter().filter(|i| *i < width).collect() } else { all }
     }
 
     /// The table's columns that the result shows as they are.
@@ -411,6 +493,8 @@ impl EffectivePlan {
     fn for_each_that_decides(&self, look: &mut dyn FnMut(usize)) {
         self.scan.for_each_column(look);
         self.filter.condition().for_each_column(&mut |i| look(i));
+        let of_joins = self.joins.iter().flat_map(|joins| joins.exprs());
+        of_joins.for_each(|e| e.for_each_column(&mut |i| look(i)));
         let arranged = self.arrange.iter().flat_map(|a| a.exprs_of_scan());
         arranged.for_each(|e| e.for_each_column(&mut |i| look(i)));
         if !self.is_grouped() {

@@ -5,7 +5,7 @@ use crate::position::Timestamp;
 use crate::query::function::EvalError;
 use crate::query::{Beside, Cells, Expr, Masked, Subquery};
 use crate::schema::Row;
-use crate::subquery::{SubqueryResults, ValueSet};
+use crate::subquery::{Partner, SubqueryResults, ValueSet};
 use crate::value::Value;
 
 /// `NOW()` is a whole second.
@@ -20,6 +20,10 @@ struct At<'a> {
 impl SubqueryResults for At<'_> {
     fn set(&self, of: &Subquery) -> Option<&ValueSet> {
         self.results.set(of)
+    }
+
+    fn partner(&self, table: u64, key: &[Value]) -> Partner<'_> {
+        self.results.partner(table, key)
     }
 
     fn now(&self) -> Timestamp {
@@ -55,7 +59,7 @@ impl EffectivePlan {
     /// What of a row is in the result at a moment.
     fn at<'a>(&'a self, row: &'a Row, at: &At<'_>) -> Result<Option<Admitted<'a>>, EvalError> {
         let Some(admitted) = self.scan.admit(row, at) else { return Ok(None) };
-        Ok(self.filter.passes(&admitted, at)?.then_some(admitted))
+        Ok(self.passes_alone(&admitted, at)?.then_some(admitted))
     }
 
     /// When a row comes into the result or leaves it by itself, or more or less of it may be seen, after the moment of
@@ -75,7 +79,7 @@ impl EffectivePlan {
             let of_condition = admitted.map(|admitted| {
                 let beside = at(from);
                 let cells = Masked { row: &admitted.row, visible: &admitted.columns, subquery_results: &beside };
-                moments([self.filter.condition()].into_iter(), &cells, from)
+                moments([self.condition_of_own()].into_iter(), &cells, from)
             });
             let before = |at: &Timestamp| until.is_none_or(|until| *at < until);
             let candidates = of_condition.into_iter().flatten().take_while(before).chain(until);

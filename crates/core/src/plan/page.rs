@@ -51,7 +51,7 @@ impl EffectivePlan {
         let table = self.table();
         let arrange = self.arrange.as_ref().filter(|_| self.is_window() && self.is_ordered())?;
         let in_database = !table.name.is_system() && !table.is_topic() && !table.key.is_empty();
-        if !in_database || !self.scan.open_key() || self.depends_on_time {
+        if !in_database || !self.scan.open_key() || self.depends_on_time || self.joins.is_some() {
             return None;
         }
         let ty = |column: usize| table.columns.get(column).map(|c| c.ty);

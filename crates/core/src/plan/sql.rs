@@ -1,6 +1,6 @@
 //! A plan as SQL, for people.
 
-use super::{Aggregate, AggregateFunction, Arrange, EffectivePlan, Item, Project, SortTerm};
+use super::{Aggregate, AggregateFunction, Arrange, EffectivePlan, Item, Project, Side, SortTerm};
 use crate::query::Expr;
 use crate::query::expr::write_name;
 use crate::schema::Table;
@@ -17,7 +17,7 @@ fn quoted(name: &str) -> String {
     text
 }
 
-fn aggregate(a: &Aggregate, table: &Table) -> String {
+fn aggregate(a: &Aggregate, columns: &[String]) -> String {
     let name = match a.function {
         AggregateFunction::Count => "count",
         AggregateFunction::Sum => "sum",
@@ -28,10 +28,10 @@ fn aggregate(a: &Aggregate, table: &Table) -> String {
         AggregateFunction::Or => "bool_or",
     };
     let distinct = if a.distinct { "DISTINCT " } else { "" };
-    let of = a.of.as_ref().map_or("*".into(), |of| of.show(table, None).to_string());
+    let of = a.of.as_ref().map_or("*".into(), |of| of.show_named(columns).to_string());
     let filter = match a.filter.is_const(true) {
         true => String::new(),
-        false => format!(" FILTER (WHERE {})", a.filter.show(table, None)),
+        false => format!(" FILTER (WHERE {})", a.filter.show_named(columns)),
     };
     format!("{name}({distinct}{of}){filter}")
 }
@@ -47,19 +47,44 @@ fn sort_term(term: &SortTerm, columns: &[String]) -> String {
 }
 
 /// What the columns of the rows are called that are arranged: those of groups, where there are groups.
-fn columns_above(arrange: Option<&Arrange>, table: &Table) -> Vec<String> {
-    let Some(group) = arrange.and_then(|a| a.group.as_ref()) else {
-        return table.columns.iter().map(|c| quoted(&c.name)).collect();
-    };
-    let keys = group.keys.iter().map(|e| e.show(table, None).to_string());
-    keys.chain(group.aggregates.iter().map(|a| aggregate(a, table))).collect()
+fn columns_above(arrange: Option<&Arrange>, columns: Vec<String>) -> Vec<String> {
+    let Some(group) = arrange.and_then(|a| a.group.as_ref()) else { return columns };
+    let keys = group.keys.iter().map(|e| e.show_named(&columns).to_string());
+    keys.chain(group.aggregates.iter().map(|a| aggregate(a, &columns))).collect()
+}
+
+impl Side {
+    /// The `JOIN`, with what the rules admit of its table; `row` is what the columns of the row of all tables are called.
+    fn to_sql(&self, row: &[String]) -> String {
+        let table = self.scan().table();
+        let own = columns_of(table);
+        let key = self.found_by().map(|(column, e)| format!("{} = {}", own[column], e.show_named(row)));
+        let admitted = Expr::Or(self.scan().conditions().cloned().collect()).canonicalize();
+        let admitted = (!admitted.is_const(true)).then(|| admitted.show_named(&own).to_string());
+        let condition = (!self.condition().is_const(true)).then(|| self.condition().show_named(row).to_string());
+        let on: Vec<String> = key.chain(admitted).chain(condition).collect();
+        let kind = if self.is_left() { "LEFT JOIN" } else { "JOIN" };
+        format!(" {kind} {} ON {}", table.name, on.join(" AND "))
+    }
+}
+
+/// The columns of a table with its name before them.
+fn columns_of(table: &Table) -> Vec<String> {
+    table.columns.iter().map(|c| format!("{}.{}", table.name, quoted(&c.name))).collect()
 }
 
 impl EffectivePlan {
+    /// What the columns of the row are called that its expressions speak of, for people.
+    pub fn column_texts(&self) -> Vec<String> {
+        let Some(joins) = &self.joins else { return self.table().columns.iter().map(|c| quoted(&c.name)).collect() };
+        let tables = [self.table()].into_iter().chain(joins.sides().iter().map(|side| side.scan().table()));
+        tables.flat_map(|table| columns_of(table)).collect()
+    }
+
     /// The plan as SQL, rules included, for people.
     pub fn to_sql(&self) -> String {
         let (table, arrange) = (self.table(), self.arrange.as_deref());
-        let above = columns_above(arrange, table);
+        let above = columns_above(arrange, self.column_texts());
         let item = |item: &Item| {
             let (value, name) = (item.value.show_named(&above).to_string(), quoted(&item.name));
             if value == name { value } else { format!("{value} AS {name}") }
@@ -73,6 +98,9 @@ impl EffectivePlan {
             None => String::new(),
         };
         let mut sql = format!("SELECT {first}{items} FROM {}", table.name);
+        for side in self.joins.iter().flat_map(|joins| joins.sides()) {
+            sql += &side.to_sql(&self.column_texts());
+        }
         if let Some(condition) = self.condition_sql() {
             sql += &format!(" WHERE {condition}");
         }
@@ -86,13 +114,13 @@ impl EffectivePlan {
     pub fn condition_sql(&self) -> Option<String> {
         let rules = self.scan.grants().iter().map(|g| g.condition.clone()).collect();
         let all = Expr::And(vec![Expr::Or(rules), self.filter.condition().clone()]).canonicalize();
-        (!all.is_const(true)).then(|| all.show(self.table(), None).to_string())
+        (!all.is_const(true)).then(|| all.show_named(&self.column_texts()).to_string())
     }
 
     /// What the plan makes of all rows together, as SQL, for people: from `GROUP BY` on; `None` if nothing.
     pub fn arranged_sql(&self) -> Option<String> {
         let arrange = self.arrange.as_deref()?;
-        let above = columns_above(Some(arrange), self.table());
+        let above = columns_above(Some(arrange), self.column_texts());
         let mut parts = Vec::new();
         if let Some(group) = &arrange.group {
             if !group.keys.is_empty() {

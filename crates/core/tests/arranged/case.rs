@@ -151,12 +151,12 @@ fn on_others(rights: Rights) -> Vec<RuleText> {
     let rule = |rows: Option<&str>, columns: Option<&[&str]>, masks: &[(&str, &str)]| rule("o", rows, columns, masks);
     match rights {
         Rights::All => vec![rule(None, None, &[])],
-        Rights::Open => vec![rule(Some("open"), None, &[])],
+        Rights::Open => vec![rule(Some("oopen"), None, &[])],
         Rights::Partly => {
-            vec![rule(None, Some(&["id", "w", "open"]), &[]), rule(Some("open"), Some(&["g"]), &[])]
+            vec![rule(None, Some(&["oid", "ow", "oopen"]), &[]), rule(Some("oopen"), Some(&["og"]), &[])]
         }
-        Rights::Masked => vec![rule(None, None, &[("g", "w")])],
-        Rights::Asked => vec![rule(Some("id IN (SELECT id FROM members)"), None, &[])],
+        Rights::Masked => vec![rule(None, None, &[("og", "ow")])],
+        Rights::Asked => vec![rule(Some("oid IN (SELECT id FROM members)"), None, &[])],
     }
 }
 

@@ -1,7 +1,7 @@
 //! Queries that group, order, limit and count: whatever happens to the rows, and whenever a snapshot of them comes, what a
 //! client holds is the result at the commit that it was told of, as [`naive`] works it out.
 //!
-//! 2,000 cases in every run; more with `PROPTEST_CASES`. What the cases reached is counted, and the test fails if it was
+//! 10,000 cases in every run; more with `PROPTEST_CASES`. What the cases reached is counted, and the test fails if it was
 //! too little.
 #![allow(clippy::unwrap_used)]
 
@@ -23,7 +23,7 @@ use queries::{KINDS, Kind};
 use world::{Reached, run};
 
 fn cases() -> u32 {
-    std::env::var("PROPTEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(2_000)
+    std::env::var("PROPTEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(10_000)
 }
 
 #[test]
@@ -64,16 +64,18 @@ fn a_result_is_what_its_rows_make_it() {
         }
         for aspect in aspects {
             let times = reached.0.get(&format!("{kind:?}: {aspect}")).copied().unwrap_or(0);
-            if times < cases() as usize / 500 {
+            if times < cases() as usize / 2_500 {
                 missing.push(format!("{kind:?}: {aspect} ({times})"));
             }
         }
     }
     // And of what it asks beside its table.
-    let hows = ["IN", "NOT IN", "EXISTS", "NOT EXISTS", "fails", "withdrawn"].map(String::from);
-    for what in hows.into_iter().chain(RIGHTS.iter().map(|right| format!("under {right:?}"))) {
+    let hows = ["IN", "NOT IN", "EXISTS", "NOT EXISTS", "fails", "withdrawn", "joined withdrawn"];
+    let joins = ["LEFT JOIN", "JOIN", "FROM o JOIN", "JOIN o q"];
+    let under = |right: &_| [format!("under {right:?}"), format!("joined under {right:?}")];
+    for what in hows.iter().chain(&joins).map(|what| what.to_string()).chain(RIGHTS.iter().flat_map(under)) {
         let times = reached.0.get(&format!("others: {what}")).copied().unwrap_or(0);
-        if times < cases() as usize / if what == "withdrawn" { 1_000 } else { 250 } {
+        if times < cases() as usize / if what.ends_with("withdrawn") { 5_000 } else { 1_000 } {
             missing.push(format!("others: {what} ({times})"));
         }
     }

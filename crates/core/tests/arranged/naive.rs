@@ -1,12 +1,13 @@
 //! What a plan's result is, worked out from nothing: every step as it is defined, over all rows, with lists and loops.
 
+use std::borrow::Cow;
 use std::cmp::Ordering;
 use std::hash::{Hash, Hasher};
 
-use gossip_core::plan::{Aggregate, AggregateFunction, Arrange, EffectivePlan, Group, Project, VisibleRow};
+use gossip_core::plan::{Admitted, Aggregate, AggregateFunction, Arrange, EffectivePlan, Group, Project, VisibleRow};
 use gossip_core::query::function::{Arithmetic, EvalError, Function};
 use gossip_core::query::{Expr, Masked};
-use gossip_core::schema::{Key, Row};
+use gossip_core::schema::{ColumnSet, Key, Row};
 use gossip_core::subquery::SubqueryResults;
 use gossip_core::value::{Type, Value};
 use siphasher::sip::SipHasher13;
@@ -22,12 +23,26 @@ fn holds(e: &Expr, row: &VisibleRow) -> Result<bool, EvalError> {
 }
 
 /// The result, in its order if it has one, else in any.
-pub fn result(plan: &EffectivePlan, table: &[Row], others: &dyn SubqueryResults) -> Result<Rows, EvalError> {
+pub fn result(
+    plan: &EffectivePlan,
+    table: &[Row],
+    others: &dyn SubqueryResults,
+    rows_of: &dyn Fn(&str) -> Vec<Row>,
+) -> Result<Rows, EvalError> {
     let mut rows: Rows = Vec::new();
     for row in table {
         let Some(admitted) = plan.scan.admit(row, others) else { continue };
-        if plan.filter.passes(&admitted, others)? {
-            rows.push((plan.key_of(row), admitted.into_visible()));
+        let cells = Masked { row: &admitted.row, visible: &admitted.columns, subquery_results: others };
+        let is_out = plan.condition_of_own().holds(&cells) == Ok(false);
+        let joined = match joined(plan, admitted.into_visible(), others, rows_of) {
+            // Whatever is joined to it.
+            Err(_) if is_out => continue,
+            joined => joined?,
+        };
+        let Some(row_of_all) = joined else { continue };
+        let columns = Cow::Borrowed(&row_of_all.columns);
+        if plan.filter.passes(&Admitted { row: Cow::Borrowed(&row_of_all.row), columns }, others)? {
+            rows.push((plan.key_of(row), row_of_all));
         }
     }
     if let Some(arrange) = &plan.arrange {
@@ -42,6 +57,44 @@ pub fn result(plan: &EffectivePlan, table: &[Row], others: &dyn SubqueryResults)
         rows = rows.into_iter().skip(arrange.offset()).take(arrange.limit().unwrap_or(usize::MAX)).collect();
     }
     rows.into_iter().map(|(key, row)| Ok((key, shown(&plan.project, row)?))).collect()
+}
+
+/// The row beside those that are joined to it: each that its `ON` holds for, of all that there are.
+fn joined(
+    plan: &EffectivePlan,
+    mut row: VisibleRow,
+    others: &dyn SubqueryResults,
+    rows_of: &dyn Fn(&str) -> Vec<Row>,
+) -> Result<Option<VisibleRow>, EvalError> {
+    let mut first = row.row.len();
+    for side in plan.joins.iter().flat_map(|joins| joins.sides()) {
+        let table = side.scan().table();
+        let beside = |values: &[Value], seen: &ColumnSet| VisibleRow {
+            row: row.row.iter().chain(values).cloned().collect(),
+            columns: row.columns.iter().chain(seen.iter().map(|i| first + i)).collect(),
+        };
+        let mut found = Vec::new();
+        for other in rows_of(&table.name.name) {
+            let mut is_equal = true;
+            for (column, e) in side.found_by() {
+                is_equal &= of(e, &row)?.sql_cmp(&other[column]) == Some(Ordering::Equal);
+            }
+            let Some(admitted) = side.scan().admit(&other, others).filter(|_| is_equal) else { continue };
+            let with = beside(&admitted.row, &admitted.columns);
+            if holds(side.condition(), &with)? {
+                found.push(with);
+            }
+        }
+        assert!(found.len() < 2, "two partners");
+        let padded = || beside(&vec![Value::Null; table.columns.len()], &side.scan().granted());
+        row = match found.pop() {
+            Some(with) => with,
+            None if side.is_left() => padded(),
+            None => return Ok(None),
+        };
+        first += table.columns.len();
+    }
+    Ok(Some(row))
 }
 
 /// What is selected of a row: a column as it is, hidden where it is, or what is computed of the others, for which a hidden one

@@ -113,21 +113,66 @@ fn condition() -> impl Strategy<Value = String> {
 /// What is asked of another table.
 fn asked() -> impl Strategy<Value = String> {
     let all = [
-        "g IN (SELECT g FROM o WHERE w > 0)",
-        "g IN (SELECT g FROM o)",
-        "v IN (SELECT w FROM o WHERE open)",
-        "g NOT IN (SELECT g FROM o WHERE w > 0)",
-        "g NOT IN (SELECT g FROM o)",
-        "EXISTS (SELECT 1 FROM o WHERE o.g = t.g AND w > 0)",
-        "EXISTS (SELECT 1 FROM o WHERE o.g = t.g AND o.w = t.v)",
-        "EXISTS (SELECT 1 FROM o WHERE w = 2)",
-        "NOT EXISTS (SELECT 1 FROM o WHERE o.g = t.g)",
-        "NOT EXISTS (SELECT 1 FROM o x WHERE x.g = t.g AND 2 / w > 1)",
-        "g IN (SELECT g FROM o WHERE w IN (SELECT g FROM o x WHERE x.open))",
-        "(v > 0 OR g IN (SELECT g FROM o WHERE w = 1))",
-        "(b IS TRUE) = (g IN (SELECT g FROM o))",
+        "g IN (SELECT og FROM o WHERE ow > 0)",
+        "g IN (SELECT og FROM o)",
+        "v IN (SELECT ow FROM o WHERE oopen)",
+        "g NOT IN (SELECT og FROM o WHERE ow > 0)",
+        "g NOT IN (SELECT og FROM o)",
+        "EXISTS (SELECT 1 FROM o WHERE og = t.g AND ow > 0)",
+        "EXISTS (SELECT 1 FROM o WHERE og = t.g AND ow = t.v)",
+        "EXISTS (SELECT 1 FROM o WHERE ow = 2)",
+        "NOT EXISTS (SELECT 1 FROM o WHERE og = t.g)",
+        "NOT EXISTS (SELECT 1 FROM o x WHERE x.og = t.g AND 2 / ow > 1)",
+        "g IN (SELECT og FROM o WHERE ow IN (SELECT og FROM o x WHERE x.oopen))",
+        "(v > 0 OR g IN (SELECT og FROM o WHERE ow = 1))",
+        "(b IS TRUE) = (g IN (SELECT og FROM o))",
     ];
     select(all.to_vec()).prop_map(String::from)
+}
+
+/// What is joined, and what has to hold of it.
+fn joined() -> impl Strategy<Value = String> {
+    let joins = [
+        " JOIN o ON o.oid = t.g",
+        " LEFT JOIN o ON o.oid = g",
+        " LEFT JOIN o ON oid = g AND ow > 0",
+        " JOIN o ON oid = g AND ow <> v",
+        " LEFT JOIN o ON o.oid = v LEFT JOIN o q ON q.oid = o.og",
+        " JOIN o ON o.oid = g JOIN o q ON q.oid = o.og AND q.oopen",
+        " LEFT JOIN o ON oid = g AND 2 / ow > 0",
+        " LEFT JOIN o ON o.oid = g JOIN o q ON q.oid = g",
+    ];
+    let conditions = [
+        "",
+        "",
+        " WHERE o.ow > 0",
+        " WHERE o.oid IS NULL",
+        " WHERE o.ow = 1 OR v > 0",
+        " WHERE v > 0",
+        " WHERE o.og = 1 AND b",
+        " WHERE o.ow IN (1, 2) AND g IN (SELECT og FROM o r)",
+        " WHERE o.og IN (SELECT ow FROM o r WHERE r.oopen)",
+    ];
+    (select(joins.to_vec()), select(conditions.to_vec())).prop_map(|(join, condition)| format!("{join}{condition}"))
+}
+
+/// A query that names columns of the tables that it joins too, and perhaps writes these tables the other way round.
+fn with_joined(kind: Kind, text: String, turned: bool) -> String {
+    if !text.contains(" JOIN ") {
+        return text;
+    }
+    // All that is shown is ordered by where rows are told apart by nothing else.
+    let all = if kind == Kind::Distinct && text.contains(" ORDER BY ") { ", j0, j1" } else { "" };
+    let text = format!("{text}{all}");
+    let text = match kind {
+        Kind::Computed | Kind::Ordered | Kind::Window | Kind::First | Kind::Distinct => {
+            text.replacen(" FROM t ", ", o.ow AS j0, o.oopen AS j1 FROM t ", 1)
+        }
+        Kind::Grouped | Kind::Whole | Kind::Having | Kind::TopGroups => {
+            text.replace("sum(v)", "sum(o.ow)").replace("count(v)", "count(o.oid)").replace("v % 2", "o.ow")
+        }
+    };
+    if turned { text.replace("FROM t JOIN o ON", "FROM o JOIN t ON") } else { text }
 }
 
 fn filter() -> impl Strategy<Value = String> {
@@ -136,7 +181,7 @@ fn filter() -> impl Strategy<Value = String> {
         Some(more) => format!(" WHERE {asked} AND ({more})"),
         None => format!(" WHERE {asked}"),
     });
-    prop_oneof![2 => Just(String::new()), 1 => some(), 3 => with_others]
+    prop_oneof![2 => Just(String::new()), 1 => some(), 3 => with_others, 3 => joined()]
 }
 
 fn key() -> impl Strategy<Value = &'static str> {
@@ -268,5 +313,5 @@ pub fn query(kind: Kind) -> BoxedStrategy<Query> {
             })
             .boxed(),
     };
-    text.prop_map(move |text| Query { kind, text }).boxed()
+    (text, any::<bool>()).prop_map(move |(text, turned)| Query { kind, text: with_joined(kind, text, turned) }).boxed()
 }

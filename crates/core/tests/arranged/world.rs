@@ -1,6 +1,5 @@
 //! One table from one case: what happens to its rows, when its snapshots are read and arrive, and what clients are told.
 
-use std::borrow::Cow;
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -21,8 +20,8 @@ use gossip_core::value::Value;
 use proptest::prelude::*;
 
 use super::case::{Case, Rights, Step, rules};
-use super::wanted::is_wanted;
 use super::others::{self, Sets};
+use super::wanted::is_wanted;
 use super::{naive, page, queries};
 
 /// The column whose values a database may leave out where they did not change.
@@ -113,6 +112,11 @@ impl Run<'_> {
     /// How the query asks another table, if it does.
     fn note_others(&self) {
         let text = &self.case.query.text;
+        for how in ["LEFT JOIN", "JOIN", "FROM o JOIN", "JOIN o q"].iter().filter(|how| text.contains(**how)) {
+            for what in [how.to_string(), format!("joined under {:?}", self.case.on_others)] {
+                self.reached.borrow_mut().note(format!("others: {what}"));
+            }
+        }
         let hows = ["NOT IN (SELECT", "IN (SELECT", "NOT EXISTS (", "EXISTS ("];
         if let Some(how) = hows.iter().find(|how| text.contains(**how)) {
             let how = how.trim_end_matches("(SELECT").trim_end_matches('(').trim_end();
@@ -125,7 +129,7 @@ impl Run<'_> {
     /// The result at a commit.
     fn expected(&self, world: &World) -> Result<Vec<(Key, VisibleRow)>, EvalError> {
         let plan = self.plan.as_ref().unwrap();
-        naive::result(plan, &world.rows(), &world.sets(plan)?)
+        naive::result(plan, &world.rows(), &world.sets(plan)?, &|table| world.rows_of(table))
     }
 
     /// The result where the query fails on rows that need not be read: those outside a window, and those that a sub-select has not.
@@ -134,7 +138,7 @@ impl Run<'_> {
         let sets = world.sets(plan).ok()?;
         let unread = |row: &Admitted<'_>| {
             let cells = Masked { row: &row.row, visible: &row.columns, subquery_results: &sets };
-            let all = match plan.filter.condition() {
+            let all = match plan.condition_of_own() {
                 Expr::And(all) => all.as_slice(),
                 one => std::slice::from_ref(one),
             };
@@ -143,7 +147,7 @@ impl Run<'_> {
         };
         let is_left_out = |row: &Row| {
             let admitted = plan.scan.admit(row, &sets);
-            admitted.is_some_and(|row| plan.filter.passes(&row, &sets).is_err() && unread(&row))
+            plan.see(row, &sets).is_err() && admitted.is_some_and(|row| unread(&row))
         };
         let mut world = world.clone();
         world.rows.retain(|_, row| !is_left_out(row));
@@ -391,6 +395,13 @@ impl Run<'_> {
             }
             self.note("withdrawn");
         }
+        let withdrawn = told.iter().filter_map(known).any(|known| self.is_withdrawn_of_joined(&before, known));
+        if withdrawn {
+            if !taken_back {
+                return self.fail("of a row that is joined something was withdrawn, and what is unsent was not");
+            }
+            self.reached.borrow_mut().note("others: joined withdrawn".into());
+        }
         let withdrawn = told.iter().filter_map(known).any(|known| self.is_withdrawn_of_others(&before, known));
         if withdrawn {
             if !taken_back {
@@ -410,8 +421,7 @@ impl Run<'_> {
         let admitted = |sets: &Sets, row: &Row| plan.scan.admitted(row, sets).map(|columns| columns.into_owned());
         let found = |sets: &Sets, row: &Row| {
             let shown = admitted(sets, row)?;
-            let row = Admitted { row: Cow::Borrowed(row), columns: Cow::Borrowed(&shown) };
-            (plan.filter.passes(&row, sets) == Ok(true)).then(|| shown.clone())
+            plan.of_rows().see(row, sets).ok().flatten().map(|_| shown)
         };
         before.rows.iter().any(|(id, old)| {
             let same = known.since.get(id) == before.since.get(id);
@@ -420,13 +430,46 @@ impl Run<'_> {
             let read = plan.read();
             // What came while rows were awaited, or their time, has not been told to anybody.
             let known_columns = known.rows.get(id).and_then(|row| admitted(&then, row)).unwrap_or_default();
-            let lost =
-                |now: &ColumnSet| shown.iter().any(|i| read.contains(i) && !now.contains(i) && known_columns.contains(i));
+            let lost = |now: &ColumnSet| {
+                shown.iter().any(|i| read.contains(i) && !now.contains(i) && known_columns.contains(i))
+            };
             let key = [Value::Int(*id)];
             let in_window = |rows: Vec<(Key, VisibleRow)>| rows.iter().any(|(k, _)| **k == key);
             // Of a window only what it shows is told.
-            let was_told = was_told && (plan.page_order().is_none() || self.expected(known).is_ok_and(in_window));
+            let was_told = was_told && (!plan.is_window() || self.expected(known).is_ok_and(in_window));
             was_told && found(&earlier, old).is_some() && admitted(&now, new).is_none_or(|now| lost(&now))
+        })
+    }
+
+    /// Whether less may be seen of a row that is joined than before. What may be seen then is `known` to a client, too.
+    fn is_withdrawn_of_joined(&self, before: &World, known: &World) -> bool {
+        let Some(plan) = self.plan.as_ref().filter(|_| self.case.on_others != Rights::Masked) else { return false };
+        let Some(joins) = &plan.joins else { return false };
+        let of = |world: &World| world.sets(plan);
+        let (Ok(then), Ok(earlier), Ok(now)) = (of(known), of(before), of(&self.world)) else { return false };
+        let shows = |row: Option<&Row>, sets: &Sets| row.is_some_and(|row| matches!(plan.see(row, sets), Ok(Some(_))));
+        before.rows.iter().filter(|(_, row)| shows(Some(row), &earlier)).any(|(id, row)| {
+            let same = known.rows.get(id) == Some(row) && self.world.rows.get(id) == Some(row);
+            same && shows(known.rows.get(id), &then)
+                && plan.partners_of(row, &earlier).into_iter().any(|(side, key)| {
+                    let (scan, Value::Int(key)) = (joins.sides()[side].scan(), &key[0]) else { return false };
+                    let before_it = joins.sides()[..side].iter().map(|s| s.scan().table().columns.len());
+                    let first = row.len() + before_it.sum::<usize>();
+                    // It may be there, and not be the partner; or another one was it then.
+                    let joined = |row: &Row, sets: &Sets| {
+                        plan.see(row, sets).ok().flatten().is_some_and(|seen| seen.row[first] == Value::Int(*key))
+                    };
+                    if !joined(row, &earlier) || !joined(row, &then) {
+                        return false;
+                    }
+                    let seen = |world: &World, sets: &Sets| -> Option<ColumnSet> {
+                        Some(scan.admitted(world.others.get(key)?, sets)?.into_owned())
+                    };
+                    let (Some(old), Some(known)) = (seen(before, &earlier), seen(known, &then)) else { return false };
+                    let is_there = self.world.others.contains_key(key);
+                    let new = seen(&self.world, &now).unwrap_or_default();
+                    is_there && old.iter().any(|i| known.contains(i) && !new.contains(i))
+                })
         })
     }
 

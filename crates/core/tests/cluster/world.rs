@@ -16,7 +16,7 @@ pub const STATES: [&str; 3] = ["expected", "inbound", "berthed"];
 pub const COLUMNS: [&str; 5] = ["id", "agency", "status", "draught", "note"];
 /// Stands between the others in every other description of `calls`, and nobody may see it.
 pub const SECRET: &str = "secret";
-pub const QUERIES: [&str; 9] = [
+pub const QUERIES: [&str; 11] = [
     "SELECT * FROM calls",
     "SELECT id, status FROM calls WHERE status IN ('expected', 'inbound')",
     "SELECT status, note FROM calls WHERE draught > 5",
@@ -26,6 +26,8 @@ pub const QUERIES: [&str; 9] = [
     "SELECT id, note FROM calls ORDER BY note NULLS FIRST, id DESC LIMIT 2 OFFSET 1",
     "SELECT status, count(*) AS calls, sum(draught) AS draught, max(note) AS note FROM calls GROUP BY status",
     "SELECT DISTINCT ON (status) status, id, draught FROM calls ORDER BY status, draught, id DESC",
+    "SELECT id, draught FROM calls WHERE EXISTS (SELECT 1 FROM assignments a WHERE a.call = calls.id)",
+    "SELECT c.id, c.draught, a.pilot FROM calls c LEFT JOIN assignments a ON a.id = c.draught AND a.call IS NOT NULL",
 ];
 /// Those that are windows, and those whose rows are not the table's.
 pub const WINDOWS: std::ops::Range<usize> = 5..7;
@@ -75,6 +77,9 @@ pub fn has_secret(altered: u64) -> bool {
     altered % 2 == 1
 }
 
+/// The pilot whose assignments clients that ask for them do not see.
+const HIDDEN: i64 = 1;
+
 /// So many rule sets take turns.
 pub const LAWS: usize = 3;
 
@@ -99,6 +104,12 @@ pub fn rules(law: usize) -> RuleSet {
     let mut rules = vec![
         named(TableName::plain("tide"), "gauge"),
         named(TableName::plain("radio"), "gauge"),
+        RuleText {
+            role: "agent".into(),
+            table: TableName::plain(TABLES[1]),
+            rows: Some(format!("pilot <> {HIDDEN}")),
+            ..RuleText::default()
+        },
         named(TableName::system(PRESENCE), "place"),
         rule("agent", "agency = ANY(claim.agencies)", open, &[]),
         rule("pilot", &format!("{pilot} AND draught < claim.deepest"), all, &[]),
@@ -248,14 +259,20 @@ impl Person {
             3 => note || c.2 < 3,
             4 => !(note && c.2 > 2),
             5 => c.1 != 2,
+            9 => (0..12).any(|of| matches!(assignment(world, of), Some((call, _)) if call == Some(id))),
             _ => true,
         };
+        if query == 10 {
+            let pilot = assignment(world, c.2).filter(|(call, _)| call.is_some()).map(|(_, pilot)| pilot);
+            seen.insert("pilot", pilot.map_or(Value::Null, Value::Int));
+        }
         let columns: &[&str] = match query {
             0 => &COLUMNS,
             1 => &["id", "status"],
             2 => &["status", "note"],
             6 => &["id", "note"],
             7 | 8 => &["id", "status", "draught", "note"],
+            10 => &["id", "draught", "pilot"],
             _ => &["id", "draught"],
         };
         seen.retain(|c, _| columns.contains(c));
@@ -311,6 +328,14 @@ impl Person {
             _ => {}
         }
         rows
+    }
+}
+
+/// An assignment that clients may see.
+fn assignment(world: &World, id: i64) -> Option<Pair> {
+    match world.get(&(1, id)) {
+        Some(Plain::Pair(pair)) if pair.1 != HIDDEN => Some(*pair),
+        _ => None,
     }
 }
 

@@ -49,7 +49,8 @@ impl Node {
         };
         let Some(table) = tables.iter().find(decided) else { return Ok(None) };
         if tables.len() > 1 {
-            let text = format!("the decision service decides who may read {table}: a query of it cannot name another table");
+            let text =
+                format!("the decision service decides who may read {table}: a query of it cannot name another table");
             return Err(QueryError::Parameter(text));
         }
         Ok(Some(table.to_string()))

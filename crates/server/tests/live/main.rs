@@ -17,6 +17,7 @@ mod frozen;
 mod hidden;
 mod hostile;
 mod instance;
+mod joined;
 mod load;
 mod needs;
 mod recipes;

@@ -20,7 +20,7 @@ pub fn plan(table: &Arc<Table>, rest: &str) -> Option<EffectivePlan> {
     let query = parse_trusted_query(&format!("SELECT * FROM t {rest}"), &catalog, &Map::new()).ok()?;
     let query = query.bind(&Map::new(), &Map::new()).ok()?;
     let columns = query.table.all_columns();
-    Some(EffectivePlan::new(query, vec![Grant { condition: Expr::always(), columns, masks: Masks::new() }]))
+    Some(EffectivePlan::new(query, vec![Grant { condition: Expr::always(), columns, masks: Masks::new() }], vec![]))
 }
 
 pub fn read(source: &dyn Source, request: &SnapshotRequest) -> Vec<Row> {

@@ -148,7 +148,7 @@ fn read(bench: &Bench, condition: &str) {
     let query = parse_trusted_query(&format!("SELECT id FROM t WHERE {condition}"), &catalog, &Map::new()).unwrap();
     let query = query.bind(&Map::new(), &Map::new()).unwrap();
     let grant = Grant { condition: Expr::always(), columns: table.all_columns(), masks: Masks::new() };
-    source.snapshot(&EffectivePlan::new(query, vec![grant]).snapshot(&()), &mut |_| true).unwrap().unwrap();
+    source.snapshot(&EffectivePlan::new(query, vec![grant], vec![]).snapshot(&()), &mut |_| true).unwrap().unwrap();
 }
 
 /// An index that is missing is named, and the one that is proposed is used.

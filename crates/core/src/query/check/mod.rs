@@ -5,6 +5,7 @@ mod aggregate;
 mod compute;
 mod condition;
 mod document;
+mod joined;
 mod mask;
 mod moment;
 mod names;
@@ -64,7 +65,12 @@ pub fn queried_table(text: &str) -> Result<TableName> {
     Ok(TableName { schema: schema.into(), name: name(&from.table).into() })
 }
 
-fn query<'a>(text: &str, mut checker: Checker<'a>, visible: &'a dyn Visible, params: &Map<String, Json>) -> Result<LiveQuery> {
+fn query<'a>(
+    text: &str,
+    mut checker: Checker<'a>,
+    visible: &'a dyn Visible,
+    params: &Map<String, Json>,
+) -> Result<LiveQuery> {
     let query = checker.query(syntax::select(text)?, visible)?;
     if let Some(stray) = params.keys().find(|name| !checker.params.contains(name.as_str())) {
         let hint = match similar(stray, checker.params.iter().map(String::as_str)) {
@@ -156,7 +162,7 @@ struct Checker<'a> {
 
 impl<'a> Checker<'a> {
     fn of_rule(table: &Arc<Table>, catalog: &'a Catalog) -> Checker<'a> {
-        let scope = Scope { table: table.clone(), alias: None, visible: table.all_columns() };
+        let scope = Scope::of(table.clone(), None, table.all_columns());
         Checker {
             scopes: vec![scope],
             others: Others::OfRule(catalog),

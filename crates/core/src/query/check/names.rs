@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use gossip_protocol::spelling::similar;
 
-use super::scope::not_known;
+use super::scope::{Part, not_known};
 use super::{Checker, Result, Typed};
 use crate::query::syntax::{Ast, Ident, Location, Node, invalid};
 use crate::query::{Expr, Placeholder, QueryError};
@@ -62,6 +62,14 @@ impl Checker<'_> {
     }
 
     fn unknown_column(&self, qualifier: Option<&Ident>, column: &Ident) -> QueryError {
+        let of_several = self.scopes.last().filter(|s| s.places(qualifier, column).len() > 1);
+        if let Some(scope) = of_several {
+            let has = |part: &&&Part| part.column(&column.name, column.quoted).is_some();
+            let written = scope.written();
+            let names: Vec<String> =
+                written.iter().filter(has).map(|p| format!("{}.{}", p.name, column.name)).collect();
+            return invalid(column.at, format!("{} is a column of several tables", column.name), names.join(" or "));
+        }
         let visible = self.scopes.last().map(|s| s.visible.iter().map(|i| &*s.table.columns[i].name));
         let name = qualifier.map_or(column.name.clone(), |q| format!("{}.{}", q.name, column.name));
         not_known("column", column.at, name, visible.and_then(|v| similar(&column.name, v)))

@@ -2,10 +2,13 @@
 
 use std::sync::Arc;
 
+use gossip_protocol::spelling::similar;
+
+use super::joined::{self, From};
 use super::types::ordered;
 use super::{Checker, MAX_FUNCTIONS, Others, Result, Typed, scope};
 use crate::plan::{Arrange, Group, Item as Column, LiveQuery, Project, SortTerm};
-use crate::query::syntax::{Ast, Distinct, Item, Location, Node, OrderBy, Select, Tail, invalid};
+use crate::query::syntax::{Ast, Distinct, Ident, Item, Location, Node, OrderBy, Select, Tail, invalid};
 use crate::query::{Expr, Visible};
 use crate::schema::Table;
 use crate::value::{Type, Value};
@@ -41,8 +44,8 @@ struct Parts {
 
 impl<'a> Checker<'a> {
     pub(super) fn query(&mut self, select: Select, visible: &'a dyn Visible) -> Result<LiveQuery> {
-        let scope = scope::of_client(select.from, visible)?;
-        let table = scope.table.clone();
+        let From { scope, joins, on } = self.from(select.from, select.joins, visible)?;
+        let (table, own) = (scope.table.clone(), scope.parts()[0].table.clone());
         self.scopes.push(scope);
         self.aggregates = Some(Vec::new());
         let mut selected = self.items(select.items)?;
@@ -57,6 +60,10 @@ impl<'a> Checker<'a> {
         (self.knows_now, self.others) = (true, Others::OfClient(visible));
         let condition = self.filter(select.condition)?.0;
         (self.knows_now, self.others) = (false, Others::None);
+        let condition = if on.is_empty() { condition } else { Expr::And([condition].into_iter().chain(on).collect()) };
+        if !joins.is_empty() {
+            joined::of_first_table_alone(&condition, &own, select.at)?;
+        }
         self.scopes.pop();
         if let Some(at) = unique {
             if !parts.keys.is_empty() || !aggregates.is_empty() || parts.having.is_some() {
@@ -89,9 +96,9 @@ impl<'a> Checker<'a> {
             limit: parts.limit,
             offset: parts.offset,
         };
-        let project = projected(selected, &arrange, &table);
+        let project = projected(selected, &arrange, &table, !joins.is_empty());
         let arrange = (!arrange.is_nothing()).then(|| Box::new(arrange));
-        let query = LiveQuery { table, condition, arrange, project };
+        let query = LiveQuery { table: own, joins: joins.into(), condition, arrange, project };
         computes_little(&query, wanted.unwrap_or(select.at))?;
         Ok(query)
     }
@@ -101,9 +108,8 @@ impl<'a> Checker<'a> {
         let mut selected: Vec<Selected> = Vec::new();
         for item in items {
             match item {
-                Item::Star(at) => {
-                    let visible: Vec<usize> = self.scopes.last().into_iter().flat_map(|s| s.visible.iter()).collect();
-                    for i in visible {
+                Item::Star(at, of) => {
+                    for i in self.all_columns(of.as_ref())? {
                         let value = self.own_column(i, at)?;
                         let name = self.column_name(i);
                         self.select(&mut selected, name, value)?;
@@ -129,6 +135,20 @@ impl<'a> Checker<'a> {
             }
         }
         Ok(selected)
+    }
+
+    /// What `*` stands for, or `table.*`.
+    fn all_columns(&self, of: Option<&Ident>) -> Result<Vec<usize>> {
+        let Some(scope) = self.scopes.last() else { return Ok(Vec::new()) };
+        let parts = scope.written();
+        let Some(of) = of else { return Ok(parts.iter().flat_map(|part| part.columns()).collect()) };
+        match parts.iter().find(|part| part.name.eq_ignore_ascii_case(&of.name)) {
+            Some(part) => Ok(part.columns().collect()),
+            None => {
+                let similar = similar(&of.name, parts.iter().map(|part| part.name.as_str()));
+                Err(scope::not_known("table", of.at, of.name.clone(), similar))
+            }
+        }
     }
 
     fn select(&self, selected: &mut Vec<Selected>, name: Arc<str>, value: Typed) -> Result<()> {
@@ -298,12 +318,13 @@ fn of_group(e: &Expr, keys: &[Expr], table: &Table, at: Location) -> Result<Expr
 }
 
 /// The columns of the result.
-fn projected(selected: Vec<Selected>, arrange: &Arrange, table: &Table) -> Project {
+fn projected(selected: Vec<Selected>, arrange: &Arrange, table: &Table, is_joined: bool) -> Project {
     let as_it_is = |s: &Selected| match s.value.expr {
         Expr::Column(i) => (table.columns[i].name == s.name).then_some(i),
         _ => None,
     };
     if arrange.is_nothing()
+        && !is_joined
         && let Some(columns) = selected.iter().map(as_it_is).collect::<Option<Box<[usize]>>>()
     {
         return Project::Columns(columns);

@@ -7,7 +7,7 @@
 use std::sync::Arc;
 
 use super::{Checker, Others, Result, Size, Typed, scope};
-use crate::query::syntax::{Ast, Distinct, Item, Location, Select, TableRef, invalid};
+use crate::query::syntax::{Ast, Distinct, Item, Join, Location, Select, TableRef, invalid};
 use crate::query::{CmpOp, Expr, QueryError, Subquery};
 use crate::schema::Table;
 use crate::value::Type;
@@ -35,17 +35,18 @@ impl Checker<'_> {
             // Which rows a change of the set concerns is found by the column.
             return Err(invalid(value.at, "only a column is looked for in a sub-select", "column IN (SELECT …)"));
         }
-        let Select { at, distinct, items, from, condition, .. } = select;
+        let Select { at, distinct, items, from, condition, joins, .. } = select;
+        alone(&joins)?;
         let table = self.enter(from, &distinct, at)?;
         let mut items = items.into_iter();
         let column = match items.next() {
             Some(Item::Expr(e, _)) => self.column(e)?,
-            Some(Item::Star(at)) => return Err(invalid(at, "* after IN", "the name of one column")),
+            Some(Item::Star(at, _)) => return Err(invalid(at, "* after IN", "the name of one column")),
             None => return Err(invalid(at, "nothing is selected", "the name of one column")),
         };
         if let Some(second) = items.next() {
             let at = match second {
-                Item::Star(at) => at,
+                Item::Star(at, _) => at,
                 Item::Expr(e, _) => e.at,
             };
             return Err(invalid(at, "a second column", "FROM: one column is selected after IN"));
@@ -65,6 +66,7 @@ impl Checker<'_> {
 
     /// `EXISTS (SELECT … FROM …)`: what is selected does not matter.
     pub(super) fn exists(&mut self, select: Select, at: Location) -> Result<Typed> {
+        alone(&select.joins)?;
         let table = self.enter(select.from, &select.distinct, select.at)?;
         let Filter { apart, condition, size } = self.split(select.condition, at)?;
         self.scopes.pop();
@@ -134,6 +136,11 @@ impl Checker<'_> {
 fn only_equal(at: Location) -> QueryError {
     let expected = "column = column, beside the other conditions with AND";
     invalid(at, "a sub-select that compares with the row around it in another way", expected)
+}
+
+fn alone(joins: &[Join]) -> Result<()> {
+    let one = |join: &Join| invalid(join.at, "a join in a sub-select", "one table; sub-selects may stand in its WHERE");
+    joins.first().map_or(Ok(()), |join| Err(one(join)))
 }
 
 fn nowhere(at: Location) -> QueryError {

@@ -53,6 +53,14 @@ pub struct Shown<'a> {
     level: u8,
 }
 
+impl<'a> Shown<'a> {
+    /// The same with columns and `NOW()` as the values that they have there.
+    #[must_use]
+    pub fn with(self, cells: &'a dyn Cells) -> Shown<'a> {
+        Shown { cells: Some(cells), ..self }
+    }
+}
+
 impl Shown<'_> {
     fn inner<'b>(&'b self, expr: &'b Expr, level: u8) -> Shown<'b> {
         Shown { expr, columns: self.columns, cells: self.cells, level }
@@ -214,11 +222,7 @@ impl fmt::Display for Subquery {
         let admitted = self.grants().map(|all| Expr::Or(all.iter().map(|g| g.condition.clone()).collect()));
         let all: Vec<Expr> = admitted.into_iter().chain([self.condition().clone()]).collect();
         let condition = Expr::And(all).canonicalize();
-        if condition.is_const(true) {
-            Ok(())
-        } else {
-            write!(f, " WHERE {}", condition.show(&self.table, None))
-        }
+        if condition.is_const(true) { Ok(()) } else { write!(f, " WHERE {}", condition.show(&self.table, None)) }
     }
 }
 

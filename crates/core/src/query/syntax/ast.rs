@@ -137,7 +137,7 @@ impl TableRef {
 #[derive(Debug)]
 pub(crate) enum Item {
     /// `*`
-    Star(Location),
+    Star(Location, Option<Ident>),
     /// An expression, and the name that it is given.
     Expr(Ast, Option<Ident>),
 }
@@ -168,8 +168,18 @@ pub(crate) struct Select {
     pub(crate) distinct: Distinct,
     pub(crate) items: Vec<Item>,
     pub(crate) from: TableRef,
+    pub(crate) joins: Vec<Join>,
     pub(crate) condition: Option<Ast>,
     pub(crate) tail: Tail,
+}
+
+/// `[LEFT] JOIN table ON condition`
+#[derive(Debug)]
+pub(crate) struct Join {
+    pub(crate) at: Location,
+    pub(crate) is_left: bool,
+    pub(crate) table: TableRef,
+    pub(crate) on: Ast,
 }
 
 /// What follows the condition.
@@ -186,7 +196,8 @@ impl Select {
     /// The deepest of its expressions.
     fn depth(&self) -> usize {
         let of = |item: &Item| if let Item::Expr(e, _) = item { e.depth } else { 0 };
-        self.items.iter().map(of).chain(self.condition.iter().map(|c| c.depth)).max().unwrap_or(0)
+        let conditions = self.condition.iter().chain(self.joins.iter().map(|join| &join.on));
+        self.items.iter().map(of).chain(conditions.map(|c| c.depth)).max().unwrap_or(0)
     }
 }
 

@@ -13,7 +13,7 @@ mod select;
 mod tokens;
 
 pub use ast::MAX_DEPTH;
-pub(super) use ast::{Ast, Call, Distinct, Ident, Infix, Item, Node, OrderBy, Select, TableRef, Tail, TypeName};
+pub(super) use ast::{Ast, Call, Distinct, Ident, Infix, Item, Join, Node, OrderBy, Select, TableRef, Tail, TypeName};
 use lexer::Spanned;
 pub(super) use lexer::{Location, invalid};
 

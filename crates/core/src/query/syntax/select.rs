@@ -1,6 +1,6 @@
 //! `SELECT … FROM … WHERE … GROUP BY … HAVING … ORDER BY … LIMIT …`
 
-use super::ast::{Distinct, Item, OrderBy, Select, TableRef, Tail};
+use super::ast::{Distinct, Item, Join, OrderBy, Select, TableRef, Tail};
 use super::keyword::Keyword;
 use super::lexer::{Token, Word, invalid};
 use super::{Parser, Result};
@@ -20,9 +20,10 @@ impl Parser<'_> {
         let distinct = self.distinct()?;
         let items = self.items(depth)?;
         let from = self.table()?;
+        let joins = self.joins(depth)?;
         let condition =
             if self.take_keyword(Keyword::Where) { Some(self.deeper(depth, Self::expression)?) } else { None };
-        Ok(Select { at, distinct, items, from, condition, tail: Tail::default() })
+        Ok(Select { at, distinct, items, from, joins, condition, tail: Tail::default() })
     }
 
     fn distinct(&mut self) -> Result<Distinct> {
@@ -45,7 +46,12 @@ impl Parser<'_> {
             items.push(match self.peek() {
                 Token::Star => {
                     self.next += 1;
-                    Item::Star(at)
+                    Item::Star(at, None)
+                }
+                Token::Word(_) if *self.peek_at(1) == Token::Period && *self.peek_at(2) == Token::Star => {
+                    let table = self.name("the name of a table")?;
+                    self.next += 2;
+                    Item::Star(at, Some(table))
                 }
                 Token::EndOfText => return Err(self.unexpected("* or what is selected")),
                 _ => {
@@ -77,9 +83,40 @@ impl Parser<'_> {
         let named = self.take_keyword(Keyword::As);
         let alias = if named || self.is_name() { Some(self.name("another name for the table")?) } else { None };
         if *self.peek() == Token::Comma {
-            return Err(self.unexpected("WHERE: one table is supported"));
+            return Err(self.unexpected("JOIN … ON …, or WHERE"));
         }
         Ok(TableRef { schema, table, alias })
+    }
+
+    /// What is joined to the first table.
+    fn joins(&mut self, depth: usize) -> Result<Vec<Join>> {
+        let mut joins = Vec::new();
+        loop {
+            let at = self.at();
+            let is_left = match self.keyword() {
+                Keyword::Join => false,
+                Keyword::Inner => {
+                    self.next += 1;
+                    false
+                }
+                Keyword::Left => {
+                    self.next += 1;
+                    self.take_word("outer");
+                    true
+                }
+                _ => return Ok(joins),
+            };
+            self.need_keyword(Keyword::Join, "JOIN")?;
+            let table = self.table()?;
+            self.need_keyword(Keyword::On, "ON and what the tables have in common")?;
+            joins.push(Join { at, is_left, table, on: self.deeper(depth, Self::expression)? });
+        }
+    }
+
+    /// Takes a word that is no keyword elsewhere.
+    fn take_word(&mut self, word: &str) {
+        let is = matches!(self.peek(), Token::Word(w) if !w.quoted && w.value.eq_ignore_ascii_case(word));
+        self.next += usize::from(is);
     }
 
     fn tail(&mut self) -> Result<Tail> {
@@ -151,10 +188,10 @@ impl Parser<'_> {
             Token::Word(Word { keyword: Keyword::Union | Keyword::Except | Keyword::Intersect, .. }) => {
                 "the end of the query: one SELECT is supported"
             }
-            Token::Word(Word { keyword: Keyword::Join | Keyword::Inner | Keyword::Left | Keyword::Cross, .. }) => {
-                "WHERE: one table is supported"
-            }
-            _ => "WHERE, GROUP BY, ORDER BY, LIMIT or the end of the query",
+            Token::Word(Word {
+                keyword: Keyword::Right | Keyword::Full | Keyword::Cross | Keyword::Natural, ..
+            }) => "JOIN … ON … or LEFT JOIN … ON …",
+            _ => "JOIN, WHERE, GROUP BY, ORDER BY, LIMIT or the end of the query",
         }))
     }
 }

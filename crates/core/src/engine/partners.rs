@@ -1,0 +1,389 @@
+//! Rows of other tables that joined results look for: each table is read by a feed of its own, only the rows that are asked for,
+//! once for all who ask, raw; what each may see of them is up to the plan that asks.
+//!
+//! A key that is asked for stays registered as long as somebody asks, whether there is a row under it or not: so a row that comes later
+//! reaches those who miss it. A result is not sent while a row that it asks for is not known yet: nobody is shown that there is none
+//! where it is merely late.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use super::Engine;
+use super::materialized::{Materialized, MissingRows, Seen};
+use super::serves::Serves;
+use crate::index::FeedId;
+use crate::plan::{EffectivePlan, LiveQuery, Project};
+use crate::position::RowChange;
+use crate::query::Expr;
+use crate::query::expr::Grant;
+use crate::schema::{ByKey, Key, Row, Table};
+use crate::subquery::Partner;
+use crate::value::Value;
+
+/// A key as it is looked up: equal if SQL's `=` holds.
+pub(super) type Probe = Box<[Value]>;
+
+/// The probe of a key; `None` if a part of it equals nothing.
+pub(super) fn probe(key: &[Value]) -> Option<Probe> {
+    key.iter().map(Value::probe).collect()
+}
+
+/// The rows of a table that are asked for.
+#[derive(Debug)]
+pub(super) struct Asked {
+    /// The feed that reads them.
+    pub(super) feed: FeedId,
+    rows: HashMap<Probe, AskedRow>,
+    /// Those of which nothing is known, and which no read under way will tell.
+    unread: BTreeMap<Probe, Key>,
+    /// Those that the read under way will tell.
+    reading: BTreeSet<Probe>,
+    bytes: usize,
+}
+
+/// A row that is asked for.
+#[derive(Debug)]
+struct AskedRow {
+    key: Key,
+    /// What there is; `None` if that is not known.
+    known: Option<Option<Row>>,
+    /// Who asks, with the place of the table among those that it joins.
+    by: Vec<(FeedId, usize)>,
+}
+
+fn size(row: &AskedRow) -> usize {
+    const EACH: usize = 128;
+    EACH + row.known.iter().flatten().flat_map(|row| row.iter()).map(Value::size).sum::<usize>()
+}
+
+impl Asked {
+    fn new(feed: FeedId) -> Asked {
+        Asked { feed, rows: HashMap::new(), unread: BTreeMap::new(), reading: BTreeSet::new(), bytes: 0 }
+    }
+
+    /// What is known under a key.
+    pub(super) fn partner(&self, key: &[Value]) -> Partner<'_> {
+        // What equals nothing has no partner.
+        let Some(probe) = probe(key) else { return Partner::Known(None) };
+        match self.rows.get(&probe).and_then(|row| row.known.as_ref()) {
+            Some(row) => Partner::Known(row.as_ref()),
+            None => Partner::Unknown,
+        }
+    }
+
+    /// Whether a row is one that the read under way is for.
+    pub(super) fn wants(&self, table: &Table, row: &Row) -> bool {
+        probe(&table.key_of(row)).is_some_and(|probe| self.reading.contains(&probe))
+    }
+
+    fn learn(&mut self, probe: &Probe, row: Option<Row>) {
+        let Some(asked) = self.rows.get_mut(probe) else { return };
+        let before = size(asked);
+        asked.known = Some(row);
+        self.bytes = self.bytes + size(asked) - before;
+        self.unread.remove(probe);
+        self.reading.remove(probe);
+    }
+}
+
+/// What the rows of a joined result ask for.
+#[derive(Debug, Default)]
+pub(super) struct Asks {
+    /// By the key of the row.
+    of: ByKey<Box<[(usize, Probe)]>>,
+    /// The rows that ask for a partner.
+    by: HashMap<(usize, Probe), BTreeSet<Key>>,
+    /// Partners of which it is not known yet whether they are there.
+    unknown: BTreeSet<(usize, Probe)>,
+    /// Rows that are not held any more.
+    pub(super) left: Vec<Key>,
+}
+
+impl Asks {
+    /// Whether every partner is known.
+    pub(super) fn are_answered(&self) -> bool {
+        self.unknown.is_empty()
+    }
+
+    pub(super) fn size(&self) -> usize {
+        const EACH: usize = 160;
+        (self.of.len() + self.by.len()) * EACH
+    }
+}
+
+impl Engine {
+    /// The table that a feed joins at a place.
+    fn joined_table(&self, id: FeedId, side: usize) -> Option<u64> {
+        let joins = self.feed(id)?.plan.joins.as_ref()?;
+        Some(joins.sides().get(side)?.scan().description())
+    }
+
+    /// Has what a joined feed asks for follow from its rows: those that have changed are looked at again.
+    pub(super) fn ask_partners(&mut self, id: FeedId) {
+        let Some(materialized) = self.materialized_mut(id) else { return };
+        let Some(asks) = &mut materialized.asks else { return };
+        let mut keys: Vec<Key> = std::mem::take(&mut asks.left);
+        keys.extend(materialized.dirty.keys().cloned());
+        keys.sort_unstable();
+        keys.dedup();
+        for key in keys {
+            self.ask_for(id, key);
+        }
+    }
+
+    fn ask_for(&mut self, id: FeedId, key: Key) {
+        let Engine { feeds, subquery_sets, .. } = self;
+        let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
+        let Some(materialized) = feed.memory.materialized_mut() else { return };
+        let row = materialized.entries.get(&key).and_then(|entry| entry.now.as_ref());
+        let wanted = row.map(|row| feed.plan.partners_of(row, subquery_sets)).unwrap_or_default();
+        let Some(asks) = &mut materialized.asks else { return };
+        let mut now: Vec<(usize, Probe, Key)> = Vec::new();
+        now.extend(wanted.into_iter().filter_map(|(side, key)| Some((side, probe(&key)?, key))));
+        let before = asks.of.remove(&key).unwrap_or_default();
+        let (mut come, mut gone) = (Vec::new(), Vec::new());
+        for (side, probe) in &before {
+            if now.iter().any(|(s, p, _)| s == side && p == probe) {
+                continue;
+            }
+            let place = (*side, probe.clone());
+            let is_last = asks.by.get_mut(&place).is_some_and(|rows| rows.remove(&key) && rows.is_empty());
+            if is_last {
+                asks.by.remove(&place);
+                asks.unknown.remove(&place);
+                gone.push(place);
+            }
+        }
+        for (side, probe, wanted) in &now {
+            let rows = asks.by.entry((*side, probe.clone())).or_default();
+            if rows.is_empty() {
+                come.push((*side, probe.clone(), wanted.clone()));
+            }
+            rows.insert(key.clone());
+        }
+        if !now.is_empty() {
+            asks.of.insert(key, now.into_iter().map(|(side, probe, _)| (side, probe)).collect());
+        }
+        // What is asked for now first, so that a table is not let go and begun again.
+        come.into_iter().for_each(|(side, probe, key)| self.ask(id, side, probe, key));
+        gone.into_iter().for_each(|(side, probe)| self.ask_no_more(id, side, &probe));
+    }
+
+    /// Asks for one row of a table that a feed joins.
+    fn ask(&mut self, id: FeedId, side: usize, probe: Probe, key: Key) {
+        let Some(description) = self.joined_table(id, side) else { return };
+        if !self.subquery_sets.asked.contains_key(&description) {
+            let joins = self.feed(id).and_then(|f| f.plan.joins.as_ref());
+            let Some(table) = joins.and_then(|j| j.sides().get(side)).map(|s| s.scan().table().clone()) else { return };
+            let columns = table.all_columns();
+            let project = Project::Columns(columns.iter().collect());
+            let query = LiveQuery { table, joins: [].into(), condition: Expr::always(), arrange: None, project };
+            let plan = EffectivePlan::new(query, vec![Grant::of_rows(Expr::always(), columns)], Vec::new());
+            let feed = self.new_feed(plan.into(), 0, Serves::Joins);
+            self.subquery_sets.asked.insert(description, Asked::new(feed));
+        }
+        let Engine { subquery_sets, materialized_bytes, .. } = self;
+        let Some(asked) = subquery_sets.asked.get_mut(&description) else { return };
+        let feed = asked.feed;
+        let mut added = 0;
+        let row = asked.rows.entry(probe.clone()).or_insert_with(|| {
+            asked.unread.insert(probe.clone(), key.clone());
+            let row = AskedRow { key, known: None, by: Vec::new() };
+            added = size(&row);
+            row
+        });
+        row.by.push((id, side));
+        let is_known = row.known.is_some();
+        asked.bytes += added;
+        *materialized_bytes += added;
+        if !is_known && let Some(asks) = self.materialized_mut(id).and_then(|m| m.asks.as_mut()) {
+            asks.unknown.insert((side, probe));
+        }
+        if !is_known {
+            self.settle_later(feed);
+        }
+    }
+
+    fn ask_no_more(&mut self, id: FeedId, side: usize, probe: &Probe) {
+        let Some(description) = self.joined_table(id, side) else { return };
+        self.release_partner(description, (id, side), probe);
+    }
+
+    fn release_partner(&mut self, description: u64, by: (FeedId, usize), probe: &Probe) {
+        let Engine { subquery_sets, materialized_bytes, .. } = self;
+        let Some(asked) = subquery_sets.asked.get_mut(&description) else { return };
+        let Some(row) = asked.rows.get_mut(probe) else { return };
+        if let Some(place) = row.by.iter().position(|other| *other == by) {
+            row.by.swap_remove(place);
+        }
+        if !row.by.is_empty() {
+            return;
+        }
+        let freed = size(row);
+        asked.rows.remove(probe);
+        asked.unread.remove(probe);
+        asked.reading.remove(probe);
+        asked.bytes -= freed;
+        *materialized_bytes -= freed;
+        if asked.rows.is_empty() {
+            let feed = asked.feed;
+            self.subquery_sets.asked.remove(&description);
+            self.remove_feed(feed);
+        }
+    }
+
+    /// Releases all that a feed that ends has asked for.
+    pub(super) fn release_partners(&mut self, id: FeedId, plan: &EffectivePlan, asks: Asks) {
+        let Some(joins) = &plan.joins else { return };
+        for (side, probe) in asks.by.into_keys() {
+            let Some(of) = joins.sides().get(side) else { continue };
+            self.release_partner(of.scan().description(), (id, side), &probe);
+        }
+    }
+
+    /// The description of the table whose rows a feed reads for others.
+    fn read_for_joins(&self, id: FeedId) -> Option<u64> {
+        let feed = self.feed(id).filter(|f| f.memory.materialized().is_some_and(Materialized::is_for_joins))?;
+        Some(feed.plan.scan.description())
+    }
+
+    /// The feeds that ask for rows that a feed reads.
+    pub(super) fn askers(&self, id: FeedId) -> BTreeSet<FeedId> {
+        let asked = self.read_for_joins(id).and_then(|of| self.subquery_sets.asked.get(&of));
+        asked.iter().flat_map(|a| a.rows.values()).flat_map(|row| row.by.iter().map(|(id, _)| *id)).collect()
+    }
+
+    /// What is missing of the rows that are asked for, to be read now.
+    pub(super) fn partners_to_read(&mut self, id: FeedId) -> Option<MissingRows> {
+        let description = self.read_for_joins(id)?;
+        let column = *self.feed(id)?.plan.table().key.first()?;
+        let asked = self.subquery_sets.asked.get_mut(&description)?;
+        let mut missing = MissingRows::Nothing;
+        missing.add(column, asked.unread.values().filter_map(|key| key.first().cloned()));
+        asked.reading.extend(std::mem::take(&mut asked.unread).into_keys());
+        Some(missing)
+    }
+
+    /// Whether rows are asked for that are neither known nor being read.
+    pub(super) fn lacks_partners(&self, id: FeedId) -> bool {
+        let asked = self.read_for_joins(id).and_then(|of| self.subquery_sets.asked.get(&of));
+        asked.is_some_and(|asked| !asked.unread.is_empty())
+    }
+
+    /// The rows that were asked for have been read: those that are not among them are not there.
+    pub(super) fn partners_read(&mut self, id: FeedId, rows: Vec<Row>) {
+        let Some(description) = self.read_for_joins(id) else { return };
+        let Some(table) = self.feed(id).map(|f| f.plan.table().clone()) else { return };
+        let Engine { subquery_sets, materialized_bytes, .. } = self;
+        let Some(asked) = subquery_sets.asked.get_mut(&description) else { return };
+        let before = asked.bytes;
+        let told: Vec<Probe> = asked.reading.iter().cloned().collect();
+        for row in rows {
+            // What the stream has told since is newer, and not among these any more.
+            if let Some(probe) = probe(&table.key_of(&row)).filter(|probe| asked.reading.contains(probe)) {
+                asked.learn(&probe, Some(row));
+            }
+        }
+        for probe in std::mem::take(&mut asked.reading) {
+            asked.learn(&probe, None);
+        }
+        *materialized_bytes = *materialized_bytes + asked.bytes - before;
+        told.iter().for_each(|probe| self.tell_askers(description, probe));
+    }
+
+    /// A change of a table that is joined.
+    pub(super) fn take_partner_change(&mut self, id: FeedId, change: &RowChange) {
+        let Some(description) = self.read_for_joins(id) else { return };
+        let Some(probe) = probe(&change.key) else { return };
+        let Some(asked) = self.subquery_sets.asked.get_mut(&description) else { return };
+        let Some(row) = asked.rows.get(&probe) else { return };
+        let old = row.known.clone();
+        let by = row.by.clone();
+        let mut new = change.new.clone();
+        if let Some(row) = new.as_mut().filter(|_| !change.omitted_columns.is_empty()) {
+            match old.as_ref().and_then(Option::as_ref) {
+                Some(before) => {
+                    let value = |i: usize| if change.omitted_columns.contains(i) { &before[i] } else { &row[i] };
+                    *row = (0..row.len()).map(|i| value(i).clone()).collect();
+                }
+                None => return self.forget_partner(description, &probe, &change.key),
+            }
+        }
+        let before = asked.bytes;
+        asked.learn(&probe, new.clone());
+        self.materialized_bytes = self.materialized_bytes + asked.bytes - before;
+        let Engine { feeds, subquery_sets, .. } = self;
+        for (feed, side) in by {
+            let Some(feed) = feeds.get_mut(feed as usize).and_then(Option::as_mut) else { continue };
+            let plan = feed.plan.clone();
+            let Some(side) = plan.joins.as_ref().and_then(|j| j.sides().get(side)) else { continue };
+            let was = old.as_ref().and_then(Option::as_ref).and_then(|row| side.scan().admitted(row, subquery_sets));
+            let hides =
+                |row: &Row| was.as_ref().is_some_and(|was| side.scan().shows_less(Some(was), row, subquery_sets));
+            if let Some(materialized) = feed.memory.materialized_mut() {
+                materialized.revokes |= new.as_ref().is_some_and(hides);
+            }
+        }
+        self.tell_askers(description, &probe);
+    }
+
+    /// A row has changed, and some of its values are not known: it is read.
+    fn forget_partner(&mut self, description: u64, probe: &Probe, key: &Key) {
+        let Some(asked) = self.subquery_sets.asked.get_mut(&description) else { return };
+        let Some(row) = asked.rows.get_mut(probe) else { return };
+        row.known = None;
+        // The read under way may be of before.
+        asked.reading.remove(probe);
+        asked.unread.insert(probe.clone(), key.clone());
+        let (feed, by) = (asked.feed, row.by.clone());
+        for (asker, side) in by {
+            if let Some(asks) = self.materialized_mut(asker).and_then(|m| m.asks.as_mut()) {
+                asks.unknown.insert((side, probe.clone()));
+            }
+        }
+        self.settle_later(feed);
+    }
+
+    /// Reads all rows anew that are asked for; those who ask wait.
+    pub(super) fn forget_partners(&mut self, id: FeedId) {
+        let Some(description) = self.read_for_joins(id) else { return };
+        self.stop_joining(id);
+        let Some(asked) = self.subquery_sets.asked.get_mut(&description) else { return };
+        let mut keys: Vec<(Probe, Key)> = Vec::new();
+        for (probe, row) in &mut asked.rows {
+            row.known = None;
+            keys.push((probe.clone(), row.key.clone()));
+        }
+        asked.reading.clear();
+        let bytes: usize = asked.rows.values().map(size).sum();
+        let before = std::mem::replace(&mut asked.bytes, bytes);
+        self.materialized_bytes = self.materialized_bytes + bytes - before;
+        keys.sort_unstable();
+        for (probe, key) in keys {
+            self.forget_partner(description, &probe, &key);
+        }
+    }
+
+    /// The bytes of the rows that a feed asks for, about.
+    pub(super) fn bytes_of_partners(&self, materialized: &Materialized) -> usize {
+        let Some(asks) = &materialized.asks else { return 0 };
+        let all = self.subquery_sets.asked.values();
+        let (bytes, rows) = all.fold((0, 0), |(bytes, rows), a| (bytes + a.bytes, rows + a.rows.len()));
+        asks.by.len() * (bytes / rows.max(1))
+    }
+
+    /// Has all rows looked at again that have this partner.
+    fn tell_askers(&mut self, description: u64, probe: &Probe) {
+        let asked = self.subquery_sets.asked.get(&description);
+        let by = asked.and_then(|a| a.rows.get(probe)).map(|row| row.by.clone()).unwrap_or_default();
+        for (id, side) in by {
+            let Some(materialized) = self.materialized_mut(id) else { continue };
+            let Some(asks) = &mut materialized.asks else { continue };
+            let place = (side, probe.clone());
+            asks.unknown.remove(&place);
+            for key in asks.by.get(&place).into_iter().flatten() {
+                materialized.dirty.note(key.clone(), Seen::OfEntry);
+            }
+            self.settle_later(id);
+        }
+    }
+}

@@ -1,0 +1,293 @@
+//! Joined results: what can be joined, what is read for it and by whom it is shared, and that nothing of it stays.
+#![allow(clippy::unwrap_used)]
+
+#[path = "common/interval.rs"]
+mod interval;
+
+use std::sync::Arc;
+
+use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SnapshotId, SubId};
+use gossip_core::explain::{Passed, explain};
+use gossip_core::feed::Change;
+use gossip_core::plan::Wanted;
+use gossip_core::position::{Old, Position, Reset, ResetReason, RowChange, SnapshotPoint};
+use gossip_core::rule::{Claims, RuleSet, RuleText};
+use gossip_core::schema::{Column, Identified, Row, TOPIC_SOURCE, Table, TableName};
+use gossip_core::value::{Type, Value};
+use interval::interval;
+
+fn table(name: &str, source: &str, key: &[usize], columns: &[(&str, Type)]) -> Arc<Table> {
+    let column = |(name, ty): &(&str, Type)| Column { name: (*name).into(), ty: *ty };
+    Arc::new(Table {
+        name: TableName::plain(name),
+        source: source.into(),
+        columns: columns.iter().map(column).collect(),
+        key: key.to_vec(),
+        old_values: true,
+        incarnation: 0,
+    })
+}
+
+fn messages() -> Arc<Table> {
+    table("messages", "s", &[0], &[("id", Type::Int8), ("sender", Type::Int4), ("body", Type::Text)])
+}
+
+fn users() -> Arc<Table> {
+    table("users", "s", &[0], &[("id", Type::Int8), ("name", Type::Text), ("until", Type::Timestamptz)])
+}
+
+fn engine() -> Engine {
+    let rule = |name: &str| RuleText { role: "anonymous".into(), table: TableName::plain(name), ..RuleText::default() };
+    let mut rules: Vec<RuleText> = ["messages", "users", "lines", "log", "elsewhere", "tide"].map(rule).to_vec();
+    rules.push(RuleText { rows: Some("until > now()".into()), ..rule("passes") });
+    let mut engine = Engine::new(Arc::new(RuleSet::new(rules)), Limits::default());
+    let id = ("id", Type::Int8);
+    for table in [
+        messages(),
+        users(),
+        table("lines", "s", &[0, 1], &[("order", Type::Int8), ("no", Type::Int8)]),
+        table("log", "s", &[], &[id]),
+        table("passes", "s", &[0], &[id, ("until", Type::Timestamptz)]),
+        table("elsewhere", "other", &[0], &[id]),
+        table("tide", TOPIC_SOURCE, &[0], &[id]),
+        table("unseen", "s", &[0], &[id]),
+    ] {
+        engine.handle(Input::Table(table));
+    }
+    engine.handle(Input::Interval(interval(1, vec![])));
+    engine
+}
+
+fn request(query: &str) -> Request {
+    Request { query: query.into(), claims: Arc::new(Claims::anonymous()), ..Request::default() }
+}
+
+#[test]
+fn what_cannot_be_joined_is_refused_at_its_place() {
+    let engine = engine();
+    for (rest, at, words) in [
+        ("JOIN users u ON u.name = m.body", "JOIN", "u is not joined by its whole key; expected ON u.id = …"),
+        ("JOIN users u ON u.id > m.sender", "JOIN", "u is not joined by its whole key"),
+        ("LEFT JOIN messages x ON x.sender = m.id", "LEFT", "x is not joined by its whole key"),
+        ("LEFT JOIN lines l ON l.order = m.id", "LEFT", "ON l.order = … AND l.no = …"),
+        ("JOIN users u ON u.id = m.body", "m.body", "int8 cannot be compared with text"),
+        (
+            "JOIN users ON users.id = m.id JOIN users ON users.id = 1",
+            "users ON users.id = 1",
+            "a second table that is called users",
+        ),
+        ("JOIN users m ON m.id = 1", "users", "a second table that is called m"),
+        ("JOIN log l ON l.id = m.id", "log", "log has no key"),
+        ("JOIN elsewhere e ON e.id = m.id", "elsewhere", "elsewhere is of another source"),
+        ("JOIN tide t ON t.id = m.id", "tide", "are not both tables of a database"),
+        ("JOIN unseen u ON u.id = m.id", "unseen", "unseen is not known or not permitted"),
+        (
+            "JOIN users u ON u.id = m.sender AND EXISTS (SELECT 1 FROM users)",
+            "SELECT 1",
+            "a sub-select cannot stand here",
+        ),
+        (
+            "JOIN users u ON u.id = m.sender WHERE id = 1",
+            "id = 1",
+            "id is a column of several tables; expected m.id or u.id",
+        ),
+        ("JOIN users u ON u.id = m.sender WHERE u.nothing = 1", "nothing", "column u.nothing is not known"),
+        ("JOIN users u ON u.id = x.id JOIN users x ON x.id = m.id", "id JOIN users x", "column x.id is not known"),
+        (
+            "JOIN users u ON u.id = m.sender WHERE u.until > now()",
+            "SELECT",
+            "NOW() beside a column of a table that is joined",
+        ),
+        ("RIGHT JOIN users u ON u.id = m.sender", "RIGHT", "JOIN … ON … or LEFT JOIN … ON …"),
+        ("JOIN users u WHERE m.id = 1", "WHERE", "ON and what the tables have in common"),
+        (", users u", ",", "JOIN … ON …, or WHERE"),
+        ("WHERE m.id IN (SELECT u.id FROM users u JOIN users x ON x.id = u.id)", "JOIN", "a join in a sub-select"),
+    ] {
+        let query = format!("SELECT m.id FROM messages m {rest}");
+        let e = engine.compile(&request(&query)).expect_err(&query).to_string();
+        let column = query.find(at).unwrap() + 1;
+        assert!(e.contains(words) && e.starts_with(&format!("line 1, column {column}:")), "{query}: {e}");
+    }
+    for (query, words) in [
+        ("SELECT * FROM messages m JOIN users u ON u.id = m.sender", "a second column id"),
+        ("SELECT m.id FROM messages m JOIN passes p ON p.id = m.id", "a rule on passes names NOW()"),
+        (
+            "SELECT a.id FROM users a JOIN users b ON b.id = a.id JOIN users c ON c.id = a.id JOIN users d ON d.id = a.id \
+             JOIN users e ON e.id = a.id",
+            "at most 4",
+        ),
+        ("SELECT x.* FROM messages m", "table x is not known"),
+    ] {
+        let e = engine.compile(&request(query)).expect_err(query).to_string();
+        assert!(e.contains(words), "{query}: {e}");
+    }
+    let plan = engine.compile(&request("SELECT u.name, m.* FROM users u JOIN messages m ON m.sender = u.id")).unwrap();
+    let names: Vec<&str> = plan.output().map(|c| c.name).collect();
+    assert_eq!((&*plan.table().name.name, names), ("messages", vec!["name", "id", "sender", "body"]));
+    let keys: Vec<&str> = plan.output().filter(|c| c.key).map(|c| c.name).collect();
+    assert_eq!(keys, ["id"]);
+}
+
+fn message(id: i64, sender: i64) -> Row {
+    [Value::Int(id), Value::Int(sender), "b".into()].into()
+}
+
+fn user(id: i64, name: &str) -> Row {
+    [Value::Int(id), name.into(), Value::Null].into()
+}
+
+fn change(table: &Arc<Table>, old: Option<Row>, new: Option<Row>) -> RowChange {
+    let key = [old.as_ref().or(new.as_ref()).unwrap()[0].clone()].into();
+    RowChange::of(&Identified::new(table.clone()), key, Old::Known(old), new)
+}
+
+/// What is to be read: of which table, and which keys; `None` for all.
+fn reads(outputs: &[Output]) -> Vec<(SnapshotId, String, Option<Vec<Value>>)> {
+    let read = |o: &Output| match o {
+        Output::FetchSnapshot { id, request, .. } => {
+            let keys = request.filter.as_ref().map(|filter| match &filter.wanted() {
+                [(0, Wanted::Any(values))] => values.clone(),
+                other => panic!("{other:?}"),
+            });
+            Some((*id, request.table.name.to_string(), keys))
+        }
+        _ => None,
+    };
+    outputs.iter().filter_map(read).collect()
+}
+
+fn answer(engine: &mut Engine, id: SnapshotId, rows: Vec<Row>, at: u64) -> Vec<Output> {
+    let mut outputs = engine.handle(Input::SnapshotRows(id, rows));
+    outputs.extend(engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(at)))));
+    outputs
+}
+
+/// The texts of the second column that a subscription is told, in the order of its keys.
+fn told(outputs: &[Output], sub: SubId) -> Vec<String> {
+    let second = |seen: &gossip_core::plan::VisibleRow| seen.row[1].to_string();
+    let mut told = Vec::new();
+    for o in outputs {
+        match o {
+            Output::Result { to, rows, .. } if to.iter().any(|(to, _)| *to == sub) => {
+                told.extend(rows.iter().map(|(_, seen)| second(seen)));
+            }
+            Output::Delta(delta, audience) if audience.as_slice().contains(&sub) => {
+                told.extend(delta.changes.iter().map(|c| match c {
+                    Change::Add { row, .. } | Change::Replace { row, .. } => second(row),
+                    Change::Remove { .. } => "gone".into(),
+                }));
+            }
+            _ => {}
+        }
+    }
+    told
+}
+
+const LEFT: &str = "SELECT m.id, u.name FROM messages m LEFT JOIN users u ON u.id = m.sender";
+const INNER: &str = "SELECT m.id, u.name FROM users u JOIN messages m ON m.sender = u.id";
+
+#[test]
+fn partners_are_read_by_their_keys_once_for_all_and_nothing_stays() {
+    let mut engine = engine();
+    let subscribe = |sub: SubId, query: &str| Input::Subscribe(sub, Box::new(request(query)));
+    let first = engine.handle(subscribe(1, LEFT));
+    let outputs = answer(&mut engine, reads(&first)[0].0, vec![message(1, 7), message(2, 7), message(3, 8)], 1);
+    assert_eq!(told(&outputs, 1), [""; 0], "nobody is shown that a partner is missing that is merely late");
+    let asked = reads(&outputs);
+    assert_eq!((asked.len(), &*asked[0].1, &asked[0].2), (1, "users", &Some(vec![Value::Int(7), Value::Int(8)])));
+    // Somebody else who joins them, meanwhile.
+    let second = engine.handle(subscribe(2, INNER));
+    let of_second = answer(&mut engine, reads(&second)[0].0, vec![message(1, 7), message(2, 7), message(3, 8)], 1);
+    assert_eq!(reads(&of_second), [], "what is being read is not read again");
+    let outputs = answer(&mut engine, asked[0].0, vec![user(7, "ada")], 1);
+    assert_eq!(told(&outputs, 1), ["'ada'", "'ada'", "NULL"]);
+    assert_eq!(told(&outputs, 2), ["'ada'", "'ada'"]);
+    // A row that comes under a key that is missed, and one that nobody asks for.
+    let outputs = engine.handle(Input::Interval(interval(
+        2,
+        vec![change(&users(), None, Some(user(8, "bo"))), change(&users(), None, Some(user(9, "cy")))],
+    )));
+    assert_eq!((told(&outputs, 1), told(&outputs, 2)), (vec!["'bo'".into()], vec!["'bo'".to_string()]));
+    let outputs =
+        engine.handle(Input::Interval(interval(3, vec![change(&users(), Some(user(7, "ada")), Some(user(7, "eve")))])));
+    assert_eq!(told(&outputs, 1), ["'eve'", "'eve'"]);
+    // A change of message and sender in one transaction is one change of the result.
+    let both = vec![
+        change(&messages(), Some(message(3, 8)), Some(message(3, 7))),
+        change(&users(), Some(user(7, "eve")), None),
+    ];
+    let outputs = engine.handle(Input::Interval(interval(4, both)));
+    assert_eq!((told(&outputs, 1), told(&outputs, 2)), (vec!["NULL".into(); 3], vec!["gone".to_string(); 3]));
+    assert_eq!(reads(&outputs), [], "it is known that there is none");
+    // An emptied table: all partners are read again, and the difference is told.
+    let reset = Reset { name: TableName::plain("users"), table: Some(users()), why: ResetReason::Truncated };
+    let mut emptied = (*interval(5, vec![])).clone();
+    emptied.resets = vec![reset];
+    let outputs = engine.handle(Input::Interval(Arc::new(emptied)));
+    let asked = reads(&outputs);
+    assert_eq!((asked.len(), &asked[0].2), (1, &Some(vec![Value::Int(7)])));
+    let outputs = answer(&mut engine, asked[0].0, vec![user(7, "new")], 5);
+    assert_eq!(told(&outputs, 1), ["'new'"; 3]);
+    engine.handle(Input::Unsubscribe(1));
+    assert_eq!(engine.feeds().count(), 2, "the second still asks");
+    engine.handle(Input::Unsubscribe(2));
+    assert_eq!((engine.feeds().count(), engine.held_bytes()), (0, 0));
+}
+
+#[test]
+fn a_table_that_cannot_be_read_or_is_gone_closes_those_who_join_it() {
+    for gone in [false, true] {
+        let mut engine = engine();
+        let first = engine.handle(Input::Subscribe(1, Box::new(request(LEFT))));
+        let outputs = answer(&mut engine, reads(&first)[0].0, vec![message(1, 7)], 1);
+        let mut read = reads(&outputs)[0].0;
+        let mut closed = Vec::new();
+        if gone {
+            let reset = Reset { name: TableName::plain("users"), table: None, why: ResetReason::SchemaChanged };
+            let mut dropped = (*interval(2, vec![])).clone();
+            dropped.resets = vec![reset];
+            closed = engine.handle(Input::Interval(Arc::new(dropped)));
+        } else {
+            for _ in 0..Limits::default().attempts {
+                closed = engine.handle(Input::SnapshotFailed(read, "it hangs".into()));
+                let again = engine.handle(Input::Tick);
+                read = reads(&again).first().map_or(read, |(id, ..)| *id);
+            }
+        }
+        let refusal = closed.iter().find_map(|o| if let Output::Closed(1, why) = o { Some(why.clone()) } else { None });
+        let expected =
+            |r: &Refusal| matches!((gone, r), (true, Refusal::SchemaChanged(_)) | (false, Refusal::Unavailable(_)));
+        assert!(refusal.as_ref().is_some_and(expected), "{refusal:?}");
+        assert_eq!((engine.feeds().count(), engine.held_bytes()), (0, 0));
+    }
+}
+
+#[test]
+fn a_join_is_explained_with_what_became_of_each_partner() {
+    let mut engine = engine();
+    let first = engine.handle(Input::Subscribe(1, Box::new(request(INNER))));
+    let outputs = answer(&mut engine, reads(&first)[0].0, vec![message(1, 7)], 1);
+    answer(&mut engine, reads(&outputs)[0].0, vec![user(7, "ada")], 1);
+    let steps = |engine: &Engine, c: RowChange| {
+        let (plan, standing) = engine.inquiry(1).unwrap();
+        let interval = interval(2, vec![c]);
+        explain(&plan, &standing, &interval.transactions[0], engine.subquery_results())
+    };
+    let known = steps(&engine, change(&messages(), None, Some(message(4, 7))));
+    assert!(
+        known.iter().any(|s| s.step == "join" && s.verdict == Passed::Yes && s.values == ["users 7: there"]),
+        "{known:?}"
+    );
+    let unknown = steps(&engine, change(&messages(), None, Some(message(4, 9))));
+    assert!(
+        unknown.iter().any(|s| s.step == "join" && s.verdict == Passed::No && s.values[0].contains("not known")),
+        "{unknown:?}"
+    );
+    let partner = steps(&engine, change(&users(), Some(user(7, "ada")), None));
+    assert!(partner[0].text.contains("users, which the query joins"), "{partner:?}");
+    let sql = engine.plan(1).unwrap().to_sql();
+    assert_eq!(
+        sql,
+        "SELECT messages.id AS id, users.name AS name FROM messages JOIN users ON users.id = messages.sender"
+    );
+}

@@ -6,6 +6,7 @@ mod interval;
 
 use std::sync::Arc;
 
+use gossip_core::budget::Owner;
 use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SnapshotId, SubId};
 use gossip_core::explain::{Passed, explain};
 use gossip_core::feed::Change;
@@ -37,10 +38,14 @@ fn users() -> Arc<Table> {
 }
 
 fn engine() -> Engine {
+    engine_with(Limits::default())
+}
+
+fn engine_with(limits: Limits) -> Engine {
     let rule = |name: &str| RuleText { role: "anonymous".into(), table: TableName::plain(name), ..RuleText::default() };
     let mut rules: Vec<RuleText> = ["messages", "users", "lines", "log", "elsewhere", "tide"].map(rule).to_vec();
     rules.push(RuleText { rows: Some("until > now()".into()), ..rule("passes") });
-    let mut engine = Engine::new(Arc::new(RuleSet::new(rules)), Limits::default());
+    let mut engine = Engine::new(Arc::new(RuleSet::new(rules)), limits);
     let id = ("id", Type::Int8);
     for table in [
         messages(),
@@ -260,6 +265,55 @@ fn a_table_that_cannot_be_read_or_is_gone_closes_those_who_join_it() {
         assert!(refusal.as_ref().is_some_and(expected), "{refusal:?}");
         assert_eq!((engine.feeds().count(), engine.held_bytes()), (0, 0));
     }
+}
+
+/// What cannot be read for one is no reason to close another who has what they asked for.
+#[test]
+fn a_neighbour_whose_partners_are_known_stays() {
+    let mut engine = engine();
+    let first = engine.handle(Input::Subscribe(1, Box::new(request(LEFT))));
+    let outputs = answer(&mut engine, reads(&first)[0].0, vec![message(1, 7)], 1);
+    answer(&mut engine, reads(&outputs)[0].0, vec![user(7, "ada")], 1);
+    let other = format!("{INNER} WHERE m.body <> 'x'");
+    let second = engine.handle(Input::Subscribe(2, Box::new(request(&other))));
+    let outputs = answer(&mut engine, reads(&second)[0].0, vec![message(1, 7), message(2, 9)], 1);
+    let mut read = reads(&outputs)[0].0;
+    let mut closed = Vec::new();
+    for _ in 0..Limits::default().attempts {
+        closed.extend(engine.handle(Input::SnapshotFailed(read, "it hangs".into())));
+        let again = engine.handle(Input::Tick);
+        read = reads(&again).first().map_or(read, |(id, ..)| *id);
+    }
+    let of: Vec<SubId> =
+        closed.iter().filter_map(|o| if let Output::Closed(sub, _) = o { Some(*sub) } else { None }).collect();
+    assert_eq!(of, [2]);
+    let outputs =
+        engine.handle(Input::Interval(interval(2, vec![change(&users(), Some(user(7, "ada")), Some(user(7, "eve")))])));
+    assert_eq!(told(&outputs, 1), ["'eve'"]);
+}
+
+/// Who asks for too much is closed, and not whoever waits for the same table.
+#[test]
+fn whoever_asks_for_too_much_is_closed_alone() {
+    let mut engine = engine_with(Limits { sent_bytes: 100_000, ..Limits::default() });
+    let person = |who: &str| Arc::new(Owner { subject: Some(who.into()), ..Owner::default() });
+    let owned = |query: &str, who: &str| Request { owner: Some(person(who)), ..request(query) };
+    let small = format!("{LEFT} WHERE m.id = 1");
+    let first = engine.handle(Input::Subscribe(1, Box::new(owned(&small, "ada"))));
+    let asked = answer(&mut engine, reads(&first)[0].0, vec![message(1, 7)], 1);
+    let second = engine.handle(Input::Subscribe(2, Box::new(owned(LEFT, "mallory"))));
+    let rows: Vec<Row> = (1..400).map(|id| message(id, 1_000 + id)).collect();
+    answer(&mut engine, reads(&second)[0].0, rows, 1);
+    let outputs = answer(&mut engine, reads(&asked)[0].0, vec![user(7, "ada")], 1);
+    assert_eq!(told(&outputs, 1), ["'ada'"]);
+    let big = "x".repeat(1_000);
+    let read = reads(&outputs)[0].0;
+    let rows: Vec<Row> = (1..400).map(|id| user(1_000 + id, &big)).collect();
+    let outputs = answer(&mut engine, read, rows, 1);
+    let closed: Vec<SubId> =
+        outputs.iter().filter_map(|o| if let Output::Closed(sub, _) = o { Some(*sub) } else { None }).collect();
+    assert_eq!(closed, [2]);
+    assert!(engine.held_bytes() < 10_000, "{}", engine.held_bytes());
 }
 
 #[test]

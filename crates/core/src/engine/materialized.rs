@@ -3,10 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use super::asked::Asks;
 use super::history::History;
 use super::io::ResyncReason;
 use super::moments::Moments;
-use super::partners::Asks;
 use super::serves::Serves;
 use super::told::Told;
 use super::window::Window;

@@ -270,6 +270,13 @@ impl Engine {
         materialized.bytes + materialized.operator_bytes + partners + below.sum::<usize>()
     }
 
+    /// Closes the largest result of whoever holds the most.
+    pub(super) fn close_largest(&mut self) {
+        if let Some(largest) = self.largest_feed() {
+            self.fail_materialized(largest, &self.limits.keeps_too_much());
+        }
+    }
+
     /// Whether the rows that are being fetched are too many, together with those that are held.
     pub(super) fn fetches_too_much(&self) -> bool {
         let fetching = self.snapshots.values().filter_map(|id| self.materialized(*id)).map(|m| m.fetched_bytes);
@@ -311,8 +318,13 @@ impl Engine {
     /// Closes everything that depends on a feed whose rows cannot be read.
     pub(super) fn fail_materialized(&mut self, id: FeedId, refusal: &Refusal) {
         let is_subquery = self.materialized(id).is_some_and(Materialized::is_subquery);
-        let dependents = self.dependents(id);
+        let dependents = self.dependents_that_wait(id);
         self.close_all(dependents, refusal);
+        if self.materialized(id).is_some_and(Materialized::is_for_joins) {
+            // Those who know all that they asked for go on.
+            self.stop_joining(id);
+            self.read_partners_again(id);
+        }
         if self.is_left(id) {
             self.remove_feed(id);
         } else if is_subquery {

@@ -16,6 +16,7 @@
 //! remembers is in [`memory`].
 
 mod answers;
+mod asked;
 mod audit;
 mod auditing;
 mod changes;

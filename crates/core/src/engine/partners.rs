@@ -5,110 +5,19 @@
 //! reaches those who miss it. A result is not sent while a row that it asks for is not known yet: nobody is shown that there is none
 //! where it is merely late.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::BTreeSet;
 
 use super::Engine;
+use super::asked::{Asked, AskedRow, Asks, Probe, probe, size};
 use super::materialized::{Materialized, MissingRows, Seen};
 use super::serves::Serves;
+use crate::audience::SubId;
 use crate::index::FeedId;
 use crate::plan::{EffectivePlan, LiveQuery, Project};
 use crate::position::RowChange;
 use crate::query::Expr;
 use crate::query::expr::Grant;
-use crate::schema::{ByKey, Key, Row, Table};
-use crate::subquery::Partner;
-use crate::value::Value;
-
-/// A key as it is looked up: equal if SQL's `=` holds.
-pub(super) type Probe = Box<[Value]>;
-
-/// The probe of a key; `None` if a part of it equals nothing.
-pub(super) fn probe(key: &[Value]) -> Option<Probe> {
-    key.iter().map(Value::probe).collect()
-}
-
-/// The rows of a table that are asked for.
-#[derive(Debug)]
-pub(super) struct Asked {
-    /// The feed that reads them.
-    pub(super) feed: FeedId,
-    rows: HashMap<Probe, AskedRow>,
-    /// Those of which nothing is known, and which no read under way will tell.
-    unread: BTreeMap<Probe, Key>,
-    /// Those that the read under way will tell.
-    reading: BTreeSet<Probe>,
-    bytes: usize,
-}
-
-/// A row that is asked for.
-#[derive(Debug)]
-struct AskedRow {
-    key: Key,
-    /// What there is; `None` if that is not known.
-    known: Option<Option<Row>>,
-    /// Who asks, with the place of the table among those that it joins.
-    by: Vec<(FeedId, usize)>,
-}
-
-fn size(row: &AskedRow) -> usize {
-    const EACH: usize = 128;
-    EACH + row.known.iter().flatten().flat_map(|row| row.iter()).map(Value::size).sum::<usize>()
-}
-
-impl Asked {
-    fn new(feed: FeedId) -> Asked {
-        Asked { feed, rows: HashMap::new(), unread: BTreeMap::new(), reading: BTreeSet::new(), bytes: 0 }
-    }
-
-    /// What is known under a key.
-    pub(super) fn partner(&self, key: &[Value]) -> Partner<'_> {
-        // What equals nothing has no partner.
-        let Some(probe) = probe(key) else { return Partner::Known(None) };
-        match self.rows.get(&probe).and_then(|row| row.known.as_ref()) {
-            Some(row) => Partner::Known(row.as_ref()),
-            None => Partner::Unknown,
-        }
-    }
-
-    /// Whether a row is one that the read under way is for.
-    pub(super) fn wants(&self, table: &Table, row: &Row) -> bool {
-        probe(&table.key_of(row)).is_some_and(|probe| self.reading.contains(&probe))
-    }
-
-    fn learn(&mut self, probe: &Probe, row: Option<Row>) {
-        let Some(asked) = self.rows.get_mut(probe) else { return };
-        let before = size(asked);
-        asked.known = Some(row);
-        self.bytes = self.bytes + size(asked) - before;
-        self.unread.remove(probe);
-        self.reading.remove(probe);
-    }
-}
-
-/// What the rows of a joined result ask for.
-#[derive(Debug, Default)]
-pub(super) struct Asks {
-    /// By the key of the row.
-    of: ByKey<Box<[(usize, Probe)]>>,
-    /// The rows that ask for a partner.
-    by: HashMap<(usize, Probe), BTreeSet<Key>>,
-    /// Partners of which it is not known yet whether they are there.
-    unknown: BTreeSet<(usize, Probe)>,
-    /// Rows that are not held any more.
-    pub(super) left: Vec<Key>,
-}
-
-impl Asks {
-    /// Whether every partner is known.
-    pub(super) fn are_answered(&self) -> bool {
-        self.unknown.is_empty()
-    }
-
-    pub(super) fn size(&self) -> usize {
-        const EACH: usize = 160;
-        (self.of.len() + self.by.len()) * EACH
-    }
-}
+use crate::schema::{Key, Row};
 
 impl Engine {
     /// The table that a feed joins at a place.
@@ -252,6 +161,15 @@ impl Engine {
         asked.iter().flat_map(|a| a.rows.values()).flat_map(|row| row.by.iter().map(|(id, _)| *id)).collect()
     }
 
+    /// The subscriptions that depend on a feed and wait for it: all of them, unless it reads rows for others, who may know theirs.
+    pub(super) fn dependents_that_wait(&self, id: FeedId) -> Vec<SubId> {
+        if self.read_for_joins(id).is_none() {
+            return self.dependents(id);
+        }
+        let waits = |asker: &FeedId| self.materialized(*asker).is_some_and(|m| !m.is_answered());
+        self.askers(id).into_iter().filter(waits).flat_map(|asker| self.dependents(asker)).collect()
+    }
+
     /// What is missing of the rows that are asked for, to be read now.
     pub(super) fn partners_to_read(&mut self, id: FeedId) -> Option<MissingRows> {
         let description = self.read_for_joins(id)?;
@@ -261,6 +179,20 @@ impl Engine {
         missing.add(column, asked.unread.values().filter_map(|key| key.first().cloned()));
         asked.reading.extend(std::mem::take(&mut asked.unread).into_keys());
         Some(missing)
+    }
+
+    /// A read has failed: what is still asked for of it is read the next time.
+    pub(super) fn read_partners_again(&mut self, id: FeedId) {
+        let Some(description) = self.read_for_joins(id) else { return };
+        let Some(asked) = self.subquery_sets.asked.get_mut(&description) else { return };
+        for probe in std::mem::take(&mut asked.reading) {
+            if let Some(row) = asked.rows.get(&probe) {
+                asked.unread.insert(probe, row.key.clone());
+            }
+        }
+        if !asked.unread.is_empty() {
+            self.settle_later(id);
+        }
     }
 
     /// Whether rows are asked for that are neither known nor being read.

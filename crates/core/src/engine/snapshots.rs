@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::io::{Output, Refusal, SnapshotId};
-use super::materialized::Commit;
+use super::materialized::{Commit, Materialized};
 use super::memory::Memory;
 use super::{Engine, Feed, Joining, Turn};
 use crate::feed::Sent;
@@ -23,7 +23,13 @@ impl Engine {
         let Some(&feed_id) = self.snapshots.get(&id) else { return };
         let Engine { feeds, subquery_sets, .. } = self;
         let Some(feed) = feeds.get_mut(feed_id as usize).and_then(Option::as_mut) else { return };
-        if feed.take_rows(rows, subquery_sets) > limit {
+        let taken = feed.take_rows(rows, subquery_sets);
+        if feed.memory.materialized().is_some_and(Materialized::is_for_joins) {
+            // They are many people's, of whom the others are not to suffer.
+            if self.fetches_too_much() {
+                self.close_largest();
+            }
+        } else if taken > limit {
             let text = format!("rows of one result, at most {limit}; narrow the query");
             self.give_up(feed_id, Refusal::Limit(text));
         } else if self.materialized(feed_id).is_some() && self.fetches_too_much() {

@@ -136,7 +136,7 @@ impl Engine {
         }
         let Engine { feeds, subquery_sets, tables, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
-        let plan = feed.plan.clone();
+        let (plan, every, is_reading) = (feed.plan.clone(), feed.every(), feed.joining.is_some());
         let Some(materialized) = feed.memory.materialized_mut() else { return };
         let access_path = AccessPath::of(&plan, subquery_sets);
         if access_path != materialized.access_path {
@@ -149,7 +149,7 @@ impl Engine {
         let columns = compared(&plan, subquery).filter(|(_, exists)| more_admits || *exists || !change.anew);
         let columns = columns.map(|(columns, _)| columns);
         // A fetch that has not begun will use the set as it is then.
-        if materialized.loaded || feed.joining.is_some() {
+        if materialized.loaded || is_reading {
             materialized.miss(&plan, columns.as_ref(), change.crossed, more_admits);
         }
         let of_joined = is_asked_of_joined(&plan, subquery);
@@ -163,11 +163,13 @@ impl Engine {
             _ => true,
         };
         // What the client's own condition lets go may still be seen. Where rules ask other tables that is known only at the end of the
-        // transaction, when the row is not at hand any more.
+        // transaction, and where subscribers are told of it later, perhaps only then: when the row is not at hand any more.
         materialized.revokes |= change.withdraws;
-        let by_rules = materialized.rules_ask;
+        let is_alone = materialized.depends_on.len() == 1 && materialized.asks.is_none() && !plan.is_window();
+        let is_told_at_once = is_alone && every == 0 && !is_reading && materialized.missing.is_nothing();
+        let may_withdraw = materialized.rules_ask || !is_told_at_once;
         let is_held = |key: &Key| materialized.entries.get(key).is_some_and(|entry| entry.now.is_some());
-        materialized.revokes |= by_rules && materialized.told.has_any_but(is_held);
+        materialized.revokes |= may_withdraw && materialized.told.has_any_but(is_held);
         let mut changed = Vec::new();
         for (key, entry) in &materialized.entries {
             let Some(row) = entry.now.as_ref().filter(|row| is_concerned(row)) else { continue };
@@ -180,7 +182,7 @@ impl Engine {
             // When a row comes or goes by itself may have changed, too.
             if differs || plan.depends_on_time {
                 let lost = |sent: &VisibleRow| now.as_ref().is_none_or(|n| shows_less(&plan, sent, n));
-                materialized.revokes |= by_rules && entry.sent.as_ref().is_some_and(lost);
+                materialized.revokes |= may_withdraw && entry.sent.as_ref().is_some_and(lost);
                 // Of a row that is joined more or less may be seen now.
                 materialized.revokes |= shows_joined && entry.sent.is_some();
                 changed.push((key.clone(), gone, differs));

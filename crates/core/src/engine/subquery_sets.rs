@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::partners::Asked;
+use super::asked::Asked;
 use crate::index::FeedId;
 use crate::position::Timestamp;
 use crate::query::Subquery;

@@ -50,7 +50,7 @@ async fn rows_of_several_tables_stay_together_whichever_changes() {
         query.replace("JOIN users u", &format!("JOIN {SEEN} u")).replace("FROM users u", &format!("FROM {SEEN} u"))
     };
     let mut rng = StdRng::seed_from_u64(16);
-    for _ in 0..25 {
+    for _ in 0..60 {
         for _ in 0..6 {
             let (id, user, message) = (rng.random_range(1..14), rng.random_range(1..6), rng.random_range(1..14));
             let (word, city) = (rng.random_range(0..50), ["fen", "tor"][rng.random_range(0..2)]);

@@ -267,6 +267,21 @@ fn a_table_that_cannot_be_read_or_is_gone_closes_those_who_join_it() {
     }
 }
 
+/// What the stream has told of a row meanwhile is newer than what a read brings of it.
+#[test]
+fn a_read_does_not_overtake_the_stream() {
+    let mut engine = engine();
+    let first = engine.handle(Input::Subscribe(1, Box::new(request(LEFT))));
+    let outputs = answer(&mut engine, reads(&first)[0].0, vec![message(1, 7), message(2, 8), message(3, 9)], 1);
+    let read = reads(&outputs)[0].0;
+    let changes =
+        vec![change(&users(), Some(user(7, "ada")), Some(user(7, "eve"))), change(&users(), Some(user(8, "bo")), None)];
+    let outputs = engine.handle(Input::Interval(interval(2, changes)));
+    assert_eq!(told(&outputs, 1), [""; 0], "one of them is still not known");
+    let outputs = answer(&mut engine, read, vec![user(7, "ada"), user(8, "bo"), user(9, "cy")], 1);
+    assert_eq!(told(&outputs, 1), ["'eve'", "NULL", "'cy'"]);
+}
+
 /// What cannot be read for one is no reason to close another who has what they asked for.
 #[test]
 fn a_neighbour_whose_partners_are_known_stays() {

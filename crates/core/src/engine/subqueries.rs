@@ -179,17 +179,18 @@ impl Engine {
             let fails = now.is_err();
             let now = now.unwrap_or(None);
             let differs = gone || fails || now != entry.sent;
-            // When a row comes or goes by itself may have changed, too.
-            if differs || plan.depends_on_time {
+            // When a row comes or goes by itself may have changed, too, and what it looks for in other tables.
+            let looks = differs || plan.joins.is_some();
+            if looks || plan.depends_on_time {
                 let lost = |sent: &VisibleRow| now.as_ref().is_none_or(|n| shows_less(&plan, sent, n));
                 materialized.revokes |= may_withdraw && entry.sent.as_ref().is_some_and(lost);
                 // Of a row that is joined more or less may be seen now.
-                materialized.revokes |= shows_joined && entry.sent.is_some();
-                changed.push((key.clone(), gone, differs));
+                materialized.revokes |= shows_joined && differs && entry.sent.is_some();
+                changed.push((key.clone(), gone, looks));
             }
         }
-        for (key, gone, differs) in changed {
-            if differs {
+        for (key, gone, looks) in changed {
+            if looks {
                 self.put(id, key, |entry| entry.now = entry.now.take().filter(|_| !gone));
             } else {
                 self.put_quietly(id, key, |_| ());

@@ -83,7 +83,7 @@ pub fn case() -> impl Strategy<Value = Case> {
 
 /// Cases that chance finds once in 100,000 or less: what is withdrawn of a row that a client knows, while it was not told yet what became
 /// of the row before.
-pub fn known() -> [Case; 7] {
+pub fn known() -> [Case; 8] {
     let write = |id, v: &'static str, b: &'static str, open: &'static str| {
         Step::Write(id, vec!["1", v, "1.0", "0.5", "a", b, open])
     };
@@ -144,6 +144,21 @@ pub fn known() -> [Case; 7] {
         delays: vec![(0, 0)],
         ..case.clone()
     };
+    // It lets that row go and come again, whose own partner nobody knows any more then.
+    let again = Case {
+        query: Query {
+            kind: Kind::Ordered,
+            text: "SELECT v FROM t LEFT JOIN o ON o.oid = v LEFT JOIN o q ON q.oid = o.og WHERE o.og = 1 ORDER BY id"
+                .into(),
+        },
+        others: vec![["", "", "t"], ["1", "", "t"]],
+        transactions: [vec![vec![write(1, "2", "t", "t")]], vec![vec![]; 3]]
+            .concat()
+            .into_iter()
+            .chain([vec![Step::Member(1, false)], vec![Step::Member(2, false)], vec![Step::Member(2, true)]])
+            .collect(),
+        ..member.clone()
+    };
     // It lets a row come on which the query fails.
     let failing = Case {
         query: Query {
@@ -183,7 +198,7 @@ pub fn known() -> [Case; 7] {
         ],
         ..elsewhere.clone()
     };
-    [fetched, behind, elsewhere, at_once, member, failing, unheard]
+    [fetched, behind, elsewhere, at_once, member, again, failing, unheard]
 }
 
 fn on_others(rights: Rights) -> Vec<RuleText> {

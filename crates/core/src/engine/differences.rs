@@ -12,7 +12,7 @@ use crate::operator::{Operators, Ties};
 use crate::plan::{EffectivePlan, RowDelta};
 use crate::position::Position;
 use crate::query::function::EvalError;
-use crate::schema::Key;
+use crate::schema::{Key, Row};
 use crate::seam::ResultRows;
 
 impl Engine {
@@ -166,7 +166,7 @@ impl Engine {
             return Ok(Vec::new());
         };
         let dirty = materialized.dirty.take();
-        let mut changed = Vec::with_capacity(dirty.len());
+        let (mut changed, mut left) = (Vec::with_capacity(dirty.len()), Vec::new());
         for (key, seen) in dirty {
             let Some(entry) = materialized.entries.get_mut(&key) else { continue };
             let of_entry = || Ok(entry.now.as_ref().map(|row| feed.see(row, subquery_sets)).transpose()?.flatten());
@@ -177,6 +177,12 @@ impl Engine {
                 }
                 Seen::OfEntry => of_entry()?,
             };
+            // It failed with what other tables had before the end of the transaction: a row that is held is one that is in the result or
+            // may come into it.
+            let is_out = |row: &Row| !feed.sees_at_any_time(row, subquery_sets);
+            if now.is_none() && entry.now.as_ref().is_some_and(is_out) {
+                left.push(key.clone());
+            }
             if now == entry.sent {
                 continue;
             }
@@ -186,6 +192,9 @@ impl Engine {
                 None => entry.sent.clone(),
             };
             changed.push(Changed { key, sent, now });
+        }
+        for key in left {
+            self.put_quietly(id, key, |entry| entry.now = None);
         }
         Ok(changed)
     }

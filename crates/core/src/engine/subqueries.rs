@@ -103,6 +103,7 @@ impl Engine {
         let value =
             |seen: &VisibleRow, c: usize| if seen.columns.contains(c) { seen.row[c].clone() } else { Value::Null };
         let (mut changes, mut now_sent) = (Vec::new(), Vec::new());
+        let is_out = |row: &Row| !plan.sees_at_any_time(row, subquery_sets);
         for (key, _) in dirty {
             let Some(entry) = materialized.entries.get(&key) else { continue };
             let now = match entry.now.as_ref().map(|row| plan.see(row, subquery_sets)).transpose() {
@@ -111,13 +112,18 @@ impl Engine {
             };
             let found = |seen: &VisibleRow| -> Found { subquery.columns.iter().map(|&c| value(seen, c)).collect() };
             changes.push((entry.sent.as_ref().map(found), now.as_ref().map(found)));
-            now_sent.push((key, now));
+            // As in a result: what is held is found or may be.
+            let is_left = now.is_none() && entry.now.as_ref().is_some_and(is_out);
+            now_sent.push((key, now, is_left));
         }
         let Some(maintained) = subquery_sets.sets.get_mut(&subquery) else { return };
         let crossed = maintained.values.apply(changes);
         let anew = maintained.values.begins_or_ends_with(&crossed);
-        for (key, sent) in now_sent {
-            self.put_quietly(id, key, |entry| entry.sent = sent);
+        for (key, sent, is_left) in now_sent {
+            self.put_quietly(id, key, |entry| {
+                entry.sent = sent;
+                entry.now = entry.now.take().filter(|_| !is_left);
+            });
         }
         let by = self.subquery_sets.sets.get(&subquery).map(|a| a.dependents.clone()).unwrap_or_default();
         for feed in by {

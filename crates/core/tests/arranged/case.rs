@@ -83,7 +83,7 @@ pub fn case() -> impl Strategy<Value = Case> {
 
 /// Cases that chance finds once in 100,000 or less: what is withdrawn of a row that a client knows, while it was not told yet what became
 /// of the row before.
-pub fn known() -> [Case; 8] {
+pub fn known() -> [Case; 9] {
     let write = |id, v: &'static str, b: &'static str, open: &'static str| {
         Step::Write(id, vec!["1", v, "1.0", "0.5", "a", b, open])
     };
@@ -187,6 +187,34 @@ pub fn known() -> [Case; 8] {
         delays: vec![(0, 0), (0, 0), (2, 2)],
         ..member.clone()
     };
+    // It fails with the set of before its transaction, and changes when nobody looks for it.
+    let zero = |g| Step::Write(0, vec![g, "", "", "", "", "", "t"]);
+    let six = |g, v| Step::Write(6, vec![g, v, "", "", "", "", "t"]);
+    let aside = Case {
+        query: Query {
+            kind: Kind::Computed,
+            text: "SELECT v FROM t WHERE g IN (SELECT og FROM o WHERE ow > 0) AND 10 / v < 9".into(),
+        },
+        rights: Rights::Asked,
+        on_others: Rights::All,
+        old_values: true,
+        others: vec![["1", "", "t"], ["1", "", "t"], ["", "1", "t"]],
+        transactions: vec![
+            vec![zero("")],
+            vec![zero("3")],
+            vec![zero("")],
+            vec![zero("")],
+            vec![Step::Other(3, None), six("2", "0")],
+            vec![zero("")],
+            vec![Step::Other(2, None)],
+            vec![six("", "")],
+            vec![Step::Other(1, Some(["2", "1", "t"]))],
+        ],
+        comes: [0, 0],
+        catches_up: 0,
+        delays: vec![(0, 0), (0, 0), (2, 2), (0, 0), (0, 0), (0, 0)],
+        ..member.clone()
+    };
     let at_once = Case {
         query: behind.query.clone(),
         rights: Rights::Asked,
@@ -198,7 +226,7 @@ pub fn known() -> [Case; 8] {
         ],
         ..elsewhere.clone()
     };
-    [fetched, behind, elsewhere, at_once, member, again, failing, unheard]
+    [fetched, behind, elsewhere, at_once, member, again, failing, unheard, aside]
 }
 
 fn on_others(rights: Rights) -> Vec<RuleText> {

@@ -43,7 +43,7 @@ async fn bad_input_gets_its_error_and_the_instance_goes_on() {
         (subscribe("SELECT id FROM calls WHERE"), -32003, "the text ends here"),
         (subscribe("SELECT id FROM calls UNION SELECT 1"), -32003, "one SELECT is supported"),
         (subscribe("SELECT id + 1 FROM calls"), -32003, "a column without a name"),
-        (subscribe("SELECT id FROM calls, other"), -32003, "one table"),
+        (subscribe("SELECT id FROM calls, other"), -32003, "JOIN … ON …"),
         (subscribe("SELECT id FROM calls WHERE id = 'x'"), -32003, "not a value of type int8"),
         (subscribe("SELECT id FROM calls WHERE id = (SELECT 1)"), -32003, "SELECT stands after IN"),
         (subscribe(&format!("SELECT id FROM calls WHERE {}id = 1", "NOT ".repeat(500))), -32003, "nested too deeply"),

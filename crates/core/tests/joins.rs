@@ -276,9 +276,10 @@ fn a_read_does_not_overtake_the_stream() {
     let read = reads(&outputs)[0].0;
     let changes =
         vec![change(&users(), Some(user(7, "ada")), Some(user(7, "eve"))), change(&users(), Some(user(8, "bo")), None)];
+    engine.handle(Input::SnapshotRows(read, vec![user(7, "ada"), user(8, "bo")]));
     let outputs = engine.handle(Input::Interval(interval(2, changes)));
     assert_eq!(told(&outputs, 1), [""; 0], "one of them is still not known");
-    let outputs = answer(&mut engine, read, vec![user(7, "ada"), user(8, "bo"), user(9, "cy")], 1);
+    let outputs = answer(&mut engine, read, vec![user(7, "ada"), user(9, "cy")], 1);
     assert_eq!(told(&outputs, 1), ["'eve'", "NULL", "'cy'"]);
 }
 

@@ -35,7 +35,7 @@ pub(super) struct AskedRow {
     /// What there is; `None` if that is not known.
     pub(super) known: Option<Option<Row>>,
     /// Who asks, with the place of the table among those that it joins.
-    pub(super) by: Vec<(FeedId, usize)>,
+    pub(super) by: BTreeSet<(FeedId, usize)>,
 }
 
 /// Bytes of a row that is asked for, about.
@@ -85,8 +85,8 @@ pub(super) struct Asks {
     pub(super) by: HashMap<(usize, Probe), BTreeSet<Key>>,
     /// Partners of which it is not known yet whether they are there.
     pub(super) unknown: BTreeSet<(usize, Probe)>,
-    /// Rows that are not held any more.
-    pub(super) left: Vec<Key>,
+    /// Rows that have changed, or of whose partners something was told, since it was looked at what they ask for.
+    pub(super) changed: BTreeSet<Key>,
 }
 
 impl Asks {

@@ -195,6 +195,9 @@ impl Engine {
     fn put_as_seen(&mut self, id: FeedId, key: Key, seen: Seen, change: impl FnOnce(&mut Entry)) {
         let is_left = self.put_quietly(id, key.clone(), change);
         if let Some(materialized) = self.materialized_mut(id).filter(|_| is_left) {
+            if let Some(asks) = &mut materialized.asks {
+                asks.changed.insert(key.clone());
+            }
             materialized.dirty.note(key, seen);
         }
     }
@@ -220,7 +223,7 @@ impl Engine {
         if gone {
             materialized.entries.remove(&key);
             if let Some(asks) = &mut materialized.asks {
-                asks.left.push(key.clone());
+                asks.changed.insert(key.clone());
             }
         }
         // Without old values a row that leaves is found only by its key.

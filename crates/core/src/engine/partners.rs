@@ -26,15 +26,11 @@ impl Engine {
         Some(joins.sides().get(side)?.scan().description())
     }
 
-    /// Has what a joined feed asks for follow from its rows: those that have changed are looked at again.
+    /// Has what a joined feed asks for follow from its rows: those that have changed are looked at again, and not all that wait.
     pub(super) fn ask_partners(&mut self, id: FeedId) {
         let Some(materialized) = self.materialized_mut(id) else { return };
         let Some(asks) = &mut materialized.asks else { return };
-        let mut keys: Vec<Key> = std::mem::take(&mut asks.left);
-        keys.extend(materialized.dirty.keys().cloned());
-        keys.sort_unstable();
-        keys.dedup();
-        for key in keys {
+        for key in std::mem::take(&mut asks.changed) {
             self.ask_for(id, key);
         }
     }
@@ -96,11 +92,11 @@ impl Engine {
         let mut added = 0;
         let row = asked.rows.entry(probe.clone()).or_insert_with(|| {
             asked.unread.insert(probe.clone(), key.clone());
-            let row = AskedRow { key, known: None, by: Vec::new() };
+            let row = AskedRow { key, known: None, by: BTreeSet::new() };
             added = size(&row);
             row
         });
-        row.by.push((id, side));
+        row.by.insert((id, side));
         let is_known = row.known.is_some();
         asked.bytes += added;
         *materialized_bytes += added;
@@ -121,9 +117,7 @@ impl Engine {
         let Engine { subquery_sets, materialized_bytes, .. } = self;
         let Some(asked) = subquery_sets.asked.get_mut(&description) else { return };
         let Some(row) = asked.rows.get_mut(probe) else { return };
-        if let Some(place) = row.by.iter().position(|other| *other == by) {
-            row.by.swap_remove(place);
-        }
+        row.by.remove(&by);
         if !row.by.is_empty() {
             return;
         }
@@ -143,7 +137,10 @@ impl Engine {
     /// Releases all that a feed that ends has asked for.
     pub(super) fn release_partners(&mut self, id: FeedId, plan: &EffectivePlan, asks: Asks) {
         let Some(joins) = &plan.joins else { return };
-        for (side, probe) in asks.by.into_keys() {
+        let mut asked: Vec<(usize, Probe)> = asks.by.into_keys().collect();
+        // In an order that a seed repeats.
+        asked.sort_unstable();
+        for (side, probe) in asked {
             let Some(of) = joins.sides().get(side) else { continue };
             self.release_partner(of.scan().description(), (id, side), &probe);
         }
@@ -313,6 +310,7 @@ impl Engine {
             let place = (side, probe.clone());
             asks.unknown.remove(&place);
             for key in asks.by.get(&place).into_iter().flatten() {
+                asks.changed.insert(key.clone());
                 materialized.dirty.note(key.clone(), Seen::OfEntry);
             }
             self.settle_later(id);

@@ -7,13 +7,14 @@ mod interval;
 use std::sync::Arc;
 
 use gossip_core::budget::Owner;
-use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, SnapshotId, SubId};
+use gossip_core::engine::{Engine, Input, Limits, Output, Refusal, Request, Resume, SnapshotId, SubId};
 use gossip_core::explain::{Passed, explain};
 use gossip_core::feed::Change;
 use gossip_core::plan::Wanted;
 use gossip_core::position::{Old, Position, Reset, ResetReason, RowChange, SnapshotPoint};
 use gossip_core::rule::{Claims, RuleSet, RuleText};
 use gossip_core::schema::{Column, Identified, Row, TOPIC_SOURCE, Table, TableName};
+use gossip_core::seal::Cursor;
 use gossip_core::value::{Type, Value};
 use interval::interval;
 
@@ -283,6 +284,79 @@ fn a_read_does_not_overtake_the_stream() {
     assert_eq!(told(&outputs, 1), ["'eve'", "NULL", "'cy'"]);
 }
 
+/// A result that lacks a partner at every moment is told all the same, in the order of the commits, with partners as they were then.
+#[test]
+fn what_always_lacks_some_partner_is_told_commit_by_commit() {
+    let positions = |outputs: &[Output]| -> Vec<u64> {
+        let of = |o: &Output| match o {
+            Output::Delta(delta, _) => Some(delta.position.commit),
+            Output::Result { position, .. } => Some(position.commit),
+            _ => None,
+        };
+        outputs.iter().filter_map(of).collect()
+    };
+    let mut engine = engine();
+    let first = engine.handle(Input::Subscribe(1, Box::new(request(LEFT))));
+    let outputs = answer(&mut engine, reads(&first)[0].0, vec![message(1, 7)], 1);
+    answer(&mut engine, reads(&outputs)[0].0, vec![user(7, "ada")], 1);
+    let commit = |engine: &mut Engine, at: u64, id: i64, sender: i64, more: Option<RowChange>| {
+        let changes = [change(&messages(), None, Some(message(id, sender)))].into_iter().chain(more).collect();
+        engine.handle(Input::Interval(interval(at, changes)))
+    };
+    let read = reads(&commit(&mut engine, 2, 2, 8, None))[0].0;
+    // Somebody who comes now may know already what came after the second commit.
+    engine.handle(Input::Subscribe(2, Box::new(request(LEFT))));
+    let outputs = commit(&mut engine, 3, 3, 9, Some(change(&users(), Some(user(7, "ada")), Some(user(7, "amy")))));
+    assert_eq!((told(&outputs, 1), reads(&outputs)), (vec![], vec![]));
+    let outputs = answer(&mut engine, read, vec![user(8, "bo")], 3);
+    assert_eq!((told(&outputs, 1), positions(&outputs)), (vec!["'bo'".into()], vec![2]));
+    let asked = reads(&outputs);
+    assert_eq!(asked[0].2, Some(vec![Value::Int(9)]));
+    // Who comes back goes on from there, and not from a commit that is not told yet.
+    for (sub, commit) in [(3, 2), (4, 3)] {
+        let query = engine.plan(1).unwrap().fingerprint;
+        let cursor = Cursor { source: "s".into(), epoch: 1, timeline: 0, commit, index: 0, query, moment: 0 };
+        let resume = Some(Box::new(Resume::At(cursor)));
+        let outputs = engine.handle(Input::Subscribe(sub, Box::new(Request { resume, ..request(LEFT) })));
+        let resumed = outputs.iter().any(|o| matches!(o, Output::Resumed { .. }));
+        assert_eq!(resumed, commit == 2, "{commit}");
+        engine.handle(Input::Unsubscribe(sub));
+    }
+    // The stream tells what the partner is, and by that what it was.
+    let outputs = commit(&mut engine, 4, 4, 10, Some(change(&users(), Some(user(9, "cy")), Some(user(9, "dy")))));
+    assert_eq!((told(&outputs, 1), positions(&outputs)), (vec!["'amy'".into(), "'cy'".into()], vec![3, 3]));
+    assert_eq!(told(&outputs, 2), ["'amy'", "'bo'", "'cy'"]);
+    let outputs = answer(&mut engine, asked[0].0, vec![user(9, "cy")], 3);
+    let outputs = answer(&mut engine, reads(&outputs)[0].0, vec![], 4);
+    assert_eq!((told(&outputs, 1), positions(&outputs)), (vec!["'dy'".into(), "NULL".into()], vec![4]));
+    // A row that is gone before its partner is known comes, and goes.
+    let outputs = commit(&mut engine, 5, 5, 11, None);
+    let gone = change(&messages(), Some(message(5, 11)), None);
+    engine.handle(Input::Interval(interval(6, vec![change(&messages(), None, Some(message(6, 12))), gone])));
+    let outputs = answer(&mut engine, reads(&outputs)[0].0, vec![user(11, "fay")], 6);
+    assert_eq!((told(&outputs, 1), positions(&outputs)), (vec!["'fay'".into()], vec![5]));
+    let outputs = answer(&mut engine, reads(&outputs)[0].0, vec![user(12, "gus")], 6);
+    assert_eq!((told(&outputs, 1), positions(&outputs)), (vec!["gone".into(), "'gus'".into()], vec![6]));
+    engine.handle(Input::Unsubscribe(1));
+    engine.handle(Input::Unsubscribe(2));
+    assert_eq!((engine.feeds().count(), engine.held_bytes()), (0, 0));
+}
+
+/// The stream goes on while a database does not answer.
+#[test]
+fn what_waits_for_partners_that_do_not_come_has_a_limit() {
+    let mut engine = engine_with(Limits { result_rows: 10, ..Limits::default() });
+    let first = engine.handle(Input::Subscribe(1, Box::new(request(LEFT))));
+    answer(&mut engine, reads(&first)[0].0, vec![message(1, 7)], 1);
+    let insert = |at: u64| interval(at, vec![change(&messages(), None, Some(message(at as i64, 7)))]);
+    let closed = (2..).find_map(|at| {
+        let outputs = engine.handle(Input::Interval(insert(at)));
+        outputs.into_iter().find_map(|o| if let Output::Closed(1, why) = o { Some((at, why)) } else { None })
+    });
+    assert!(matches!(&closed, Some((11, Refusal::Limit(why))) if why.contains("at most 10")), "{closed:?}");
+    assert_eq!((engine.feeds().count(), engine.held_bytes()), (0, 0));
+}
+
 /// What cannot be read for one is no reason to close another who has what they asked for.
 #[test]
 fn a_neighbour_whose_partners_are_known_stays() {
@@ -311,7 +385,7 @@ fn a_neighbour_whose_partners_are_known_stays() {
 /// Who asks for too much is closed, and not whoever waits for the same table.
 #[test]
 fn whoever_asks_for_too_much_is_closed_alone() {
-    let mut engine = engine_with(Limits { sent_bytes: 100_000, ..Limits::default() });
+    let mut engine = engine_with(Limits { sent_bytes: 200_000, ..Limits::default() });
     let person = |who: &str| Arc::new(Owner { subject: Some(who.into()), ..Owner::default() });
     let owned = |query: &str, who: &str| Request { owner: Some(person(who)), ..request(query) };
     let small = format!("{LEFT} WHERE m.id = 1");

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use super::frozen::Frozen;
 use crate::index::FeedId;
 use crate::schema::{ByKey, Key, Row, Table};
 use crate::subquery::Partner;
@@ -87,6 +88,8 @@ pub(super) struct Asks {
     pub(super) unknown: BTreeSet<(usize, Probe)>,
     /// Rows that have changed, or of whose partners something was told, since it was looked at what they ask for.
     pub(super) changed: BTreeSet<Key>,
+    /// What waits for some of these partners while the stream goes on.
+    pub(super) frozen: Option<Box<Frozen>>,
 }
 
 impl Asks {
@@ -98,6 +101,6 @@ impl Asks {
     /// Bytes of it, about, without the rows.
     pub(super) fn size(&self) -> usize {
         const EACH: usize = 160;
-        (self.of.len() + self.by.len()) * EACH
+        (self.of.len() + self.by.len()) * EACH + self.frozen.as_ref().map_or(0, |frozen| frozen.size())
     }
 }

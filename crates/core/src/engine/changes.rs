@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::audit::Digest;
 use super::io::{Delta, Output, Refusal, ResyncReason};
-use super::materialized::Commit;
+use super::materialized::{Commit, Materialized};
 use super::{Engine, Feed, Tables, row_events};
 use crate::audience::SubId;
 use crate::explain::{self, Tally, Verdict};
@@ -244,6 +244,8 @@ impl Engine {
         if let Some(state) = self.sources.get_mut(source) {
             state.unfinished = unfinished;
         }
+        // What waits for partners looks there what these were.
+        self.remember(source, t);
         // All changes are applied before any is evaluated: sub-selects are those at the transaction's end.
         materialized.into_iter().for_each(|(id, i)| self.take_change(id, &t.changes[i as usize]));
         self.fresh.clear();
@@ -258,7 +260,6 @@ impl Engine {
             }
         }
         otherwise.into_iter().for_each(|name| self.description_mismatch(name, t.position));
-        self.remember(source, t);
         self.out.push(Output::Taken(interval.clone(), t.clone()));
     }
 
@@ -495,7 +496,8 @@ impl Engine {
             if feed.plan.table().source != *source || !is_told_of(&feed.plan, t) {
                 continue;
             }
-            let silent = feed.memory.materialized().is_some() && feed.joining.is_some();
+            let is_answered = |m: &Materialized| m.is_answered() && m.frozen().is_none();
+            let silent = feed.memory.materialized().is_some_and(|m| feed.joining.is_some() || !is_answered(m));
             let waiting = silent || self.fresh.contains(sub) || feed.waiting().iter().any(|(w, _)| w == sub);
             let keys = t.changes.iter().filter(|c| feed.plan.is_about(c)).map(|c| &c.key);
             let beyond = feed.plan.is_window() && !self.shows_any_of(s.feed, keys);

@@ -1,29 +1,35 @@
 //! What feeds that hold their rows send: the difference between what they sent last and what holds now.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::Engine;
-use super::io::{Delta, Output};
+use super::frozen::{Frozen, FrozenRow};
+use super::io::{Delta, Output, ResyncReason};
 use super::materialized::{Changed, Commit, Held, Materialized, Seen};
+use crate::audience::SubId;
 use crate::explain::Tally;
 use crate::feed::{self, Change};
 use crate::index::FeedId;
 use crate::operator::{Operators, Ties};
-use crate::plan::{EffectivePlan, RowDelta};
+use crate::plan::{EffectivePlan, RowDelta, VisibleRow};
 use crate::position::Position;
 use crate::query::function::EvalError;
-use crate::schema::{Key, Row};
+use crate::schema::{ByKey, Key, Row};
 use crate::seam::ResultRows;
 
 impl Engine {
-    /// Sends subscribers the difference between what was sent last and what holds now, and a whole result to those who wait.
-    /// Returns what was changed in the result; `None` if nothing was.
-    pub(super) fn emit_difference(&mut self, id: FeedId, commit: Commit) -> Option<Tally> {
+    /// Sends subscribers the difference between what was sent last and what holds now, or what held at the earlier commit that was
+    /// frozen, and a whole result to those who wait. Returns what was changed in the result; `None` if nothing was.
+    pub(super) fn emit_difference(&mut self, id: FeedId, commit: Commit, frozen: Option<Frozen>) -> Option<Tally> {
         let materialized = self.materialized_mut(id)?;
-        let revokes = std::mem::take(&mut materialized.revokes);
+        let (revokes, waited, frozen) = match frozen {
+            Some(Frozen { revokes, waiting, rows, .. }) => (revokes, Some(waiting), Some(rows)),
+            None => (std::mem::take(&mut materialized.revokes), None, None),
+        };
         // What only waited for its time is of the last commit that changed it.
-        let held = materialized.held.filter(|_| !materialized.is_dirty());
-        let changes = match self.changes_of_result(id, commit, revokes) {
+        let held = materialized.held.filter(|_| frozen.is_none() && !materialized.is_dirty());
+        let changes = match self.changes_of_result(id, commit, revokes, frozen) {
             Ok(Some(changes)) => changes,
             // They wait for their time.
             Ok(None) => {
@@ -36,7 +42,10 @@ impl Engine {
             }
         };
         let tally = Tally::of(&changes);
-        let waiting = self.materialized_mut(id).map(|m| std::mem::take(&mut m.waiting)).unwrap_or_default();
+        // Who came after that commit perhaps knows more already.
+        let is_due = |sub: &SubId| waited.as_ref().is_none_or(|waited| waited.contains(sub));
+        let waiting = self.materialized_mut(id).map(|m| m.waiting.extract_if(.., |(sub, _)| is_due(sub)).collect());
+        let waiting: Vec<(SubId, ResyncReason)> = waiting.unwrap_or_default();
         let waits = self.feed(id).and_then(|f| f.pending.as_ref()).and_then(|p| p.due());
         self.paced.extend(waits.map(|due| (due, id)));
         let Commit { term, position, at } = commit;
@@ -63,6 +72,16 @@ impl Engine {
         (tally != Tally::default()).then_some(tally)
     }
 
+    /// Notes that a commit may have changed the result, and is told later.
+    pub(super) fn note_untold(&mut self, id: FeedId, position: Position) {
+        let Some(materialized) = self.materialized_mut(id) else { return };
+        materialized.history.note_untold(position);
+        let frozen = materialized.asks.as_mut().and_then(|asks| asks.frozen.as_mut());
+        if let Some(frozen) = frozen.filter(|frozen| position > frozen.commit.position) {
+            frozen.changed_since.get_or_insert(position);
+        }
+    }
+
     /// Notes what is told, for those who come back.
     fn note_told(&mut self, id: FeedId, position: Position, delta: Option<&Arc<Delta>>, withdraws: bool) {
         let Engine { feeds, materialized_bytes, clock, .. } = self;
@@ -84,10 +103,15 @@ impl Engine {
         id: FeedId,
         commit: Commit,
         revokes: bool,
+        frozen: Option<ByKey<FrozenRow>>,
     ) -> Result<Option<Vec<Change>>, EvalError> {
+        let is_frozen = frozen.is_some();
         let Some(plan) = self.feed(id).map(|f| f.plan.clone()) else { return Ok(Some(Vec::new())) };
+        let changed = match frozen {
+            Some(rows) => self.frozen_rows(id, rows),
+            None => self.changed_rows(id)?,
+        };
         if self.materialized(id).is_some_and(|m| m.operators.is_none()) {
-            let changed = self.changed_rows(id)?;
             let between = |c: &Changed| feed::between(&plan, c.key.clone(), c.sent.clone(), c.now.clone());
             let changes = changed.iter().filter_map(between).collect();
             self.forget_told_if_nothing_waits(id);
@@ -95,13 +119,15 @@ impl Engine {
             self.count_operators(id);
             return Ok(Some(changes));
         }
-        self.arrange_changed_rows(id, &plan)?;
+        self.arrange(id, &plan, changed)?;
         if self.reads_on(id, revokes) {
             self.count_operators(id);
             return Ok(None);
         }
-        if self.lets_go(id) {
-            self.arrange_changed_rows(id, &plan)?;
+        // What has changed since is not looked at yet.
+        if !is_frozen && self.lets_go(id) {
+            let changed = self.changed_rows(id)?;
+            self.arrange(id, &plan, changed)?;
         }
         if self.waits_for_its_time(id, commit, revokes) {
             self.count_operators(id);
@@ -115,8 +141,7 @@ impl Engine {
     }
 
     /// Has a feed's operators take the rows that have changed.
-    fn arrange_changed_rows(&mut self, id: FeedId, plan: &EffectivePlan) -> Result<(), EvalError> {
-        let changed = self.changed_rows(id)?;
+    fn arrange(&mut self, id: FeedId, plan: &EffectivePlan, changed: Vec<Changed>) -> Result<(), EvalError> {
         if let Some(operators) = self.materialized_mut(id).and_then(|m| m.operators.as_mut()) {
             for Changed { key, sent, now } in &changed {
                 operators.apply(plan, key.clone(), RowDelta { old: sent.clone(), new: now.clone() })?;
@@ -199,6 +224,54 @@ impl Engine {
         Ok(changed)
     }
 
+    /// What is seen of the rows that may have changed since the last time, and are looked at with this. Lets go of those that are not in
+    /// the result and will not come into it.
+    pub(super) fn look_at_dirty(&mut self, id: FeedId) -> Result<Vec<(Key, Option<VisibleRow>)>, EvalError> {
+        let Engine { feeds, subquery_sets, .. } = self;
+        let feed = feeds.get_mut(id as usize).and_then(Option::as_mut);
+        let Some((plan, materialized)) = feed.and_then(|f| Some((&f.plan, f.memory.materialized_mut()?))) else {
+            return Ok(Vec::new());
+        };
+        let (mut seen, mut left) = (Vec::new(), Vec::new());
+        for (key, _) in materialized.dirty.take() {
+            let Some(entry) = materialized.entries.get(&key) else { continue };
+            let now = entry.now.as_ref().map(|row| plan.see(row, subquery_sets)).transpose()?.flatten();
+            if now.is_none() && entry.now.as_ref().is_some_and(|row| !plan.sees_at_any_time(row, subquery_sets)) {
+                left.push(key.clone());
+            }
+            seen.push((key, now));
+        }
+        for key in left {
+            self.put_quietly(id, key, |entry| entry.now = None);
+        }
+        Ok(seen)
+    }
+
+    /// The rows of a difference that was frozen. Those that are in the result are known as sent from now on, also where nothing is held of
+    /// them any more.
+    fn frozen_rows(&mut self, id: FeedId, rows: ByKey<FrozenRow>) -> Vec<Changed> {
+        let mut changed = Vec::new();
+        // In an order that a seed repeats.
+        let rows: BTreeMap<Key, FrozenRow> = rows.into_iter().collect();
+        for (key, row) in rows {
+            let FrozenRow::Seen(now) = row else { continue };
+            let Some(materialized) = self.materialized_mut(id) else { break };
+            let entry = materialized.entries.get(&key);
+            let sent = entry.and_then(|entry| entry.sent.clone());
+            if entry.is_none() && now.is_some() {
+                materialized.dirty.note(key.clone(), Seen::OfEntry);
+            }
+            if now == sent {
+                continue;
+            }
+            if now.is_some() {
+                self.put_quietly(id, key.clone(), |entry| entry.sent = now.clone());
+            }
+            changed.push(Changed { key, sent, now });
+        }
+        changed
+    }
+
     /// Lets go of rows that are not in the result any more, and notes what subscribers know of those that changed.
     fn note_sent(&mut self, id: FeedId, changed: Vec<Changed>) {
         let Some(feed) = self.feed(id) else { return };
@@ -258,7 +331,7 @@ impl Engine {
     }
 
     /// Keeps count of the memory that the operators of a feed take, and what waits for its time.
-    fn count_operators(&mut self, id: FeedId) {
+    pub(super) fn count_operators(&mut self, id: FeedId) {
         let Engine { feeds, materialized_bytes, .. } = self;
         let feed = feeds.get_mut(id as usize).and_then(Option::as_mut);
         let Some(materialized) = feed.and_then(|f| f.memory.materialized_mut()) else { return };

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use super::asked::Asks;
+use super::frozen::Frozen;
 use super::history::History;
 use super::io::ResyncReason;
 use super::moments::Moments;
@@ -190,6 +191,11 @@ impl Materialized {
         self.asks.as_ref().is_none_or(|asks| asks.are_answered())
     }
 
+    /// What waits for partners as of an earlier commit.
+    pub(super) fn frozen(&self) -> Option<&Frozen> {
+        self.asks.as_ref().and_then(|asks| asks.frozen.as_deref())
+    }
+
     /// Whether what some entry shows may differ from what was sent.
     pub(super) fn is_dirty(&self) -> bool {
         self.dirty.keys().any(|key| self.entries.contains_key(key))
@@ -217,7 +223,8 @@ impl Materialized {
         subquery_results: &dyn SubqueryResults,
     ) -> bool {
         let sent = self.entries.get(&change.key).and_then(|entry| entry.sent.as_ref());
-        let mut known = sent.into_iter().chain(self.told.get(&change.key));
+        let frozen = self.frozen().and_then(|frozen| frozen.seen(&change.key));
+        let mut known = sent.into_iter().chain(self.told.get(&change.key)).chain(frozen);
         let hides = |sent: &VisibleRow, row: &Row| {
             // Whether it is they who let a row go is known, if they ask other tables, only at the end of the transaction, and if
             // they ask the time, perhaps later: when the row is not at hand any more.

@@ -104,6 +104,7 @@ impl Engine {
             && materialized.missing.is_nothing()
             && !materialized.is_dirty()
             && materialized.is_answered()
+            && materialized.frozen().is_none()
             && !self.lacks_partners(id)
             && self.subqueries_are_settled(materialized)
     }
@@ -358,6 +359,7 @@ impl Engine {
         if self.materialized(id).is_some_and(Materialized::is_for_joins) {
             return self.forget_partners(id);
         }
+        self.unfreeze(id);
         let Some(feed) = self.feed_mut(id) else { return };
         let live = std::mem::take(&mut feed.live);
         let Some(materialized) = feed.memory.materialized_mut() else { return };
@@ -423,21 +425,28 @@ impl Engine {
             let Some(materialized) = feed.memory.materialized() else { continue };
             let lacks = !materialized.loaded || !materialized.missing.is_nothing() || self.lacks_partners(id);
             let answered = lacks || materialized.is_answered();
-            let waits = feed.joining.is_some() || !self.subqueries_are_settled(materialized) || !answered;
+            let settled = self.subqueries_are_settled(materialized);
+            let waits = feed.joining.is_some() || !settled || !answered;
             if lacks && self.is_left(id) {
                 // Nothing is read for nobody.
                 self.remove_feed(id);
                 continue;
             }
-            let exceeded_limit = self.exceeded_limit(id, materialized);
+            // Also where it waits: the stream goes on meanwhile.
+            if let Some((largest, refusal)) = self.exceeded_limit(id, materialized) {
+                self.fail_materialized(largest, &refusal);
+                if largest != id && self.feed(largest).is_none() {
+                    self.unsettled.insert((level, id));
+                }
+                continue;
+            }
             if (waits || lacks) && (materialized.revokes || materialized.is_subquery() && materialized.is_dirty()) {
                 // It cannot send yet what was removed; unsent deltas with those rows are discarded now.
                 self.revoke_unsent(id);
             }
-            if (waits || lacks)
-                && let Some(materialized) = self.materialized_mut(id)
-            {
-                materialized.history.note_untold(commit.position);
+            if waits || lacks {
+                self.note_untold(id, commit.position);
+                self.send_up_to_unknown(id, commit, !lacks && !answered && settled);
             }
             if waits {
                 // The feed that it waits for schedules it again.
@@ -445,13 +454,9 @@ impl Engine {
             }
             if lacks {
                 self.fetch(id);
-            } else if let Some((largest, refusal)) = exceeded_limit {
-                self.fail_materialized(largest, &refusal);
-                if largest != id && self.feed(largest).is_none() {
-                    self.unsettled.insert((level, id));
-                }
             } else if level == CLIENTS {
-                let tally = self.emit_difference(id, commit);
+                self.unfreeze(id);
+                let tally = self.emit_difference(id, commit, None);
                 // Nobody asks where nobody is observed.
                 sent.extend(tally.filter(|_| !self.observed.is_empty()).map(|tally| (id, tally)));
             } else {

@@ -23,6 +23,8 @@ mod changes;
 mod clock;
 mod compiler;
 mod differences;
+mod freezing;
+mod frozen;
 mod history;
 pub(crate) mod io;
 mod leaving;

@@ -14,7 +14,7 @@ use super::serves::Serves;
 use crate::audience::SubId;
 use crate::index::FeedId;
 use crate::plan::{EffectivePlan, LiveQuery, Project};
-use crate::position::RowChange;
+use crate::position::{Old, RowChange};
 use crate::query::Expr;
 use crate::query::expr::Grant;
 use crate::schema::{Key, Row};
@@ -41,9 +41,14 @@ impl Engine {
         let Some(materialized) = feed.memory.materialized_mut() else { return };
         let row = materialized.entries.get(&key).and_then(|entry| entry.now.as_ref());
         let wanted = row.map(|row| feed.plan.partners_of(row, subquery_sets)).unwrap_or_default();
-        let Some(asks) = &mut materialized.asks else { return };
         let mut now: Vec<(usize, Probe, Key)> = Vec::new();
         now.extend(wanted.into_iter().filter_map(|(side, key)| Some((side, probe(&key)?, key))));
+        self.set_asks(id, key, now);
+    }
+
+    /// Has what is asked for under the key of a row be this from now on.
+    pub(super) fn set_asks(&mut self, id: FeedId, key: Key, now: Vec<(usize, Probe, Key)>) {
+        let Some(asks) = self.materialized_mut(id).and_then(|m| m.asks.as_mut()) else { return };
         let before = asks.of.remove(&key).unwrap_or_default();
         let (mut come, mut gone) = (Vec::new(), Vec::new());
         for (side, probe) in &before {
@@ -225,7 +230,11 @@ impl Engine {
         let Some(probe) = probe(&change.key) else { return };
         let Some(asked) = self.subquery_sets.asked.get_mut(&description) else { return };
         let Some(row) = asked.rows.get(&probe) else { return };
-        let old = row.known.clone();
+        // Of what was not known yet it is known now what it was.
+        let old = row.known.clone().or_else(|| match &change.old {
+            Old::Known(was) => Some(was.clone()),
+            Old::Unknown => None,
+        });
         let by = row.by.clone();
         let mut new = change.new.clone();
         if let Some(row) = new.as_mut().filter(|_| !change.omitted_columns.is_empty()) {
@@ -265,9 +274,13 @@ impl Engine {
         asked.unread.insert(probe.clone(), key.clone());
         let (feed, by) = (asked.feed, row.by.clone());
         for (asker, side) in by {
-            if let Some(asks) = self.materialized_mut(asker).and_then(|m| m.asks.as_mut()) {
-                asks.unknown.insert((side, probe.clone()));
+            let Some(materialized) = self.materialized_mut(asker) else { continue };
+            let Some(asks) = &mut materialized.asks else { continue };
+            let place = (side, probe.clone());
+            for key in asks.by.get(&place).into_iter().flatten().filter(|key| !key.is_empty()) {
+                materialized.dirty.note(key.clone(), Seen::OfEntry);
             }
+            asks.unknown.insert(place);
         }
         self.settle_later(feed);
     }
@@ -283,6 +296,9 @@ impl Engine {
             keys.push((probe.clone(), row.key.clone()));
         }
         asked.reading.clear();
+        let askers = self.askers(id);
+        askers.into_iter().for_each(|asker| self.unfreeze(asker));
+        let Some(asked) = self.subquery_sets.asked.get_mut(&description) else { return };
         let bytes: usize = asked.rows.values().map(size).sum();
         let before = std::mem::replace(&mut asked.bytes, bytes);
         self.materialized_bytes = self.materialized_bytes + bytes - before;
@@ -309,7 +325,7 @@ impl Engine {
             let Some(asks) = &mut materialized.asks else { continue };
             let place = (side, probe.clone());
             asks.unknown.remove(&place);
-            for key in asks.by.get(&place).into_iter().flatten() {
+            for key in asks.by.get(&place).into_iter().flatten().filter(|key| !key.is_empty()) {
                 asks.changed.insert(key.clone());
                 materialized.dirty.note(key.clone(), Seen::OfEntry);
             }

@@ -77,6 +77,7 @@ impl Engine {
 
     /// Discards what is unsent of a feed and of those that depend on it.
     pub(super) fn revoke_unsent(&mut self, id: FeedId) {
+        self.unfreeze(id);
         let Some(feed) = self.feed(id) else { return };
         let Some(materialized) = feed.memory.materialized() else { return };
         let maintained = materialized.maintains().and_then(|l| self.subquery_sets.sets.get(l));
@@ -140,6 +141,7 @@ impl Engine {
             // The audit reads other rows than the feed has now.
             self.stop_audit();
         }
+        self.unfreeze(id);
         let Engine { feeds, subquery_sets, tables, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let (plan, every, is_reading) = (feed.plan.clone(), feed.every(), feed.joining.is_some());

@@ -182,6 +182,7 @@ impl Run<'_> {
                         client.rows = rows.to_vec();
                         client.at = Some(position);
                         self.check(sub)?;
+                        self.check_nothing_is_withdrawn_since(position)?;
                     }
                 }
                 Output::Delta(delta, audience) => {
@@ -194,6 +195,7 @@ impl Run<'_> {
                         client.at = Some(delta.position);
                         self.note_delta(&delta.changes);
                         self.check(*sub)?;
+                        self.check_nothing_is_withdrawn_since(delta.position)?;
                     }
                 }
                 Output::Discard(sub) => self.clients.get_mut(&sub).unwrap().at = None,
@@ -410,6 +412,23 @@ impl Run<'_> {
             self.reached.borrow_mut().note("others: withdrawn".into());
         }
         self.take(outputs)
+    }
+
+    /// What is told late, because partners had to be read, has nothing in it that was withdrawn meanwhile.
+    fn check_nothing_is_withdrawn_since(&self, at: Position) -> Result<(), TestCaseError> {
+        let Some((of, told)) = self.history.range(..=at).next_back().filter(|(of, _)| of.commit < self.at) else {
+            return Ok(());
+        };
+        if self.is_withdrawn(told, told)
+            || self.is_withdrawn_of_joined(told, told)
+            || self.is_withdrawn_of_others(told, told)
+        {
+            return self.fail(format!("what is told as of {of} was withdrawn meanwhile"));
+        }
+        if self.case.every == 0 && self.case.query.text.contains("JOIN") {
+            self.reached.borrow_mut().note("others: told as of an earlier commit".into());
+        }
+        Ok(())
     }
 
     /// Whether less may be seen of a row now than before, of which the query shows or counts something. It was `known` to a

@@ -232,7 +232,7 @@ pub fn explain(
     steps.extend(join_step(plan, row, subquery_results, verdict != Verdict::Withheld));
     let whole = |r: &Row| match (plan.scan.admit(r, subquery_results)?, &plan.joins) {
         (own, None) => Some(own.into_visible()),
-        (own, Some(joins)) => joins.beside_partners(own, subquery_results, &mut |_, _| ()).ok().flatten(),
+        (own, Some(joins)) => joins.beside_partners(own, subquery_results).ok().flatten(),
     };
     let shown = both(row).into_iter().filter(|_| !passes_all).filter_map(whole).map(|seen| {
         let cells = Masked { row: &seen.row, visible: &seen.columns, subquery_results };
@@ -255,10 +255,11 @@ fn join_step(
     let joins = plan.joins.as_ref()?;
     let mut values = Vec::new();
     let mut found = false;
-    for own in both(change).into_iter().filter_map(|row| plan.scan.admit(row, subquery_results)) {
-        let mut asked = Vec::new();
-        let row = joins.beside_partners(own, subquery_results, &mut |side, key| asked.push((side, key.clone())));
-        found |= !matches!(row, Ok(None));
+    for row in both(change) {
+        let admit = || plan.scan.admit(row, subquery_results);
+        let beside = admit().map(|own| joins.beside_partners(own, subquery_results));
+        found |= beside.is_some_and(|row| row != Ok(None));
+        let asked = admit().map(|own| joins.wanted(own, subquery_results)).unwrap_or_default();
         for (side, key) in asked.into_iter().filter(|_| reached) {
             let Some(side) = joins.sides().get(side) else { continue };
             let what = match subquery_results.partner(side.scan().description(), &key) {

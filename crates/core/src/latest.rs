@@ -58,6 +58,11 @@ impl<T> Latest<T> {
         self.list.iter().map(|(key, _)| key)
     }
 
+    /// How many there are, about: some perhaps counted several times.
+    pub fn len(&self) -> usize {
+        self.list.len()
+    }
+
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
         self.list.is_empty()

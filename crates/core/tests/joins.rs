@@ -342,10 +342,89 @@ fn what_always_lacks_some_partner_is_told_commit_by_commit() {
     assert_eq!((engine.feeds().count(), engine.held_bytes()), (0, 0));
 }
 
+/// What is read of a result is taken as it comes, and means nothing if it is read again.
+#[test]
+fn partners_are_asked_for_while_the_rows_are_read() {
+    let mut engine = engine();
+    let first = engine.handle(Input::Subscribe(1, Box::new(request(LEFT))));
+    let read = reads(&first)[0].0;
+    let outputs = engine.handle(Input::SnapshotRows(read, vec![message(1, 7), message(2, 8)]));
+    let of_users = reads(&outputs);
+    assert_eq!(of_users[0].2, Some(vec![Value::Int(7), Value::Int(8)]));
+    engine.handle(Input::SnapshotFailed(read, "it hangs".into()));
+    let again = engine.handle(Input::Tick);
+    let outputs = answer(&mut engine, reads(&again)[0].0, vec![message(1, 7)], 1);
+    assert_eq!(told(&outputs, 1), [""; 0]);
+    let outputs = answer(&mut engine, of_users[0].0, vec![user(7, "ada"), user(8, "bo")], 1);
+    assert_eq!(told(&outputs, 1), ["'ada'"]);
+}
+
+/// Each who asks for rows of a table has a part of what is read at once.
+#[test]
+fn nobody_waits_for_all_that_another_asks_for() {
+    let mut engine = engine();
+    let first = engine.handle(Input::Subscribe(1, Box::new(request(LEFT))));
+    let many = (1..=2_500).map(|id| message(id, 10_000 + id)).collect();
+    let outputs = answer(&mut engine, reads(&first)[0].0, many, 1);
+    let asked = reads(&outputs);
+    assert_eq!(asked[0].2.as_ref().map(Vec::len), Some(500));
+    let second = engine.handle(Input::Subscribe(2, Box::new(request(&format!("{INNER} WHERE m.id = 9999")))));
+    answer(&mut engine, reads(&second)[0].0, vec![message(9_999, 99_999)], 1);
+    let outputs = answer(&mut engine, asked[0].0, vec![], 1);
+    let next = reads(&outputs);
+    assert!(next[0].2.as_ref().is_some_and(|keys| keys.len() == 500 && keys.contains(&Value::Int(99_999))));
+    let outputs = answer(&mut engine, next[0].0, vec![user(99_999, "zoe")], 1);
+    assert_eq!((told(&outputs, 2), told(&outputs, 1)), (vec!["'zoe'".to_string()], vec![]));
+    let mut next = reads(&outputs);
+    for _ in 0..4 {
+        let outputs = answer(&mut engine, next[0].0, vec![], 1);
+        if told(&outputs, 1).len() == 2_500 {
+            return;
+        }
+        next = reads(&outputs);
+    }
+    panic!("the first has no result");
+}
+
+/// A part of the memory is not for one person alone.
+#[test]
+fn who_holds_much_gets_no_more() {
+    let mut engine = engine_with(Limits { sent_bytes: 400_000, ..Limits::default() });
+    let owned = |query: &str, who: &str| {
+        let owner = Owner { subject: Some(who.into()), ..Owner::default() };
+        Request { owner: Some(Arc::new(owner)), ..request(query) }
+    };
+    let first = engine.handle(Input::Subscribe(1, Box::new(owned(LEFT, "mallory"))));
+    answer(&mut engine, reads(&first)[0].0, (1..300).map(|id| message(id, id)).collect(), 1);
+    let query = format!("{LEFT} WHERE m.id = 1");
+    let said =
+        |outputs: Vec<Output>| outputs.into_iter().find(|o| matches!(o, Output::Closed(..))).map(|o| format!("{o:?}"));
+    let more = said(engine.handle(Input::Subscribe(2, Box::new(owned(&query, "mallory")))));
+    assert!(more.as_ref().is_some_and(|text| text.contains("one person or address, at most 100000 bytes")), "{more:?}");
+    assert_eq!(said(engine.handle(Input::Subscribe(3, Box::new(owned(&query, "ada"))))), None);
+}
+
+/// One change of another table's row is not to be one of all rows there are.
+#[test]
+fn rows_that_have_the_same_partner_have_a_limit() {
+    let mut engine = engine_with(Limits { fan_out: 3, ..Limits::default() });
+    let first = engine.handle(Input::Subscribe(1, Box::new(request(LEFT))));
+    let rows = vec![message(1, 7), message(2, 7), message(3, 7), message(4, 8)];
+    let outputs = answer(&mut engine, reads(&first)[0].0, rows, 1);
+    let outputs = answer(&mut engine, reads(&outputs)[0].0, vec![user(7, "ada")], 1);
+    assert_eq!(told(&outputs, 1), ["'ada'", "'ada'", "'ada'", "NULL"]);
+    let more = change(&messages(), Some(message(4, 8)), Some(message(4, 7)));
+    let outputs = engine.handle(Input::Interval(interval(2, vec![more])));
+    let said =
+        outputs.iter().find_map(|o| if let Output::Closed(1, why) = o { Some(format!("{why:?}")) } else { None });
+    assert!(said.as_ref().is_some_and(|why| why.contains("the same row of users beside them, at most 3")), "{said:?}");
+    assert_eq!((engine.feeds().count(), engine.held_bytes()), (0, 0));
+}
+
 /// The stream goes on while a database does not answer.
 #[test]
 fn what_waits_for_partners_that_do_not_come_has_a_limit() {
-    let mut engine = engine_with(Limits { result_rows: 10, ..Limits::default() });
+    let mut engine = engine_with(Limits { joined_rows: 10, ..Limits::default() });
     let first = engine.handle(Input::Subscribe(1, Box::new(request(LEFT))));
     answer(&mut engine, reads(&first)[0].0, vec![message(1, 7)], 1);
     let insert = |at: u64| interval(at, vec![change(&messages(), None, Some(message(at as i64, 7)))]);

@@ -218,7 +218,9 @@ const WATCHED: [(&str, &str); 4] = [
 
 fn main() {
     let seconds = std::env::args().skip(1).find_map(|a| a.parse().ok()).unwrap_or(60);
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    // What clients do with what they are sent is not to take the instance's threads.
+    let threads = || tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap();
+    let (runtime, of_watchers, of_hostile) = (threads(), threads(), threads());
     let server = Postgres::start();
     drop(database(&server));
     let (instance, door) = runtime.block_on(start(&server));
@@ -230,8 +232,9 @@ fn main() {
     for hostile in [false, true] {
         let over = Arc::new(AtomicBool::new(false));
         let told = Told::default();
-        let watched = WATCHED.map(|(name, query)| (name, runtime.block_on(door.watch(name, query))));
-        let siege = || HOSTILE.map(|queries| runtime.spawn(besiege(door.clone(), told.clone(), over.clone(), queries)));
+        let watched = WATCHED.map(|(name, query)| (name, of_watchers.block_on(door.watch(name, query))));
+        let siege =
+            || HOSTILE.map(|queries| of_hostile.spawn(besiege(door.clone(), told.clone(), over.clone(), queries)));
         let siege = hostile.then(siege);
         next = write(&server.url(), next, seconds);
         let all = seconds * PER_SECOND;
@@ -241,7 +244,7 @@ fn main() {
         }
         over.store(true, Relaxed);
         for task in siege.into_iter().flatten() {
-            runtime.block_on(task).unwrap();
+            of_hostile.block_on(task).unwrap();
         }
         println!("{}", if hostile { "beside somebody hostile" } else { "alone" });
         let floor = watched[2].1.lock().value_at_quantile(0.5) as f64;

@@ -23,6 +23,9 @@ const OF_ONE: usize = 2;
 /// Snapshots that one read serves at most.
 const TOGETHER: usize = 64;
 
+/// Rows that are handed over at once: while it takes these, the engine does nothing else.
+const AT_ONCE: usize = 250;
+
 /// After so long without a row a read does not count as one of those that may go on at the same time.
 const HANGS: Duration = Duration::from_secs(10);
 
@@ -248,9 +251,9 @@ impl Snapshots {
             let mut wanted = false;
             for (job, apart) in jobs.iter().zip(&apart).filter(|(j, _)| !j.cancelled.load(Relaxed)) {
                 let rows = job.of_interest(&rows, *apart);
-                let sent = rows.is_empty() || job.inputs.blocking_send(Input::SnapshotRows(job.id, rows)).is_ok();
+                let send = |rows: &[Row]| job.inputs.blocking_send(Input::SnapshotRows(job.id, rows.to_vec())).is_ok();
                 // Nobody listens any more when the instance stops.
-                wanted |= sent;
+                wanted |= rows.chunks(AT_ONCE).all(send);
             }
             pieces.fetch_add(1, Relaxed);
             wanted

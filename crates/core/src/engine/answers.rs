@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
 use super::io::{Request, SnapshotId};
+use super::materialized::Materialized;
 use super::subscription::Subscription;
 use super::{Compiler, Engine, Feed, FeedInfo};
 use crate::audience::SubId;
@@ -145,10 +146,14 @@ impl Engine {
         self.generation
     }
 
-    /// Whose turn a snapshot takes: that of the first who waits for it; of a sub-select, that of the first who asks it.
+    /// Whose turn a snapshot takes: that of the first who waits for it; of a sub-select, that of the first who asks it. What is read for
+    /// joins is many people's, and takes nobody's.
     pub fn snapshot_owner(&self, id: SnapshotId) -> Option<Arc<str>> {
         let of = *self.snapshots.get(&id)?;
         let feed = self.feed(of)?;
+        if self.materialized(of).is_some_and(Materialized::is_for_joins) {
+            return None;
+        }
         // Those who wait come first; where nobody does, it is those who are there who need it.
         let first = feed.waiting().first().map(|(sub, _)| *sub).or_else(|| feed.subscribers().next());
         let sub = first.or_else(|| self.dependents(of).first().copied())?;

@@ -1,12 +1,15 @@
 //! What is known of rows of tables that are joined, and who asks for them; [`partners`](super::partners) maintains it.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use super::frozen::Frozen;
 use crate::index::FeedId;
 use crate::schema::{ByKey, Key, Row, Table};
 use crate::subquery::Partner;
 use crate::value::Value;
+
+/// Rows that are read at once.
+const MOST_AT_ONCE: usize = 500;
 
 /// A key as it is looked up: equal if SQL's `=` holds.
 pub(super) type Probe = Box<[Value]>;
@@ -23,9 +26,13 @@ pub(super) struct Asked {
     pub(super) feed: FeedId,
     pub(super) rows: HashMap<Probe, AskedRow>,
     /// Those of which nothing is known, and which no read under way will tell.
-    pub(super) unread: BTreeMap<Probe, Key>,
+    pub(super) unread: HashSet<Probe>,
+    /// The same by who asks for them: each has its turn, however much others ask for. Some may have been read meanwhile.
+    wanted: BTreeMap<FeedId, BTreeSet<Probe>>,
+    /// Who had the last turn.
+    turn: FeedId,
     /// Those that the read under way will tell.
-    pub(super) reading: BTreeSet<Probe>,
+    pub(super) reading: HashSet<Probe>,
     pub(super) bytes: usize,
 }
 
@@ -48,7 +55,50 @@ pub(super) fn size(row: &AskedRow) -> usize {
 impl Asked {
     /// Nothing yet, to be read by a feed.
     pub(super) fn new(feed: FeedId) -> Asked {
-        Asked { feed, rows: HashMap::new(), unread: BTreeMap::new(), reading: BTreeSet::new(), bytes: 0 }
+        let (rows, unread, wanted, reading) = (HashMap::new(), HashSet::new(), BTreeMap::new(), HashSet::new());
+        Asked { feed, rows, unread, wanted, turn: 0, reading, bytes: 0 }
+    }
+
+    /// Has a row read that somebody asks for, unless it is being read.
+    pub(super) fn want(&mut self, by: FeedId, probe: &Probe) {
+        if !self.reading.contains(probe) {
+            self.unread.insert(probe.clone());
+            self.wanted.entry(by).or_default().insert(probe.clone());
+        }
+    }
+
+    /// Somebody does not ask for a row any more; whoever else does has it read in their turn.
+    pub(super) fn want_no_more(&mut self, by: FeedId, probe: &Probe) {
+        if let Some(wanted) = self.wanted.get_mut(&by) {
+            wanted.remove(probe);
+            if wanted.is_empty() {
+                self.wanted.remove(&by);
+            }
+        }
+    }
+
+    /// Takes the rows that are to be read next: those that each asks for in turn, so that nobody waits for all that another wants.
+    pub(super) fn next_to_read(&mut self) -> Vec<Key> {
+        let mut keys = Vec::new();
+        while keys.len() < MOST_AT_ONCE && !self.unread.is_empty() {
+            let next = self.wanted.range(self.turn.saturating_add(1)..).next().or_else(|| self.wanted.iter().next());
+            let Some(by) = next.map(|(by, _)| *by) else { break };
+            self.turn = by;
+            let Some(probe) = self.wanted.get_mut(&by).and_then(BTreeSet::pop_first) else {
+                self.wanted.remove(&by);
+                continue;
+            };
+            if self.unread.remove(&probe)
+                && let Some(row) = self.rows.get(&probe)
+            {
+                keys.push(row.key.clone());
+                self.reading.insert(probe);
+            }
+        }
+        if self.unread.is_empty() {
+            self.wanted.clear();
+        }
+        keys
     }
 
     /// What is known under a key.
@@ -85,7 +135,7 @@ pub(super) struct Asks {
     /// The rows that ask for a partner.
     pub(super) by: HashMap<(usize, Probe), BTreeSet<Key>>,
     /// Partners of which it is not known yet whether they are there.
-    pub(super) unknown: BTreeSet<(usize, Probe)>,
+    pub(super) unknown: HashSet<(usize, Probe)>,
     /// Rows that have changed, or of whose partners something was told, since it was looked at what they ask for.
     pub(super) changed: BTreeSet<Key>,
     /// What waits for some of these partners while the stream goes on.

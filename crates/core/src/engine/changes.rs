@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::audit::Digest;
 use super::io::{Delta, Output, Refusal, ResyncReason};
-use super::materialized::{Commit, Materialized};
+use super::materialized::Commit;
 use super::{Engine, Feed, Tables, row_events};
 use crate::audience::SubId;
 use crate::explain::{self, Tally, Verdict};
@@ -496,8 +496,7 @@ impl Engine {
             if feed.plan.table().source != *source || !is_told_of(&feed.plan, t) {
                 continue;
             }
-            let is_answered = |m: &Materialized| m.is_answered() && m.frozen().is_none();
-            let silent = feed.memory.materialized().is_some_and(|m| feed.joining.is_some() || !is_answered(m));
+            let silent = feed.memory.materialized().is_some() && !self.is_settled(s.feed);
             let waiting = silent || self.fresh.contains(sub) || feed.waiting().iter().any(|(w, _)| w == sub);
             let keys = t.changes.iter().filter(|c| feed.plan.is_about(c)).map(|c| &c.key);
             let beyond = feed.plan.is_window() && !self.shows_any_of(s.feed, keys);

@@ -83,7 +83,7 @@ impl Engine {
             (key, frozen)
         };
         let rows = rows.into_iter().map(freeze).collect();
-        let frozen = Frozen { commit, rows, revokes, waiting, changed_since: None };
+        let frozen = Frozen { commit, rows, revokes, waiting, known: 0, changed_since: None };
         if let Some(asks) = feed.memory.materialized_mut().and_then(|m| m.asks.as_mut()) {
             asks.frozen = Some(Box::new(frozen));
         }
@@ -101,11 +101,14 @@ impl Engine {
         let plan = feed.plan.clone();
         let source = &plan.table().source;
         let Some(asks) = feed.memory.materialized_mut().and_then(|m| m.asks.as_mut()) else { return Thawed::Lost };
-        let of_frozen = asks.of.get(&key_of_frozen());
-        if of_frozen.is_some_and(|asked| asked.iter().any(|place| asks.unknown.contains(place))) {
+        let Some(frozen) = &mut asks.frozen else { return Thawed::Lost };
+        let asked = asks.of.get(&key_of_frozen()).map(|asked| &asked[..]).unwrap_or_default();
+        let mut rest = asked.iter().skip(frozen.known);
+        if let Some(n) = rest.position(|place| asks.unknown.contains(place)) {
+            frozen.known += n;
             return Thawed::Waits;
         }
-        let Some(frozen) = &mut asks.frozen else { return Thawed::Lost };
+        frozen.known = 0;
         let at = frozen.commit.position;
         if sources.get(source).is_none_or(|state| state.remembered > at) {
             return Thawed::Lost;

@@ -23,6 +23,8 @@ pub(super) struct Frozen {
     pub(super) revokes: bool,
     /// Who waited for the whole result then.
     pub(super) waiting: BTreeSet<SubId>,
+    /// How many of what it asks for were known when it was looked last.
+    pub(super) known: usize,
     /// The first commit after it that may have changed the result.
     pub(super) changed_since: Option<Position>,
 }

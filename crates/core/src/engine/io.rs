@@ -27,6 +27,10 @@ pub struct Limits {
     pub subscriptions: usize,
     /// Rows of one result.
     pub result_rows: usize,
+    /// Rows of one result for which rows of other tables are looked for, and rows that a client's sub-select finds.
+    pub joined_rows: usize,
+    /// Rows of one result that have the same row of another table beside them: a change of that one is a change of them all.
+    pub fan_out: usize,
     /// Bytes of keys remembered for tables without old values, over all feeds; and the same for rows held by feeds that group
     /// or order them, or whose rules have sub-selects.
     pub sent_bytes: usize,
@@ -44,6 +48,8 @@ pub struct Limits {
     pub joining: usize,
     /// Rows that are read and kept behind a window, for when some of its own go.
     pub reserve: usize,
+    /// Changed rows of one result from which on it is large: of several that are, each has a step of its own.
+    pub large: usize,
     /// What subscriptions may cost.
     pub shares: Shares,
 }
@@ -53,6 +59,8 @@ impl Default for Limits {
         Limits {
             subscriptions: 2_000_000,
             result_rows: 1_000_000,
+            joined_rows: 50_000,
+            fan_out: 10_000,
             sent_bytes: 256 << 20,
             window: 2_000,
             window_changes: 20_000,
@@ -61,6 +69,7 @@ impl Default for Limits {
             attempts: 40,
             joining: 32,
             reserve: 64,
+            large: 500,
             shares: Shares::default(),
         }
     }
@@ -232,6 +241,8 @@ pub enum Input {
     Audit,
     /// Some time has passed.
     Tick,
+    /// There is time for what was left for later.
+    Proceed,
 }
 
 /// A change of one feed, for all its subscribers.
@@ -253,6 +264,22 @@ pub struct Delta {
     pub revokes: bool,
     /// The transaction goes on in the feed's next delta; the result is one that was committed only after the last.
     pub more: bool,
+}
+
+/// Something that is only to be dropped, where nobody waits for it.
+#[derive(Clone)]
+pub struct Garbage(#[expect(dead_code, reason = "it is dropped")] Arc<dyn std::any::Any + Send + Sync>);
+
+impl Garbage {
+    pub(super) fn new<T: Send + Sync + 'static>(what: T) -> Garbage {
+        Garbage(Arc::new(what))
+    }
+}
+
+impl std::fmt::Debug for Garbage {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Garbage")
+    }
 }
 
 /// What the shell is to do.
@@ -334,6 +361,8 @@ pub enum Output {
     },
     /// A table of this source differs from its known description: request new descriptions of all.
     Describe(Arc<str>),
+    /// Memory that is not needed any more. To free it takes a while.
+    Dropped(Garbage),
     /// A transaction of this interval was taken.
     Taken(Arc<Interval>, Arc<Transaction>),
 }

@@ -201,9 +201,9 @@ impl Materialized {
         self.dirty.keys().any(|key| self.entries.contains_key(key))
     }
 
-    /// Whether what is seen of a row follows from the row alone.
+    /// Whether what is seen of a row follows from the row alone, and from partners of whose changes it is told.
     pub(super) fn sees_rows_alone(&self, plan: &EffectivePlan) -> bool {
-        self.depends_on.is_empty() && !plan.depends_on_time && self.asks.is_none()
+        self.depends_on.is_empty() && !plan.depends_on_time
     }
 
     /// Whether a row stands behind those that are held, as far as can be told without these columns. While rows are read nobody

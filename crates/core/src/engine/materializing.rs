@@ -28,6 +28,7 @@ use super::told::Told;
 use super::window::Window;
 use super::{Engine, Feed, Joining, Turn};
 use crate::audience::SubId;
+use crate::budget::Owner;
 use crate::explain::Tally;
 use crate::index::FeedId;
 use crate::latest::Latest;
@@ -38,7 +39,10 @@ use crate::schema::{ByKey, ColumnSet, Key, KeySet, Row};
 use crate::seam::{MAX_OVERLAY, SnapshotMerge};
 use crate::value::Value;
 
-const CLIENTS: u8 = u8::MAX;
+pub(super) const CLIENTS: u8 = u8::MAX;
+
+/// The part of the memory for rows beyond which a person or address gets no more results: one in so many.
+const OF_ONE: usize = 4;
 
 impl Engine {
     /// The memory that a new feed starts with. Registers it with the sub-selects that it depends on.
@@ -240,22 +244,34 @@ impl Engine {
     /// The limits on rows hold for running feeds too. If all feeds together hold too much, the largest of whoever holds the
     /// most is closed, not the one that happens to send next.
     fn exceeded_limit(&self, id: FeedId, materialized: &Materialized) -> Option<(FeedId, Refusal)> {
-        let Limits { result_rows, sent_bytes, .. } = self.limits;
-        if materialized.entries.len() > result_rows {
-            let text = format!("rows of one result, at most {result_rows}; narrow the query");
-            return Some((id, Refusal::Limit(text)));
+        if let Some(refusal) = self.has_too_many_rows(id, materialized.entries.len()) {
+            return Some((id, refusal));
         }
+        let sent_bytes = self.limits.sent_bytes;
         if self.materialized_bytes <= sent_bytes.saturating_mul(2) {
             return None;
         }
         Some((self.largest_feed().unwrap_or(id), self.limits.keeps_too_much()))
     }
 
-    /// The largest feed of the person or address whose feeds hold the most bytes. A shared one counts for who came first.
-    fn largest_feed(&self) -> Option<FeedId> {
+    /// The refusal of so many rows of a feed, if these are too many.
+    pub(super) fn has_too_many_rows(&self, id: FeedId, rows: usize) -> Option<Refusal> {
+        let Limits { result_rows, joined_rows, .. } = self.limits;
+        let is_of_client = |m: &Materialized| m.maintains().is_some_and(|asked| asked.grants().is_some());
+        let feed = self.feed(id)?;
+        let (what, most) = match &feed.plan.joins {
+            Some(_) => ("one result of several tables", joined_rows),
+            None if self.materialized(id).is_some_and(is_of_client) => ("a sub-select", joined_rows),
+            None => ("one result", result_rows),
+        };
+        (rows > most).then(|| Refusal::Limit(format!("rows of {what}, at most {most}; narrow the query")))
+    }
+
+    /// What the feeds of each person or address hold: bytes of all, and the largest. A shared one counts for who came first.
+    fn held_by_owners(&self) -> BTreeMap<Option<&str>, (usize, (usize, FeedId))> {
         let mut owned: BTreeMap<Option<&str>, (usize, (usize, FeedId))> = BTreeMap::new();
-        for id in 0..self.feeds.len() as FeedId {
-            let Some(materialized) = self.materialized(id).filter(|m| !m.is_subquery()) else { continue };
+        for &id in &self.held_feeds {
+            let Some(materialized) = self.materialized(id) else { continue };
             let size = self.bytes_with_subqueries(materialized);
             let first = self.feed(id).and_then(|f| f.subscribers().next()).and_then(|sub| self.subs.get(&sub));
             let owner = first.and_then(|s| s.owner.as_ref()?.in_turn()).map(|owner| &**owner);
@@ -263,7 +279,28 @@ impl Engine {
             *total += size;
             *largest = (*largest).max((size, id));
         }
-        owned.into_values().max().map(|(_, (_, id))| id)
+        owned
+    }
+
+    /// The largest feed of the person or address whose feeds hold the most bytes.
+    fn largest_feed(&self) -> Option<FeedId> {
+        self.held_by_owners().into_values().max().map(|(_, (_, id))| id)
+    }
+
+    /// The refusal of another result whose rows are held, if there is no room for it: for any, or for this person or address.
+    pub(super) fn has_no_room_for(&mut self, owner: Option<&Owner>) -> Option<Refusal> {
+        let all = self.limits.sent_bytes;
+        if self.materialized_bytes > all {
+            self.drop_all_left_feeds();
+        }
+        if self.materialized_bytes > all {
+            return Some(self.limits.keeps_too_much());
+        }
+        let most = all / OF_ONE;
+        let owner = owner.and_then(Owner::in_turn).filter(|_| self.materialized_bytes > most)?;
+        let holds = self.held_by_owners().get(&Some(&**owner)).map_or(0, |(bytes, _)| *bytes);
+        let text = || format!("rows kept for the results of one person or address, at most {most} bytes");
+        (holds > most).then(|| Refusal::Limit(text()))
     }
 
     /// The bytes of a feed and of the sub-selects that it asks, which count in full for everybody who asks them.
@@ -306,17 +343,48 @@ impl Engine {
         }
         // For keys that changed since the request, the stream's row is newer.
         materialized.fetched_bytes = 0;
-        let changed_since = std::mem::take(&mut materialized.changed_since);
-        for row in std::mem::take(&mut materialized.fetched) {
-            let Some(feed) = self.feed(id) else { return };
-            let key = feed.plan.key_of(&row);
-            if !changed_since.contains(&key) && feed.plan.sees_at_any_time(&row, &self.subquery_sets) {
-                self.put(id, key, |entry| entry.now = Some(row));
-            }
+        self.take_fetched(id);
+        if let Some(materialized) = self.materialized_mut(id) {
+            materialized.changed_since = KeySet::default();
         }
         self.let_go_behind_boundary(id);
         self.settle_later(id);
         self.settle(source, commit);
+    }
+
+    /// Takes rows of a fetch, but for those that have changed since it was requested: the stream's row is newer.
+    fn take_fetched(&mut self, id: FeedId) {
+        let Some(materialized) = self.materialized_mut(id) else { return };
+        materialized.fetched_bytes = 0;
+        for row in std::mem::take(&mut materialized.fetched) {
+            let Engine { feeds, subquery_sets, .. } = self;
+            let Some(feed) = feeds.get(id as usize).and_then(Option::as_ref) else { return };
+            let Some(materialized) = feed.memory.materialized() else { return };
+            let key = feed.plan.key_of(&row);
+            if !materialized.changed_since.contains(&key) && feed.plan.sees_at_any_time(&row, subquery_sets) {
+                self.put(id, key, |entry| entry.now = Some(row));
+            }
+        }
+    }
+
+    /// Takes rows of a feed's first fetch as they come, so that there is not all of it to be done when it is complete, and everybody
+    /// else waits. Nobody is told anything before. The stream brings what was read too early to where the fetch is.
+    pub(super) fn take_early(&mut self, id: FeedId) {
+        let is_first = |m: &&Materialized| !m.loaded && !m.is_for_joins();
+        let Some(materialized) = self.materialized(id).filter(is_first) else { return };
+        let settled = self.subqueries_are_settled(materialized);
+        self.take_fetched(id);
+        if settled {
+            self.ask_partners(id);
+            self.begin_set(id);
+        }
+    }
+
+    /// Forgets what was taken of a first fetch that is requested again.
+    pub(super) fn forget_early(&mut self, id: FeedId) {
+        let Some(materialized) = self.materialized(id).filter(|m| !m.loaded && !m.is_for_joins()) else { return };
+        let keys: Vec<Key> = materialized.entries.keys().cloned().collect();
+        keys.into_iter().for_each(|key| self.put(id, key, |entry| entry.now = None));
     }
 
     /// Closes everything that depends on a feed whose rows cannot be read.
@@ -406,12 +474,14 @@ impl Engine {
     pub(super) fn settle(&mut self, source: &Arc<str>, commit: Commit) -> HashMap<FeedId, Tally> {
         let mut sent = HashMap::new();
         let mut stays = BTreeSet::new();
+        let mut looked_at = 0;
         // In the middle of a transaction nothing is settled.
         let between = self.sources.get(source).is_none_or(|s| s.unfinished.is_none());
         if self.materialized_bytes > self.limits.sent_bytes.saturating_mul(2) {
             self.drop_all_left_feeds();
         }
         while let Some((level, id)) = self.unsettled.pop_first() {
+            self.later.postponed.remove(&id);
             let Some(feed) = self.feed(id) else { continue };
             let Some(materialized) = feed.memory.materialized() else { continue };
             if !between || feed.plan.table().source != *source {
@@ -425,6 +495,7 @@ impl Engine {
             let Some(materialized) = feed.memory.materialized() else { continue };
             let lacks = !materialized.loaded || !materialized.missing.is_nothing() || self.lacks_partners(id);
             let answered = lacks || materialized.is_answered();
+            let rows = materialized.dirty.len();
             let settled = self.subqueries_are_settled(materialized);
             let waits = feed.joining.is_some() || !settled || !answered;
             if lacks && self.is_left(id) {
@@ -440,13 +511,8 @@ impl Engine {
                 }
                 continue;
             }
-            if (waits || lacks) && (materialized.revokes || materialized.is_subquery() && materialized.is_dirty()) {
-                // It cannot send yet what was removed; unsent deltas with those rows are discarded now.
-                self.revoke_unsent(id);
-            }
             if waits || lacks {
-                self.note_untold(id, commit.position);
-                self.send_up_to_unknown(id, commit, !lacks && !answered && settled);
+                self.cannot_send(id, commit, !lacks && !answered && settled);
             }
             if waits {
                 // The feed that it waits for schedules it again.
@@ -454,7 +520,10 @@ impl Engine {
             }
             if lacks {
                 self.fetch(id);
+            } else if level == CLIENTS && rows > self.limits.large && looked_at > self.limits.large {
+                self.postpone(id, commit);
             } else if level == CLIENTS {
+                looked_at += rows;
                 self.unfreeze(id);
                 let tally = self.emit_difference(id, commit, None);
                 // Nobody asks where nobody is observed.
@@ -467,12 +536,24 @@ impl Engine {
         sent
     }
 
+    /// What holds now cannot be sent yet. Where partners are all that is `awaited`, what held at an earlier commit perhaps can be.
+    fn cannot_send(&mut self, id: FeedId, commit: Commit, awaited: bool) {
+        let withdraws = |m: &Materialized| m.revokes || m.is_subquery() && m.is_dirty();
+        if self.materialized(id).is_some_and(withdraws) {
+            // Unsent deltas with what was removed are discarded now.
+            self.revoke_unsent(id);
+        }
+        self.note_untold(id, commit.position);
+        self.send_up_to_unknown(id, commit, awaited);
+    }
+
     /// Asks for the rows that are missing.
     pub(super) fn fetch(&mut self, id: FeedId) {
         if self.audit.as_ref().is_some_and(|a| a.feed == id) {
             // It would find these missing, in what is held or in what it has read.
             self.stop_audit();
         }
+        self.forget_early(id);
         let next = self.next_snapshot;
         let (since, settled) = self.source_position(id);
         let of_partners = self.partners_to_read(id);

@@ -27,6 +27,7 @@ mod freezing;
 mod frozen;
 mod history;
 pub(crate) mod io;
+mod later;
 mod leaving;
 mod lingering;
 mod materialized;
@@ -68,7 +69,10 @@ use crate::schema::{ByKey, Catalog, ColumnSet, Key, Table, TableName};
 use crate::seam::SnapshotMerge;
 use audit::{Audit, Digest};
 pub use compiler::Compiler;
-pub use io::{Compiled, Delta, Input, Limits, Output, Refusal, Request, Resume, ResyncReason, SnapshotId, Wants};
+pub use io::{
+    Compiled, Delta, Garbage, Input, Limits, Output, Refusal, Request, Resume, ResyncReason, SnapshotId, Wants,
+};
+use later::Later;
 use lingering::Lingering;
 use memory::Memory;
 use recent::RecentResults;
@@ -268,6 +272,9 @@ pub struct Engine {
     fresh: Vec<SubId>,
     /// Keys sent by feeds that ended or restarted, to be removed from `sent_by` in small steps.
     cleanups: VecDeque<Cleanup>,
+    later: Later,
+    /// Feeds of clients that hold their rows.
+    held_feeds: BTreeSet<FeedId>,
     /// Bytes of rows that such feeds keep, about.
     materialized_bytes: usize,
     /// Feeds of which something waits for its time, soonest first.
@@ -324,6 +331,8 @@ impl Engine {
             unsettled: BTreeSet::new(),
             fresh: Vec::new(),
             cleanups: VecDeque::new(),
+            later: Later::default(),
+            held_feeds: BTreeSet::new(),
             materialized_bytes: 0,
             paced: BTreeSet::new(),
             timed: BTreeSet::new(),
@@ -399,6 +408,7 @@ impl Engine {
             }
             Input::Audit => self.audit(),
             Input::Tick => self.tick(),
+            Input::Proceed => self.proceed(),
         }
         if !self.unsettled.is_empty() {
             self.settle_now();

@@ -8,7 +8,8 @@
 use std::collections::BTreeSet;
 
 use super::Engine;
-use super::asked::{Asked, AskedRow, Asks, Probe, probe, size};
+use super::asked::{Asked, AskedRow, Probe, probe, size};
+use super::io::Refusal;
 use super::materialized::{Materialized, MissingRows, Seen};
 use super::serves::Serves;
 use crate::audience::SubId;
@@ -43,12 +44,26 @@ impl Engine {
         let wanted = row.map(|row| feed.plan.partners_of(row, subquery_sets)).unwrap_or_default();
         let mut now: Vec<(usize, Probe, Key)> = Vec::new();
         now.extend(wanted.into_iter().filter_map(|(side, key)| Some((side, probe(&key)?, key))));
-        self.set_asks(id, key, now);
+        if self.set_asks(id, key.clone(), now)
+            && let Some(materialized) = self.materialized_mut(id)
+        {
+            // Of what had happened to these before, it was not told.
+            materialized.dirty.note(key, Seen::OfEntry);
+        }
     }
 
-    /// Has what is asked for under the key of a row be this from now on.
-    pub(super) fn set_asks(&mut self, id: FeedId, key: Key, now: Vec<(usize, Probe, Key)>) {
-        let Some(asks) = self.materialized_mut(id).and_then(|m| m.asks.as_mut()) else { return };
+    /// Has what is asked for under the key of a row be this from now on. Returns whether it was something else.
+    pub(super) fn set_asks(&mut self, id: FeedId, key: Key, now: Vec<(usize, Probe, Key)>) -> bool {
+        let most = self.limits.fan_out;
+        let Some(asks) = self.materialized_mut(id).and_then(|m| m.asks.as_mut()) else { return false };
+        let is_same = |before: &[(usize, Probe)]| {
+            before.len() == now.len()
+                && before.iter().zip(&now).all(|((s, p), (side, probe, _))| s == side && p == probe)
+        };
+        if asks.of.get(&key).map_or(now.is_empty(), |before| is_same(before)) {
+            return false;
+        }
+        let mut too_many = None;
         let before = asks.of.remove(&key).unwrap_or_default();
         let (mut come, mut gone) = (Vec::new(), Vec::new());
         for (side, probe) in &before {
@@ -69,6 +84,11 @@ impl Engine {
                 come.push((*side, probe.clone(), wanted.clone()));
             }
             rows.insert(key.clone());
+            // What is frozen asks for them, too.
+            let frozen = usize::from(rows.first().is_some_and(|key| key.is_empty()));
+            if rows.len() - frozen > most {
+                too_many = Some(*side);
+            }
         }
         if !now.is_empty() {
             asks.of.insert(key, now.into_iter().map(|(side, probe, _)| (side, probe)).collect());
@@ -76,6 +96,20 @@ impl Engine {
         // What is asked for now first, so that a table is not let go and begun again.
         come.into_iter().for_each(|(side, probe, key)| self.ask(id, side, probe, key));
         gone.into_iter().for_each(|(side, probe)| self.ask_no_more(id, side, &probe));
+        if let Some(side) = too_many {
+            self.close_for_fan_out(id, side);
+        }
+        true
+    }
+
+    /// Closes a feed that has too many rows with the same partner in a table that it joins.
+    fn close_for_fan_out(&mut self, id: FeedId, side: usize) {
+        let joins = self.feed(id).and_then(|f| f.plan.joins.as_ref());
+        let Some(side) = joins.and_then(|joins| joins.sides().get(side)) else { return };
+        let (table, most) = (&side.scan().table().name, self.limits.fan_out);
+        let text =
+            format!("rows of one result with the same row of {table} beside them, at most {most}; narrow the query");
+        self.fail_materialized(id, &Refusal::Limit(text));
     }
 
     /// Asks for one row of a table that a feed joins.
@@ -96,13 +130,15 @@ impl Engine {
         let feed = asked.feed;
         let mut added = 0;
         let row = asked.rows.entry(probe.clone()).or_insert_with(|| {
-            asked.unread.insert(probe.clone(), key.clone());
             let row = AskedRow { key, known: None, by: BTreeSet::new() };
             added = size(&row);
             row
         });
         row.by.insert((id, side));
         let is_known = row.known.is_some();
+        if !is_known {
+            asked.want(id, &probe);
+        }
         asked.bytes += added;
         *materialized_bytes += added;
         if !is_known && let Some(asks) = self.materialized_mut(id).and_then(|m| m.asks.as_mut()) {
@@ -118,14 +154,20 @@ impl Engine {
         self.release_partner(description, (id, side), probe);
     }
 
-    fn release_partner(&mut self, description: u64, by: (FeedId, usize), probe: &Probe) {
+    /// Releases what a feed has asked for of a table that it joins at a place.
+    pub(super) fn release_partner(&mut self, description: u64, by: (FeedId, usize), probe: &Probe) {
         let Engine { subquery_sets, materialized_bytes, .. } = self;
         let Some(asked) = subquery_sets.asked.get_mut(&description) else { return };
         let Some(row) = asked.rows.get_mut(probe) else { return };
         row.by.remove(&by);
-        if !row.by.is_empty() {
+        let is_left = row.by.is_empty();
+        if !row.by.iter().any(|(other, _)| *other == by.0) {
+            asked.want_no_more(by.0, probe);
+        }
+        if !is_left {
             return;
         }
+        let Some(row) = asked.rows.get(probe) else { return };
         let freed = size(row);
         asked.rows.remove(probe);
         asked.unread.remove(probe);
@@ -136,18 +178,6 @@ impl Engine {
             let feed = asked.feed;
             self.subquery_sets.asked.remove(&description);
             self.remove_feed(feed);
-        }
-    }
-
-    /// Releases all that a feed that ends has asked for.
-    pub(super) fn release_partners(&mut self, id: FeedId, plan: &EffectivePlan, asks: Asks) {
-        let Some(joins) = &plan.joins else { return };
-        let mut asked: Vec<(usize, Probe)> = asks.by.into_keys().collect();
-        // In an order that a seed repeats.
-        asked.sort_unstable();
-        for (side, probe) in asked {
-            let Some(of) = joins.sides().get(side) else { continue };
-            self.release_partner(of.scan().description(), (id, side), &probe);
         }
     }
 
@@ -178,8 +208,7 @@ impl Engine {
         let column = *self.feed(id)?.plan.table().key.first()?;
         let asked = self.subquery_sets.asked.get_mut(&description)?;
         let mut missing = MissingRows::Nothing;
-        missing.add(column, asked.unread.values().filter_map(|key| key.first().cloned()));
-        asked.reading.extend(std::mem::take(&mut asked.unread).into_keys());
+        missing.add(column, asked.next_to_read().iter().filter_map(|key| key.first().cloned()));
         Some(missing)
     }
 
@@ -188,9 +217,8 @@ impl Engine {
         let Some(description) = self.read_for_joins(id) else { return };
         let Some(asked) = self.subquery_sets.asked.get_mut(&description) else { return };
         for probe in std::mem::take(&mut asked.reading) {
-            if let Some(row) = asked.rows.get(&probe) {
-                asked.unread.insert(probe, row.key.clone());
-            }
+            let by = asked.rows.get(&probe).map(|row| row.by.clone()).unwrap_or_default();
+            by.into_iter().for_each(|(by, _)| asked.want(by, &probe));
         }
         if !asked.unread.is_empty() {
             self.settle_later(id);
@@ -210,7 +238,9 @@ impl Engine {
         let Engine { subquery_sets, materialized_bytes, .. } = self;
         let Some(asked) = subquery_sets.asked.get_mut(&description) else { return };
         let before = asked.bytes;
-        let told: Vec<Probe> = asked.reading.iter().cloned().collect();
+        let mut told: Vec<Probe> = asked.reading.iter().cloned().collect();
+        // In an order that a seed repeats.
+        told.sort_unstable();
         for row in rows {
             // What the stream has told since is newer, and not among these any more.
             if let Some(probe) = probe(&table.key_of(&row)).filter(|probe| asked.reading.contains(probe)) {
@@ -243,7 +273,7 @@ impl Engine {
                     let value = |i: usize| if change.omitted_columns.contains(i) { &before[i] } else { &row[i] };
                     *row = (0..row.len()).map(|i| value(i).clone()).collect();
                 }
-                None => return self.forget_partner(description, &probe, &change.key),
+                None => return self.forget_partner(description, &probe),
             }
         }
         let before = asked.bytes;
@@ -265,14 +295,14 @@ impl Engine {
     }
 
     /// A row has changed, and some of its values are not known: it is read.
-    fn forget_partner(&mut self, description: u64, probe: &Probe, key: &Key) {
+    fn forget_partner(&mut self, description: u64, probe: &Probe) {
         let Some(asked) = self.subquery_sets.asked.get_mut(&description) else { return };
         let Some(row) = asked.rows.get_mut(probe) else { return };
         row.known = None;
         // The read under way may be of before.
         asked.reading.remove(probe);
-        asked.unread.insert(probe.clone(), key.clone());
         let (feed, by) = (asked.feed, row.by.clone());
+        by.iter().for_each(|(by, _)| asked.want(*by, probe));
         for (asker, side) in by {
             let Some(materialized) = self.materialized_mut(asker) else { continue };
             let Some(asks) = &mut materialized.asks else { continue };
@@ -290,10 +320,10 @@ impl Engine {
         let Some(description) = self.read_for_joins(id) else { return };
         self.stop_joining(id);
         let Some(asked) = self.subquery_sets.asked.get_mut(&description) else { return };
-        let mut keys: Vec<(Probe, Key)> = Vec::new();
+        let mut keys: Vec<Probe> = Vec::new();
         for (probe, row) in &mut asked.rows {
             row.known = None;
-            keys.push((probe.clone(), row.key.clone()));
+            keys.push(probe.clone());
         }
         asked.reading.clear();
         let askers = self.askers(id);
@@ -303,8 +333,8 @@ impl Engine {
         let before = std::mem::replace(&mut asked.bytes, bytes);
         self.materialized_bytes = self.materialized_bytes + bytes - before;
         keys.sort_unstable();
-        for (probe, key) in keys {
-            self.forget_partner(description, &probe, &key);
+        for probe in keys {
+            self.forget_partner(description, &probe);
         }
     }
 
@@ -321,12 +351,17 @@ impl Engine {
         let asked = self.subquery_sets.asked.get(&description);
         let by = asked.and_then(|a| a.rows.get(probe)).map(|row| row.by.clone()).unwrap_or_default();
         for (id, side) in by {
-            let Some(materialized) = self.materialized_mut(id) else { continue };
+            let Some(feed) = self.feed_mut(id) else { continue };
+            // What is looked for by way of it is another one now, perhaps.
+            let leads_on = feed.plan.joins.as_ref().is_some_and(|joins| side + 1 < joins.sides().len());
+            let Some(materialized) = feed.memory.materialized_mut() else { continue };
             let Some(asks) = &mut materialized.asks else { continue };
             let place = (side, probe.clone());
             asks.unknown.remove(&place);
             for key in asks.by.get(&place).into_iter().flatten().filter(|key| !key.is_empty()) {
-                asks.changed.insert(key.clone());
+                if leads_on {
+                    asks.changed.insert(key.clone());
+                }
                 materialized.dirty.note(key.clone(), Seen::OfEntry);
             }
             self.settle_later(id);

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::io::{Output, Refusal, SnapshotId};
-use super::materialized::{Commit, Materialized};
+use super::materialized::Commit;
 use super::memory::Memory;
 use super::{Engine, Feed, Joining, Turn};
 use crate::feed::Sent;
@@ -19,21 +19,20 @@ impl Engine {
     }
 
     pub(super) fn snapshot_rows(&mut self, id: SnapshotId, rows: Vec<Row>) {
-        let limit = self.limits.result_rows;
         let Some(&feed_id) = self.snapshots.get(&id) else { return };
         let Engine { feeds, subquery_sets, .. } = self;
         let Some(feed) = feeds.get_mut(feed_id as usize).and_then(Option::as_mut) else { return };
         let taken = feed.take_rows(rows, subquery_sets);
-        if feed.memory.materialized().is_some_and(Materialized::is_for_joins) {
-            // They are many people's, of whom the others are not to suffer.
+        self.take_early(feed_id);
+        let held = self.materialized(feed_id).map_or(0, |m| m.entries.len());
+        if let Some(refusal) = self.has_too_many_rows(feed_id, taken.max(held)) {
+            self.give_up(feed_id, refusal);
+        } else if self.materialized(feed_id).is_some() && self.fetches_too_much() {
+            self.drop_all_left_feeds();
+            // Not whoever is read now, but who holds the most.
             if self.fetches_too_much() {
                 self.close_largest();
             }
-        } else if taken > limit {
-            let text = format!("rows of one result, at most {limit}; narrow the query");
-            self.give_up(feed_id, Refusal::Limit(text));
-        } else if self.materialized(feed_id).is_some() && self.fetches_too_much() {
-            self.give_up(feed_id, self.limits.keeps_too_much());
         }
     }
 

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::Engine;
 use super::io::{Output, Refusal};
-use super::materialized::{Materialized, MissingRows, shows_less};
+use super::materialized::{Materialized, MissingRows, Seen, shows_less};
 use super::serves::Serves;
 use super::subquery_sets::MaintainedSet;
 use crate::audience::SubId;
@@ -34,7 +34,7 @@ impl Engine {
             return maintained.feed;
         }
         let id = self.new_feed(Arc::new(EffectivePlan::of_subquery(subquery)), 0, Serves::Set(subquery.clone()));
-        let maintained = MaintainedSet { values: ValueSet::default(), feed: id, dependents: vec![by] };
+        let maintained = MaintainedSet { values: ValueSet::default(), is_begun: false, feed: id, dependents: vec![by] };
         self.subquery_sets.sets.insert(subquery.clone(), maintained);
         self.settle_later(id);
         id
@@ -43,8 +43,8 @@ impl Engine {
     /// Releases the sub-selects of a feed that ends; those without dependents end too.
     pub(super) fn release_subqueries(&mut self, id: FeedId, materialized: &Materialized) {
         self.materialized_bytes -= materialized.bytes + materialized.operator_bytes;
-        if let Some(subquery) = materialized.maintains() {
-            self.subquery_sets.sets.remove(subquery);
+        if let Some(set) = materialized.maintains().and_then(|subquery| self.subquery_sets.sets.remove(subquery)) {
+            self.throw_away(materialized.entries.len(), set);
         }
         for subquery in materialized.depends_on.keys() {
             let Some(maintained) = self.subquery_sets.sets.get_mut(subquery) else { continue };
@@ -91,8 +91,22 @@ impl Engine {
         by.into_iter().for_each(|f| self.revoke_unsent(f));
     }
 
+    /// Takes what has been read of a sub-select's first values.
+    pub(super) fn begin_set(&mut self, id: FeedId) {
+        let subquery = self.materialized(id).and_then(Materialized::maintains);
+        let set = subquery.and_then(|subquery| self.subquery_sets.sets.get(subquery));
+        if set.is_some_and(|set| !set.is_begun) {
+            self.bring_set_up_to_date(id, false);
+        }
+    }
+
     /// Brings a sub-select's set up to date, and the rows of the feeds that depend on it.
     pub(super) fn update_set(&mut self, id: FeedId) {
+        self.bring_set_up_to_date(id, true);
+    }
+
+    /// The same; before all of it `is_whole`, rows on which it fails are looked at later.
+    fn bring_set_up_to_date(&mut self, id: FeedId, is_whole: bool) {
         let Engine { feeds, subquery_sets, .. } = self;
         let Some(feed) = feeds.get_mut(id as usize).and_then(Option::as_mut) else { return };
         let plan = feed.plan.clone();
@@ -103,12 +117,16 @@ impl Engine {
         // A column that is hidden is NULL.
         let value =
             |seen: &VisibleRow, c: usize| if seen.columns.contains(c) { seen.row[c].clone() } else { Value::Null };
-        let (mut changes, mut now_sent) = (Vec::new(), Vec::new());
+        let (mut changes, mut now_sent, mut again) = (Vec::new(), Vec::new(), Vec::new());
         let is_out = |row: &Row| !plan.sees_at_any_time(row, subquery_sets);
         for (key, _) in dirty {
             let Some(entry) = materialized.entries.get(&key) else { continue };
             let now = match entry.now.as_ref().map(|row| plan.see(row, subquery_sets)).transpose() {
                 Ok(now) => now.flatten(),
+                Err(_) if !is_whole => {
+                    again.push(key);
+                    continue;
+                }
                 Err(error) => return self.fail_materialized(id, &Refusal::Failed(error)),
             };
             let found = |seen: &VisibleRow| -> Found { subquery.columns.iter().map(|&c| value(seen, c)).collect() };
@@ -117,7 +135,9 @@ impl Engine {
             let is_left = now.is_none() && entry.now.as_ref().is_some_and(is_out);
             now_sent.push((key, now, is_left));
         }
+        again.into_iter().for_each(|key| materialized.dirty.note(key, Seen::OfEntry));
         let Some(maintained) = subquery_sets.sets.get_mut(&subquery) else { return };
+        maintained.is_begun |= is_whole;
         let crossed = maintained.values.apply(changes);
         let anew = maintained.values.begins_or_ends_with(&crossed);
         for (key, sent, is_left) in now_sent {

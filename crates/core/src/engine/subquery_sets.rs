@@ -23,6 +23,8 @@ pub(super) struct SubquerySets {
 #[derive(Debug)]
 pub(super) struct MaintainedSet {
     pub(super) values: ValueSet,
+    /// Whether they were all there once.
+    pub(super) is_begun: bool,
     /// The feed that maintains them.
     pub(super) feed: FeedId,
     /// The feeds that depend on it.

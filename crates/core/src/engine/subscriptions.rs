@@ -48,11 +48,10 @@ impl Engine {
                     let text = format!("keys remembered for tables without old values, at most {budget} bytes");
                     return self.out.push(Output::Closed(sub, Refusal::Limit(text)));
                 }
-                if self.materialized_bytes > budget && plan.is_held() {
-                    self.drop_all_left_feeds();
-                }
-                if self.materialized_bytes > budget && plan.is_held() {
-                    return self.out.push(Output::Closed(sub, self.limits.keeps_too_much()));
+                if plan.is_held()
+                    && let Some(refusal) = self.has_no_room_for(request.owner.as_deref())
+                {
+                    return self.out.push(Output::Closed(sub, refusal));
                 }
                 if request.observed {
                     self.observed.push(sub);
@@ -282,6 +281,9 @@ impl Engine {
         });
         let of_clients = serves == Serves::Clients;
         let memory = self.initial_memory(id, &plan, serves);
+        if of_clients && memory.materialized().is_some() {
+            self.held_feeds.insert(id);
+        }
         let (live, pending) = (Audience::default(), (every > 0).then(|| Box::new(Pending::new(every))));
         self.feeds[id as usize] = Some(Feed { plan: plan.clone(), live, joining: None, memory, pending, deltas: 0 });
         if of_clients {
@@ -386,6 +388,7 @@ impl Engine {
 
     /// Asks for a feed's snapshot, under a new number, as the engine stands now.
     fn begin_snapshot(&mut self, id: FeedId, again: bool) {
+        self.forget_early(id);
         let next = self.next_snapshot;
         let source_position = self.source_position(id);
         let Some(feed) = self.feed_mut(id) else { return };
@@ -455,10 +458,9 @@ impl Engine {
         for _ in 0..SOME {
             let Some(first) = self.cleanups.front_mut() else { return };
             let Some(key) = first.keys.next() else {
-                if first.gone {
-                    self.free.push(first.feed);
+                if let Some(over) = self.cleanups.pop_front().filter(|first| first.gone) {
+                    self.has_ended(over.feed);
                 }
-                self.cleanups.pop_front();
                 continue;
             };
             let id = first.feed;
@@ -534,6 +536,7 @@ impl Engine {
         let (plan, every) = (feed.plan.clone(), feed.every());
         self.shared.remove(id, (&plan, every));
         let Some(feed) = self.feeds.get_mut(id as usize).and_then(Option::take) else { return };
+        self.held_feeds.remove(&id);
         if let Some(due) = feed.pending.as_ref().and_then(|p| p.due()) {
             self.paced.remove(&(due, id));
         }
@@ -563,17 +566,13 @@ impl Engine {
             let table = feed.plan.table().name.clone();
             self.cleanups.push_back(Cleanup { table, feed: id, keys, gone: false });
         }
-        // Its number is another feed's only when nothing names it any more.
-        match self.cleanups.iter_mut().rev().find(|l| l.feed == id) {
-            Some(cleanups) => cleanups.gone = true,
-            None => self.free.push(id),
-        }
+        let cleaned_up = self.cleanups.iter_mut().rev().find(|l| l.feed == id);
+        let cleaned_up = cleaned_up.map(|cleanup| cleanup.gone = true).is_some();
         let asks = memory.materialized_mut().and_then(|m| m.asks.take());
-        if let Some(asks) = asks {
-            self.release_partners(id, &feed.plan, *asks);
-        }
-        if let Some(materialized) = memory.materialized() {
-            self.release_subqueries(id, materialized);
+        self.part(id, &feed.plan, asks.map(|asks| *asks), cleaned_up);
+        if let Memory::Materialized(materialized) = memory {
+            self.release_subqueries(id, &materialized);
+            self.throw_away(materialized.entries.len(), materialized);
         }
     }
 

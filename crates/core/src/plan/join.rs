@@ -87,6 +87,30 @@ impl Side {
         Ok((!values.iter().any(Value::is_null)).then(|| values.into()))
     }
 
+    /// A row with the partner that is found by this key, or without one; `None` if it needs one and has none, or if it is not known yet
+    /// whether it has.
+    fn join(
+        &self,
+        row: VisibleRow,
+        key: Option<&Key>,
+        subquery_results: &dyn SubqueryResults,
+    ) -> Result<Option<VisibleRow>, EvalError> {
+        let partner = match key.map(|key| subquery_results.partner(self.scan.description(), key)) {
+            None => None,
+            Some(Partner::Unknown) => return Ok(None),
+            Some(Partner::Known(partner)) => partner,
+        };
+        let admitted = partner.and_then(|partner| self.scan.admit(partner, subquery_results));
+        let mut joined = admitted.as_ref().map(|partner| self.beside(&row, Some(partner)));
+        if let Some(with) = joined.as_ref().filter(|_| !self.condition.is_const(true)) {
+            let cells = Masked { row: &with.row, visible: &with.columns, subquery_results };
+            if !self.condition.holds(&cells)? {
+                joined = None;
+            }
+        }
+        Ok(joined.or_else(|| self.is_left.then(|| self.beside(&row, None))))
+    }
+
     /// The row with a partner, or with `NULL` in its place, of which all is seen that ever is.
     fn beside(&self, row: &VisibleRow, partner: Option<&Admitted<'_>>) -> VisibleRow {
         let width = self.scan.table().columns.len();
@@ -184,8 +208,7 @@ impl Joins {
         self.sides.iter().flat_map(|side| side.scan.conditions())
     }
 
-    /// The row with its partners; `None` if it has not those that it needs, or if it is not known yet whether it has. `ask` is called with
-    /// each table and key that a partner is looked for by.
+    /// The row with its partners; `None` if it has not those that it needs, or if it is not known yet whether it has.
     ///
     /// # Errors
     /// What a partner is looked for by, or what has to hold of it, has no value.
@@ -193,35 +216,34 @@ impl Joins {
         &self,
         own: Admitted<'_>,
         subquery_results: &dyn SubqueryResults,
-        ask: &mut dyn FnMut(usize, &Key),
     ) -> Result<Option<VisibleRow>, EvalError> {
         let mut row = own.into_visible();
-        for (i, side) in self.sides.iter().enumerate() {
-            let partner = match side.key(&row, subquery_results)? {
-                None => None,
-                Some(key) => {
-                    ask(i, &key);
-                    match subquery_results.partner(side.scan.description(), &key) {
-                        Partner::Unknown => return Ok(None),
-                        Partner::Known(partner) => partner,
-                    }
-                }
-            };
-            let admitted = partner.and_then(|partner| side.scan.admit(partner, subquery_results));
-            let mut joined = admitted.as_ref().map(|partner| side.beside(&row, Some(partner)));
-            if let Some(with) = joined.as_ref().filter(|_| !side.condition.is_const(true)) {
-                let cells = Masked { row: &with.row, visible: &with.columns, subquery_results };
-                if !side.condition.holds(&cells)? {
-                    joined = None;
-                }
-            }
-            row = match joined {
-                Some(joined) => joined,
-                None if side.is_left => side.beside(&row, None),
+        for side in &self.sides {
+            let key = side.key(&row, subquery_results)?;
+            match side.join(row, key.as_ref(), subquery_results)? {
+                Some(joined) => row = joined,
                 None => return Ok(None),
-            };
+            }
         }
         Ok(Some(row))
+    }
+
+    /// The tables, by their places, and the keys that a row's partners are looked for by, as far as the partners are known by which
+    /// others are found.
+    pub fn wanted(&self, own: Admitted<'_>, subquery_results: &dyn SubqueryResults) -> Vec<(usize, Key)> {
+        let mut wanted = Vec::with_capacity(self.sides.len());
+        let mut row = own.into_visible();
+        for (i, side) in self.sides.iter().enumerate() {
+            // Where it fails nothing more is looked for; the query fails there.
+            let Ok(key) = side.key(&row, subquery_results) else { break };
+            wanted.extend(key.clone().map(|key| (i, key)));
+            if i + 1 == self.sides.len() {
+                break;
+            }
+            let Ok(Some(joined)) = side.join(row, key.as_ref(), subquery_results) else { break };
+            row = joined;
+        }
+        wanted
     }
 }
 

@@ -310,7 +310,7 @@ impl EffectivePlan {
         if self.passes_alone(&own, subquery_results) == Ok(false) {
             return Ok(None);
         }
-        let Some(row) = joins.beside_partners(own, subquery_results, &mut |_, _| ())? else { return Ok(None) };
+        let Some(row) = joins.beside_partners(own, subquery_results)? else { return Ok(None) };
         let admitted = Admitted { row: Cow::Borrowed(&row.row), columns: Cow::Borrowed(&row.columns) };
         let passes = self.filter.passes(&admitted, subquery_results)?;
         Ok(passes.then_some(row))
@@ -331,14 +331,10 @@ impl EffectivePlan {
     /// The partners that a row looks for, as far as those are known that they are found by: by the place of their table among those that
     /// are joined, and their key.
     pub fn partners_of(&self, row: &Row, subquery_results: &dyn SubqueryResults) -> Vec<(usize, Key)> {
-        let mut found = Vec::new();
-        let Some(joins) = &self.joins else { return found };
-        let Some(own) = self.scan.admit(row, subquery_results) else { return found };
-        if self.passes_alone(&own, subquery_results) != Ok(false) {
-            // Where it fails nothing more is looked for; the query fails there.
-            let _ = joins.beside_partners(own, subquery_results, &mut |side, key| found.push((side, key.clone())));
-        }
-        found
+        let Some(joins) = &self.joins else { return Vec::new() };
+        let own = self.scan.admit(row, subquery_results);
+        let own = own.filter(|own| self.passes_alone(own, subquery_results) != Ok(false));
+        own.map(|own| joins.wanted(own, subquery_results)).unwrap_or_default()
     }
 
     /// What a change of the table does to the result. `old` is `None` also where the change does not carry the old row.

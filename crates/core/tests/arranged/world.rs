@@ -2,6 +2,7 @@
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Bound;
 use std::sync::Arc;
 
 use gossip_core::audience::SubId;
@@ -97,6 +98,8 @@ struct Run<'a> {
     at: u64,
     /// When something was last taken back that may have been unsent.
     taken_back: Position,
+    /// The last commit up to which all was told, also where nothing of it was a change of the result.
+    settled: Position,
     reached: &'a RefCell<Reached>,
 }
 
@@ -378,10 +381,13 @@ impl Run<'_> {
         let before = self.history.get(&Position::at(self.at - 1)).cloned().unwrap_or_default();
         let outputs = self.engine.handle(Input::Interval(interval(self.at, last, resets)));
         // What was told before something was taken back is not unsent any more.
-        let told = |c: &Client| c.at.filter(|at| c.closed.is_none() && *at >= self.taken_back);
+        let told = |c: &Client| {
+            let at = c.at.map(|at| if self.case.every == 0 { at.max(self.settled) } else { at });
+            at.filter(|at| c.closed.is_none() && *at >= self.taken_back)
+        };
         let told: Vec<Position> = self.clients.values().filter_map(told).collect();
         let known = |at: &Position| self.history.range(..=*at).next_back().map(|(_, world)| world);
-        let withdrawn = told.iter().filter_map(known).any(|known| self.is_withdrawn(&before, known));
+        let withdrawn = told.iter().filter_map(known).any(|known| self.is_withdrawn(&before, known, &self.world));
         let takes_back = |o: &Output| match o {
             Output::Delta(delta, _) => delta.revokes,
             Output::Revoke(_) | Output::Discard(_) | Output::Closed(..) => true,
@@ -397,21 +403,31 @@ impl Run<'_> {
             }
             self.note("withdrawn");
         }
-        let withdrawn = told.iter().filter_map(known).any(|known| self.is_withdrawn_of_joined(&before, known));
+        let withdrawn =
+            told.iter().filter_map(known).any(|known| self.is_withdrawn_of_joined(&before, known, &self.world));
         if withdrawn {
             if !taken_back {
                 return self.fail("of a row that is joined something was withdrawn, and what is unsent was not");
             }
             self.reached.borrow_mut().note("others: joined withdrawn".into());
         }
-        let withdrawn = told.iter().filter_map(known).any(|known| self.is_withdrawn_of_others(&before, known));
+        let withdrawn =
+            told.iter().filter_map(known).any(|known| self.is_withdrawn_of_others(&before, known, &self.world));
         if withdrawn {
             if !taken_back {
                 return self.fail("what a sub-select found was withdrawn, and what is unsent was not");
             }
             self.reached.borrow_mut().note("others: withdrawn".into());
         }
-        self.take(outputs)
+        self.take(outputs)?;
+        self.note_settled();
+        Ok(())
+    }
+
+    fn note_settled(&mut self) {
+        if self.engine.waiting().next().is_none() {
+            self.settled = Position::at(self.at);
+        }
     }
 
     /// What is told late, because partners had to be read, has nothing in it that was withdrawn meanwhile.
@@ -419,11 +435,24 @@ impl Run<'_> {
         let Some((of, told)) = self.history.range(..=at).next_back().filter(|(of, _)| of.commit < self.at) else {
             return Ok(());
         };
-        if self.is_withdrawn(told, told)
-            || self.is_withdrawn_of_joined(told, told)
-            || self.is_withdrawn_of_others(told, told)
-        {
-            return self.fail(format!("what is told as of {of} was withdrawn meanwhile"));
+        let plan = self.plan.as_ref().unwrap();
+        let mut before = told.clone();
+        for (_, after) in self.history.range((Bound::Excluded(of), Bound::Unbounded)) {
+            if self.is_withdrawn(&before, told, after)
+                || self.is_withdrawn_of_joined(&before, told, after)
+                || self.is_withdrawn_of_others(&before, told, after)
+            {
+                return self.fail(format!("what is told as of {of} was withdrawn meanwhile"));
+            }
+            // What has left the result since, is not told any more by what comes; one that was removed and came again is another one.
+            let Ok(sets) = after.sets(plan) else { break };
+            let stays = |id: &i64| {
+                let row = after.rows.get(id).filter(|_| told.since.get(id) == after.since.get(id));
+                row.is_some_and(|row| matches!(plan.of_rows().see(row, &sets), Ok(Some(_))))
+            };
+            let rows = before.rows.into_keys().filter(stays).collect::<Vec<_>>();
+            before = after.clone();
+            before.rows.retain(|id, _| rows.contains(id));
         }
         if self.case.every == 0 && self.case.query.text.contains("JOIN") {
             self.reached.borrow_mut().note("others: told as of an earlier commit".into());
@@ -433,10 +462,10 @@ impl Run<'_> {
 
     /// Whether less may be seen of a row now than before, of which the query shows or counts something. It was `known` to a
     /// client, too.
-    fn is_withdrawn(&self, before: &World, known: &World) -> bool {
+    fn is_withdrawn(&self, before: &World, known: &World, after: &World) -> bool {
         let Some(plan) = self.plan.as_ref().filter(|_| self.case.rights != Rights::Masked) else { return false };
         let of = |world: &World| world.sets(plan);
-        let (Ok(then), Ok(earlier), Ok(now)) = (of(known), of(before), of(&self.world)) else { return false };
+        let (Ok(then), Ok(earlier), Ok(now)) = (of(known), of(before), of(after)) else { return false };
         let admitted = |sets: &Sets, row: &Row| plan.scan.admitted(row, sets).map(|columns| columns.into_owned());
         let found = |sets: &Sets, row: &Row| {
             let shown = admitted(sets, row)?;
@@ -445,7 +474,7 @@ impl Run<'_> {
         before.rows.iter().any(|(id, old)| {
             let same = known.since.get(id) == before.since.get(id);
             let was_told = same && known.rows.get(id).is_some_and(|row| found(&then, row).is_some());
-            let (Some(shown), Some(new)) = (admitted(&earlier, old), self.world.rows.get(id)) else { return false };
+            let (Some(shown), Some(new)) = (admitted(&earlier, old), after.rows.get(id)) else { return false };
             let read = plan.read();
             // What came while rows were awaited, or their time, has not been told to anybody.
             let known_columns = known.rows.get(id).and_then(|row| admitted(&then, row)).unwrap_or_default();
@@ -461,14 +490,14 @@ impl Run<'_> {
     }
 
     /// Whether less may be seen of a row that is joined than before. What may be seen then is `known` to a client, too.
-    fn is_withdrawn_of_joined(&self, before: &World, known: &World) -> bool {
+    fn is_withdrawn_of_joined(&self, before: &World, known: &World, after: &World) -> bool {
         let Some(plan) = self.plan.as_ref().filter(|_| self.case.on_others != Rights::Masked) else { return false };
         let Some(joins) = &plan.joins else { return false };
         let of = |world: &World| world.sets(plan);
-        let (Ok(then), Ok(earlier), Ok(now)) = (of(known), of(before), of(&self.world)) else { return false };
+        let (Ok(then), Ok(earlier), Ok(now)) = (of(known), of(before), of(after)) else { return false };
         let shows = |row: Option<&Row>, sets: &Sets| row.is_some_and(|row| matches!(plan.see(row, sets), Ok(Some(_))));
         before.rows.iter().filter(|(_, row)| shows(Some(row), &earlier)).any(|(id, row)| {
-            let same = known.rows.get(id) == Some(row) && self.world.rows.get(id) == Some(row);
+            let same = known.rows.get(id) == Some(row) && after.rows.get(id) == Some(row);
             same && shows(known.rows.get(id), &then)
                 && plan.partners_of(row, &earlier).into_iter().any(|(side, key)| {
                     let (scan, Value::Int(key)) = (joins.sides()[side].scan(), &key[0]) else { return false };
@@ -485,8 +514,8 @@ impl Run<'_> {
                         Some(scan.admitted(world.others.get(key)?, sets)?.into_owned())
                     };
                     let (Some(old), Some(known)) = (seen(before, &earlier), seen(known, &then)) else { return false };
-                    let is_there = self.world.others.contains_key(key);
-                    let new = seen(&self.world, &now).unwrap_or_default();
+                    let is_there = after.others.contains_key(key);
+                    let new = seen(after, &now).unwrap_or_default();
                     is_there && old.iter().any(|i| known.contains(i) && !new.contains(i))
                 })
         })
@@ -494,10 +523,10 @@ impl Run<'_> {
 
     /// Whether a value that one of the query's sub-selects found is found no more because less may be seen of a row than before. It was
     /// found in what is `known` to a client, too.
-    fn is_withdrawn_of_others(&self, before: &World, known: &World) -> bool {
+    fn is_withdrawn_of_others(&self, before: &World, known: &World, after: &World) -> bool {
         let Some(plan) = self.plan.as_ref().filter(|_| self.case.on_others != Rights::Masked) else { return false };
         let of = |world: &World| world.sets(plan);
-        let (Ok(then), Ok(earlier), Ok(now)) = (of(known), of(before), of(&self.world)) else { return false };
+        let (Ok(then), Ok(earlier), Ok(now)) = (of(known), of(before), of(after)) else { return false };
         plan.asked_by_client().any(|asked| {
             let of = EffectivePlan::of_subquery(&asked);
             let value = |seen: &VisibleRow| -> Option<Vec<Value>> {
@@ -506,7 +535,7 @@ impl Run<'_> {
             };
             let has = |sets: &Sets, found: &[Value]| sets.set(&asked).is_some_and(|set| set.has(found) == Some(true));
             before.others.iter().any(|(id, old)| {
-                let Some(new) = self.world.others.get(id) else { return false };
+                let Some(new) = after.others.get(id) else { return false };
                 let found = of.see(old, &earlier).ok().flatten().and_then(|seen| value(&seen));
                 let admitted = of.scan.admitted(new, &now);
                 let hides = admitted.is_none_or(|columns| asked.columns.iter().any(|c| !columns.contains(*c)));
@@ -623,6 +652,7 @@ pub fn run(case: &Case, reached: &RefCell<Reached>) -> Result<(), TestCaseError>
         fetched: 0,
         at: 0,
         taken_back: Position::default(),
+        settled: Position::default(),
         reached,
     };
     let others = case.others.iter().zip(1..).map(|(texts, id)| Step::Other(id, Some(*texts)));

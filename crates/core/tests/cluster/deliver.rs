@@ -99,7 +99,7 @@ impl Cluster {
                     self.audits += u64::from(rows > 0);
                     assert_eq!(difference, None, "{} holds something else", feed.to_sql());
                 }
-                Output::CancelSnapshot(_) | Output::Verdict { .. } | Output::Taken(..) => {}
+                Output::CancelSnapshot(_) | Output::Verdict { .. } | Output::Dropped(_) | Output::Taken(..) => {}
             }
         }
     }
@@ -151,6 +151,10 @@ impl Cluster {
             inputs.push(Input::Tick);
             inputs.push(Input::Audit);
             inputs.into_iter().for_each(|i| self.handle(n, i));
+            // Sometimes there is no time.
+            while self.nodes[n].engine.has_more_to_do() && (calm || self.rng.random_bool(0.5)) {
+                self.handle(n, Input::Proceed);
+            }
         }
     }
 }

@@ -76,7 +76,8 @@ struct Node {
 impl Node {
     /// An instance that starts at this step.
     fn start(n: usize, step: usize, old_values: bool, window: usize, law: usize, altered: u64) -> Node {
-        let limits = Limits { ahead: 4, window, attempts: 1_000, reserve: window % 3, ..Limits::default() };
+        let limits =
+            Limits { ahead: 4, window, attempts: 1_000, reserve: window % 3, large: window % 4, ..Limits::default() };
         let mut engine = Engine::new(Arc::new(rules(law)), limits);
         (0..TABLES.len()).for_each(|i| drop(engine.handle(Input::Table(table(i, old_values, altered)))));
         let events = EventsOf::start(n, step, &mut engine);

@@ -69,6 +69,9 @@ pub const CHANNEL: usize = 4_096;
 /// Pieces of snapshots that may wait for the loop; the database is read no further meanwhile.
 const PIECES: usize = 32;
 
+/// One turn of the loop in so many is for what was read, however much else there is.
+const TURNS: u32 = 8;
+
 /// How often clients get the position that their results are current to.
 const CURRENT_EVERY: Micros = 1_500_000;
 
@@ -87,13 +90,18 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Command>, mut inbox: Inb
     node.sign_on();
     let mut tick = tokio::time::interval(HEARTBEAT);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut turn = 0_u32;
     loop {
         beat.beat();
         faults::pass("loop");
         let due = node.engine.next_due();
+        // What was read waits for the stream and for clients, but not for ever.
+        turn = turn.wrapping_add(1);
+        let has_time = turn.is_multiple_of(TURNS) || inbox.is_empty() && asks.is_empty();
         let renewal = node.renewals.first().map(|(at, _)| *at);
         tokio::select! {
             () = until(due) => node.handle(Input::Tick),
+            () = std::future::ready(()), if has_time && node.engine.has_more_to_do() => node.handle(Input::Proceed),
             () = at(renewal) => node.renew_decisions(),
             heard = inbox.recv() => match heard {
                 Some(heard) => node.take(heard),
@@ -105,7 +113,7 @@ pub async fn run(start: Start, mut asks: mpsc::Receiver<Command>, mut inbox: Inb
                     }
                 }
             },
-            Some(input) = from_threads.recv() => node.handle(input),
+            Some(input) = from_threads.recv(), if has_time => node.handle(input),
             ask = asks.recv() => match ask {
                 Some(Command::End) | None => return,
                 Some(ask) => node.answer(ask),

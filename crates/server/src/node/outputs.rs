@@ -62,6 +62,7 @@ impl Node {
             }
             Output::Describe(source) => self.describe(&source),
             Output::Audited { feed, rows, difference } => self.audited(&feed, rows, difference),
+            Output::Dropped(garbage) => drop(tokio::task::spawn_blocking(move || drop(garbage))),
             Output::Taken(interval, transaction) => self.taken(&interval, &transaction),
         }
     }

@@ -15,12 +15,19 @@ use rand::{Rng, SeedableRng};
 use serde_json::{Map, Value as Json, json};
 
 const SCHEMA: &str = "CREATE TABLE calls (id INTEGER PRIMARY KEY, agency TEXT NOT NULL, status TEXT NOT NULL,
-  note TEXT NOT NULL, secret TEXT NOT NULL)";
+  note TEXT NOT NULL, secret TEXT NOT NULL);
+  CREATE TABLE agencies (name TEXT PRIMARY KEY, city TEXT)";
 const AGENCIES: [&str; 3] = ["Brightwater", "Northlight", "Dunmore"];
-const QUERIES: [(&str, &str); 3] = [
+/// With what has to hold of a row of `calls`.
+const QUERIES: [(&str, &str); 5] = [
     ("SELECT id, agency, status, note FROM calls", "true"),
     ("SELECT id, note FROM calls WHERE status = 'inbound'", "status = 'inbound'"),
     ("SELECT id, status FROM calls WHERE status IN ('expected', 'berthed')", "status IN ('expected', 'berthed')"),
+    ("SELECT c.id, c.note, a.city FROM calls c LEFT JOIN agencies a ON a.name = c.agency", "true"),
+    (
+        "SELECT c.id, c.status, a.city FROM agencies a JOIN calls c ON c.agency = a.name WHERE c.status <> 'berthed'",
+        "status <> 'berthed' AND EXISTS (SELECT 1 FROM agencies a WHERE a.name = agency)",
+    ),
 ];
 const WRITERS: u64 = 4;
 const EACH: u64 = 5_000;
@@ -36,7 +43,7 @@ fn script(seed: u64) -> String {
         let status = ["expected", "inbound", "berthed"][rng.random_range(0..3)];
         let row = format!("{id}, '{agency}', '{status}', '{agency} note {seed}.{i}', 'SECRET {i}'");
         sql += "BEGIN IMMEDIATE;";
-        sql += &match rng.random_range(0..10) {
+        sql += &match rng.random_range(0..12) {
             0..3 => format!("INSERT OR REPLACE INTO calls VALUES ({row});"),
             3..5 => format!("UPDATE calls SET status = '{status}' WHERE id = {id};"),
             5..6 => format!("UPDATE calls SET secret = 'SECRET {seed}.{i}' WHERE id BETWEEN {id} AND {id} + 3;"),
@@ -44,6 +51,10 @@ fn script(seed: u64) -> String {
                 format!("UPDATE calls SET agency = '{agency}', note = '{agency} moved {seed}.{i}' WHERE id = {id};")
             }
             8..9 => format!("DELETE FROM calls WHERE id = {id};"),
+            9 => format!("INSERT OR REPLACE INTO agencies VALUES ('{agency}', '{agency} city {seed}.{i}');"),
+            10 => format!(
+                "DELETE FROM agencies WHERE name = '{agency}'; UPDATE calls SET status = 'inbound' WHERE id = {id};"
+            ),
             _ => format!("INSERT OR IGNORE INTO calls VALUES ({row}); DELETE FROM calls WHERE id = {id} + 1;"),
         };
         sql += "COMMIT;\n";
@@ -81,11 +92,15 @@ async fn read(session: &mut Session, person: &Person, live: &mut ResultSet, unti
 #[tokio::test(flavor = "multi_thread")]
 async fn every_result_equals_the_database_at_the_end() {
     let columns = ["id", "agency", "status", "note"];
-    let rules =
-        vec![rule("control", "calls", None, &columns), rule("agent", "calls", Some("agency = claim.agency"), &columns)];
+    let rules = vec![
+        rule("control", "calls", None, &columns),
+        rule("control", "agencies", None, &[]),
+        rule("agent", "calls", Some("agency = claim.agency"), &columns),
+        rule("agent", "agencies", Some("name = claim.agency"), &[]),
+    ];
     // Small queues, so that some clients are brought up to date by snapshots under way.
     let queue = QueueLimits { deltas: 64, bytes: 64 << 10 };
-    let cluster = Cluster::start(SCHEMA, &["calls"], rules, queue).await;
+    let cluster = Cluster::start(SCHEMA, &["calls", "agencies"], rules, queue).await;
     // Beside an operator clients are told positions.
     for i in 0..2 {
         let mut operator = cluster.operator(i).await;
@@ -134,7 +149,7 @@ async fn every_result_equals_the_database_at_the_end() {
         let (mut session, person, mut live) = client.await.unwrap();
         read(&mut session, &person, &mut live, |at, _| at >= last).await;
         let rows = format!(
-            "SELECT id, json_object('id', id, 'agency', agency, 'status', status, 'note', note) FROM calls WHERE {} AND ({} IS NULL OR agency = {})",
+            "SELECT id, json_object('id', id, 'agency', agency, 'status', status, 'note', note, 'city', (SELECT city FROM agencies WHERE name = agency)) FROM calls WHERE {} AND ({} IS NULL OR agency = {})",
             QUERIES[person.query].1,
             person.agency.map_or("NULL".into(), |a| format!("'{a}'")),
             person.agency.map_or("NULL".into(), |a| format!("'{a}'")),

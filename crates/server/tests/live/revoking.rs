@@ -17,6 +17,8 @@ const SCHEMA: &str =
   CREATE TABLE assignments (id INTEGER PRIMARY KEY, call INTEGER, pilot TEXT);
   CREATE TABLE crews (id INTEGER PRIMARY KEY, member TEXT, boss TEXT);
   CREATE TABLE passes (id INTEGER PRIMARY KEY, call INTEGER, holder TEXT, until TIMESTAMPTZ);
+  CREATE TABLE trips (id INTEGER PRIMARY KEY, call INTEGER, word TEXT);
+  INSERT INTO trips VALUES (5, 5, '');
   INSERT INTO calls VALUES
     (5, 'Dunmore', 'expected', 'first', datetime('now', '+1 day')), (6, 'Elsewhere', 'expected', 'private', NULL);
   INSERT INTO passes VALUES (1, 5, 'ada', datetime('now', '+1 day'));
@@ -31,7 +33,9 @@ fn rules() -> Vec<RuleText> {
         masks: [("note".to_string(), "left(note, 1) || '…'".to_string())].into(),
         ..rule("masked", "calls", None, &["id", "agency"])
     };
-    vec![
+    let everybody = ["control", "agent", "pilot", "boss", "guest", "narrow"];
+    let trips = everybody.map(|role| rule(role, "trips", None, &[]));
+    let of_calls = vec![
         rule("control", "calls", None, &[]),
         rule("agent", "calls", Some("agency = claim.agency"), &[]),
         rule("pilot", "calls", Some(assigned), &[]),
@@ -40,12 +44,13 @@ fn rules() -> Vec<RuleText> {
         rule("guest", "calls", Some("id IN (SELECT call FROM passes WHERE holder = claim.me AND until > now())"), &[]),
         rule("narrow", "calls", Some("agency = claim.agency"), &["id", "status"]),
         masked,
-    ]
+    ];
+    trips.into_iter().chain(of_calls).collect()
 }
 
 async fn cluster() -> Cluster {
     let queue = QueueLimits { deltas: 1_000, bytes: 64 << 20 };
-    Cluster::start(SCHEMA, &["calls", "assignments", "crews", "passes"], rules(), queue).await
+    Cluster::start(SCHEMA, &["calls", "assignments", "crews", "passes", "trips"], rules(), queue).await
 }
 
 /// How a right ends.
@@ -82,12 +87,23 @@ impl End {
     }
 }
 
-/// How what is revoked stands in a result: as a row, in a window, or as part of a group.
+/// How what is revoked stands in a result.
 #[derive(Clone, Copy, Debug, PartialEq)]
 enum Shown {
     Row,
     Window,
+    /// As part of a group.
     Group,
+    /// With a row of another table beside it.
+    Joined,
+    /// Beside a row of another table, which goes with it.
+    Partner,
+    /// The same in a window.
+    PartnerInWindow,
+    /// The same in a group.
+    PartnerInGroup,
+    /// Beside a row of another table, which stays without it.
+    Beside,
 }
 
 impl Shown {
@@ -96,7 +112,21 @@ impl Shown {
             Shown::Row => "SELECT id, note FROM calls WHERE id = 5",
             Shown::Window => "SELECT id, note FROM calls WHERE id = 5 ORDER BY note DESC LIMIT 1",
             Shown::Group => "SELECT id, max(note) AS note FROM calls WHERE id = 5 GROUP BY id",
+            Shown::Joined => "SELECT c.id, c.note, t.word FROM calls c JOIN trips t ON t.id = c.id",
+            Shown::Partner => "SELECT t.id, c.note, t.word FROM trips t JOIN calls c ON c.id = t.call",
+            Shown::PartnerInWindow => {
+                "SELECT t.id, c.note FROM trips t JOIN calls c ON c.id = t.call ORDER BY c.note DESC LIMIT 1"
+            }
+            Shown::PartnerInGroup => {
+                "SELECT t.id, max(c.note) AS note FROM trips t JOIN calls c ON c.id = t.call GROUP BY t.id"
+            }
+            Shown::Beside => "SELECT t.id, c.note FROM trips t LEFT JOIN calls c ON c.id = t.call",
         }
+    }
+
+    /// Whether the row of the other table may change with what ends the right, and is not to be told either.
+    fn goes_with_trip(self) -> bool {
+        matches!(self, Shown::Joined | Shown::Partner)
     }
 }
 
@@ -130,7 +160,8 @@ impl Listener {
     /// Reads until nothing is left of the result, and a call has been answered after that; says what was read.
     async fn read_to_the_end(&mut self, every_frame: impl Fn(&str)) {
         let read = async {
-            while !self.ended && !self.live.rows.is_empty() {
+            while !self.ended && self.live.rows.values().any(|row| row.get("note").is_some_and(|note| !note.is_null()))
+            {
                 let (incoming, text) = self.session.next().await.unwrap();
                 every_frame(&text);
                 let Incoming::Notification(told) = incoming else { continue };
@@ -185,13 +216,22 @@ async fn a_right_ends(end: End, shown: Shown) {
     hear(&mut observer, &mut seen, "[5]", "BEFORE").await;
     hear(&mut reads.session, &mut reads.live, "[5]", "BEFORE").await;
     match end {
+        End::Membership if shown.goes_with_trip() => {
+            let both = "BEGIN; UPDATE trips SET word = 'AFTER'; DELETE FROM assignments WHERE id = 1; COMMIT";
+            c.db.execute_batch(both).unwrap();
+        }
+        End::Owner if shown.goes_with_trip() => {
+            let both = "BEGIN; UPDATE trips SET word = 'AFTER', call = 5; \
+                        UPDATE calls SET agency = 'Brightwater', note = 'AFTER' WHERE id = 5; COMMIT";
+            c.db.execute_batch(both).unwrap();
+        }
         End::Membership => c.db.execute_batch("DELETE FROM assignments WHERE id = 1").unwrap(),
         End::MembershipOfCrew => c.db.execute_batch("UPDATE crews SET boss = 'cy' WHERE id = 1").unwrap(),
         End::Time => c.db.execute_batch("UPDATE calls SET until = datetime('now', '+2 seconds') WHERE id = 5").unwrap(),
         End::Pass => c.db.execute_batch("UPDATE passes SET until = datetime('now', '+2 seconds')").unwrap(),
         End::Owner => c.db.execute_batch("UPDATE calls SET agency = 'Brightwater' WHERE id = 5").unwrap(),
         End::Rule => {
-            let rules = vec![rule("control", "calls", Some("id > 5"), &[])];
+            let rules = vec![rule("control", "calls", Some("id > 5"), &[]), rule("control", "trips", None, &[])];
             c.instances[0].as_ref().unwrap().set_rules(rules).await;
         }
         End::Claims => {
@@ -256,6 +296,18 @@ ends! {
     a_row_whose_time_passes_leaves_its_group: End::Time, Shown::Group;
     a_pass_that_runs_out_takes_its_rows_back: End::Pass, Shown::Row;
     a_pass_that_runs_out_empties_a_group: End::Pass, Shown::Group;
+    a_deleted_membership_takes_its_rows_from_a_join: End::Membership, Shown::Joined;
+    a_row_that_changes_hands_leaves_a_join: End::Owner, Shown::Joined;
+    a_deleted_membership_takes_partners_back: End::Membership, Shown::Partner;
+    a_partner_that_changes_hands_is_taken_back: End::Owner, Shown::Partner;
+    a_partner_that_changes_hands_leaves_a_row_alone: End::Owner, Shown::Beside;
+    a_membership_two_tables_away_leaves_a_row_alone: End::MembershipOfCrew, Shown::Beside;
+    a_deleted_membership_takes_partners_from_a_window: End::Membership, Shown::PartnerInWindow;
+    a_partner_that_changes_hands_leaves_a_group: End::Owner, Shown::PartnerInGroup;
+    an_edited_rule_takes_partners_back: End::Rule, Shown::Partner;
+    an_edited_rule_leaves_a_row_alone: End::Rule, Shown::Beside;
+    a_renewed_token_takes_partners_back: End::Claims, Shown::Partner;
+    an_expired_token_takes_joined_rows_back: End::Expiry, Shown::Beside;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -7,16 +7,18 @@
 //! versions. `GOSSIP_FIRE_SECONDS=n` sets how long it burns, `GOSSIP_FIRE_RATE=n` how many transactions there are in a second:
 //! without it as many as the machine has room for, so that nobody keeps up.
 
-use std::collections::{BTreeMap, HashMap};
+mod listener;
+mod writer;
+
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::time::{Duration, Instant};
 
 use crate::common::{prepared, rule};
-use gossip_client::{ClientError, Incoming, ResultSet, Session, result_set::Applied};
+use gossip_client::{Incoming, ResultSet, Session, result_set::Applied};
 use gossip_core::send_queue::QueueLimits;
-use gossip_protocol::Notification;
 use gossip_relay::inproc::InProcess;
 use gossip_server::instance::{Instance, Options};
 use gossip_source::{Settings, Source};
@@ -24,330 +26,30 @@ use parking_lot::Mutex;
 use postgres::{Client, NoTls};
 use rand::rngs::StdRng;
 use rand::{Rng, SeedableRng};
-use serde_json::{Map, Value as Json, json};
+use serde_json::json;
 use testbed::{Broker, Kind, Postgres};
+
+use listener::{Asked, Listener, Truth};
+use writer::{Writer, Written};
 
 const GROUPS: i32 = 12;
 const WRITERS: u64 = 8;
 const SUBSCRIPTIONS: u64 = 200;
 
-const SCHEMA: &str =
-    "CREATE TABLE acct (id bigint PRIMARY KEY, grp int NOT NULL, amount bigint NOT NULL, v bigint NOT NULL);
-    CREATE SEQUENCE ids; INSERT INTO acct SELECT -g - 1, g, 0, 0 FROM generate_series(0, 11) g";
+/// Every row of `acct` has an owner of its own, in the same group, which comes, moves and goes with it; `groups` has the version that the
+/// first row of a group has.
+const SCHEMA: &str = "CREATE TABLE acct (id bigint PRIMARY KEY, grp int NOT NULL, amount bigint NOT NULL, v bigint NOT NULL, owner bigint);
+    CREATE TABLE owners (id bigint PRIMARY KEY, grp int NOT NULL);
+    CREATE TABLE groups (grp int PRIMARY KEY, version bigint NOT NULL);
+    CREATE SEQUENCE ids;
+    INSERT INTO acct SELECT -g - 1, g, 0, 0, -g - 1 FROM generate_series(0, 11) g;
+    INSERT INTO owners SELECT -g - 1, g FROM generate_series(0, 11) g;
+    INSERT INTO groups SELECT g, 0 FROM generate_series(0, 11) g";
+
+const TABLES: [&str; 3] = ["acct", "owners", "groups"];
 
 fn number(name: &str) -> Option<u64> {
     std::env::var(name).ok()?.parse().ok()
-}
-
-/// When each version of each group was committed, as its writer knows it.
-type Written = Arc<Mutex<HashMap<(i64, i64), Instant>>>;
-
-/// One writer: random transactions until it is told to stop. A server that dies is waited for.
-struct Writer {
-    url: String,
-    name: String,
-    rng: StdRng,
-    committed: Arc<AtomicU64>,
-    written: Written,
-    /// The versions of groups that the transaction makes.
-    makes: Vec<(i64, i64)>,
-    stopped: Arc<AtomicBool>,
-}
-
-impl Writer {
-    fn run(mut self) {
-        while !self.stopped.load(Relaxed) {
-            let Ok(mut db) = Client::connect(&self.url, NoTls) else {
-                std::thread::sleep(Duration::from_millis(20));
-                continue;
-            };
-            // What was prepared before the server died still holds its locks.
-            let left = "SELECT gid FROM pg_prepared_xacts WHERE gid = $1";
-            if db.query(left, &[&self.name]).is_ok_and(|rows| !rows.is_empty()) {
-                let _ = db.batch_execute(&format!("COMMIT PREPARED '{}'", self.name));
-            }
-            while !self.stopped.load(Relaxed) && self.transaction(&mut db).is_ok() {
-                if let Some(rate) = number("GOSSIP_FIRE_RATE") {
-                    std::thread::sleep(Duration::from_secs(WRITERS) / rate as u32);
-                }
-            }
-        }
-    }
-
-    fn transaction(&mut self, db: &mut Client) -> Result<(), postgres::Error> {
-        let (a, b) = (self.rng.random_range(0..GROUPS), self.rng.random_range(0..GROUPS));
-        let own = |db: &mut Client, g: i32, salt: i64| -> Result<Option<(i64, i64)>, postgres::Error> {
-            let sql = "SELECT id, amount FROM acct WHERE grp = $1 AND id > 0 ORDER BY (id * $2) % 97, id LIMIT 1";
-            Ok(db.query_opt(sql, &[&g, &salt])?.map(|r| (r.get(0), r.get(1))))
-        };
-        let salt = self.rng.random_range(1..96);
-        self.makes.clear();
-        db.batch_execute("BEGIN")?;
-        // All who change a group hold its first row, in one order.
-        db.query(
-            "SELECT FROM acct WHERE id IN ($1, $2) ORDER BY id FOR UPDATE",
-            &[&i64::from(-a - 1), &i64::from(-b - 1)],
-        )?;
-        let some = own(db, a, salt)?;
-        let amount = self.rng.random_range(-50..50i64);
-        // As many rows go as come.
-        match (self.rng.random_range(0..12), some) {
-            (0..3, _) | (_, None) => {
-                self.insert(db, a, amount)?;
-            }
-            (3..5, Some((id, _))) => {
-                db.execute("UPDATE acct SET amount = amount + $2 WHERE id = $1", &[&id, &amount])?;
-                self.settle(db, a, -amount)?;
-            }
-            (5..8, Some((id, was))) => {
-                db.execute("DELETE FROM acct WHERE id = $1", &[&id])?;
-                self.settle(db, a, was)?;
-            }
-            (8 | 9, Some((id, was))) if a != b => {
-                db.execute("UPDATE acct SET grp = $2 WHERE id = $1", &[&id, &b])?;
-                self.settle(db, a, was)?;
-                self.settle(db, b, -was)?;
-            }
-            (10, Some((id, _))) => {
-                db.execute("UPDATE acct SET id = nextval('ids') WHERE id = $1", &[&id])?;
-                self.settle(db, a, 0)?;
-            }
-            (_, Some((id, was))) => {
-                db.batch_execute("SAVEPOINT s")?;
-                db.execute("DELETE FROM acct WHERE id = $1", &[&id])?;
-                db.batch_execute("ROLLBACK TO s; SAVEPOINT t")?;
-                db.execute("UPDATE acct SET amount = 0 WHERE id = $1", &[&id])?;
-                db.batch_execute("RELEASE t")?;
-                self.settle(db, a, was)?;
-            }
-        }
-        let end = match self.rng.random_range(0..10) {
-            0 => {
-                db.batch_execute("ROLLBACK")?;
-                "ROLLBACK"
-            }
-            1 => {
-                db.batch_execute(&format!("PREPARE TRANSACTION '{}'", self.name))?;
-                let end = if self.rng.random_bool(0.7) { "COMMIT" } else { "ROLLBACK" };
-                db.batch_execute(&format!("{end} PREPARED '{}'", self.name))?;
-                end
-            }
-            _ => {
-                db.batch_execute("COMMIT")?;
-                "COMMIT"
-            }
-        };
-        if end == "COMMIT" {
-            let now = Instant::now();
-            self.written.lock().extend(self.makes.drain(..).map(|made| (made, now)));
-        }
-        self.committed.fetch_add(1, Relaxed);
-        Ok(())
-    }
-
-    fn insert(&mut self, db: &mut Client, g: i32, amount: i64) -> Result<(), postgres::Error> {
-        db.execute("INSERT INTO acct VALUES (nextval('ids'), $1, $2, 0)", &[&g, &amount])?;
-        self.settle(db, g, -amount)
-    }
-
-    /// Makes a group add up again, and raises its version.
-    fn settle(&mut self, db: &mut Client, g: i32, amount: i64) -> Result<(), postgres::Error> {
-        let sql = "UPDATE acct SET amount = amount + $2, v = v + 1 WHERE id = $1 RETURNING v";
-        self.makes.push((g.into(), db.query_one(sql, &[&i64::from(-g - 1), &amount])?.get(0)));
-        Ok(())
-    }
-}
-
-/// What is asked.
-#[derive(Clone, Copy, Debug, PartialEq)]
-enum Asked {
-    All,
-    /// The rows of one group.
-    Group(i32),
-    /// What each group adds up to, its version, and how many rows it has.
-    Sums,
-    /// The groups with the highest versions, in this order.
-    Top,
-}
-
-/// Rows of a window.
-const TOP: usize = 5;
-
-/// What the database says: by key, group, amount and version.
-type Truth = BTreeMap<String, (i64, i64, i64)>;
-
-/// Who listens, and what it has seen.
-struct Listener {
-    query: String,
-    asked: Asked,
-    live: ResultSet,
-    /// Whether `live` holds a result.
-    begun: bool,
-    /// The versions of groups that it has seen last.
-    versions: BTreeMap<i64, i64>,
-    deltas: u64,
-    wholes: u64,
-    written: Written,
-    /// For how long, at most, a version of a group had been committed and was not seen here.
-    oldest: Duration,
-}
-
-fn int(row: &Map<String, Json>, name: &str) -> i64 {
-    row.get(name)
-        .and_then(|v| v.as_i64().or_else(|| v.as_str()?.parse().ok()))
-        .unwrap_or_else(|| panic!("{name} in {row:?}"))
-}
-
-impl Listener {
-    fn new(asked: Asked, written: Written) -> Listener {
-        let query = match asked {
-            Asked::Group(g) => format!("SELECT * FROM acct WHERE grp = {g}"),
-            Asked::All => "SELECT * FROM acct".into(),
-            Asked::Sums => {
-                "SELECT grp, sum(amount) AS amount, sum(v) AS v, count(*) AS n FROM acct GROUP BY grp".into()
-            }
-            Asked::Top => format!("SELECT id, grp, v FROM acct WHERE id < 0 ORDER BY v DESC, id LIMIT {TOP}"),
-        };
-        let (live, versions) = (ResultSet::default(), BTreeMap::new());
-        Listener { query, asked, live, begun: false, versions, deltas: 0, wholes: 0, written, oldest: Duration::ZERO }
-    }
-
-    /// Holds the result against what every committed state fulfils.
-    fn check(&mut self, whole: bool) {
-        let mut sums: BTreeMap<i64, i64> = BTreeMap::new();
-        for row in self.live.rows.values().filter(|_| self.asked != Asked::Top) {
-            *sums.entry(int(row, "grp")).or_default() += int(row, "amount");
-        }
-        assert!(sums.values().all(|s| *s == 0), "a state that was never committed: {sums:?} in {}", self.query);
-        let mut versions = BTreeMap::new();
-        match self.asked {
-            Asked::All => {}
-            Asked::Group(g) => {
-                versions.insert(g.into(), int(&self.live.rows[&format!("[{}]", -g - 1)], "v"));
-            }
-            Asked::Sums => versions.extend(self.live.rows.values().map(|row| (int(row, "grp"), int(row, "v")))),
-            Asked::Top => {
-                let rows: Vec<(i64, i64)> = self.live.in_order().map(|row| (-int(row, "v"), int(row, "id"))).collect();
-                assert!(rows.is_sorted() && rows.len() == TOP, "not in order: {rows:?}");
-                versions.extend(self.live.rows.values().map(|row| (int(row, "grp"), int(row, "v"))));
-            }
-        }
-        for (group, version) in &versions {
-            let Some(before) = self.versions.get(group) else { continue };
-            // One delta is one transaction. A group may leave a window and come again later.
-            let follows = (*version == before + 1 || *version == *before && self.asked != Asked::Group(*group as i32))
-                || self.asked == Asked::Top;
-            assert!(version >= before, "{} went back from {before} to {version}", self.query);
-            assert!(whole || follows, "a gap or a double in {}: {before}, {version}", self.query);
-            if self.asked != Asked::Top && version > before {
-                // Until now the next version was not seen here.
-                let since = self.written.lock().get(&(*group, before + 1)).map(Instant::elapsed);
-                self.oldest = self.oldest.max(since.unwrap_or_default());
-            }
-        }
-        self.versions.extend(versions);
-    }
-
-    /// Whether the result is what the database says at the end: by key, group, amount and version.
-    fn has_all(&self, truth: &Truth) -> bool {
-        match self.asked {
-            Asked::All | Asked::Group(_) => {
-                let rows = |row: &Map<String, Json>| (int(row, "grp"), int(row, "amount"), int(row, "v"));
-                let own = |grp: i64| self.asked == Asked::All || self.asked == Asked::Group(grp as i32);
-                let count = truth.values().filter(|(grp, ..)| own(*grp)).count();
-                self.live.rows.len() == count
-                    && self.live.rows.iter().all(|(key, row)| truth.get(key) == Some(&rows(row)))
-            }
-            Asked::Sums => {
-                let mut groups: BTreeMap<i64, (i64, i64)> = BTreeMap::new();
-                for (grp, _, v) in truth.values() {
-                    let (versions, count) = groups.entry(*grp).or_default();
-                    (*versions, *count) = (*versions + v, *count + 1);
-                }
-                let held = self.live.rows.values().map(|row| (int(row, "grp"), (int(row, "v"), int(row, "n"))));
-                held.collect::<BTreeMap<_, _>>() == groups
-            }
-            Asked::Top => {
-                let heads =
-                    truth.values().filter(|(grp, ..)| *grp >= 0).fold(BTreeMap::new(), |mut heads, (grp, _, v)| {
-                        let newest: &mut i64 = heads.entry(*grp).or_default();
-                        *newest = (*newest).max(*v);
-                        heads
-                    });
-                // Of equal ones the smaller id, which is that of the larger group.
-                let mut wanted: Vec<(i64, i64)> = heads.into_iter().map(|(grp, v)| (-v, -grp - 1)).collect();
-                wanted.sort_unstable();
-                self.live.in_order().map(|row| (-int(row, "v"), int(row, "id"))).eq(wanted.into_iter().take(TOP))
-            }
-        }
-    }
-
-    /// Listens until `done`; comes back with its cursor when the connection ends.
-    async fn listen(
-        mut self,
-        urls: Arc<Mutex<Vec<String>>>,
-        done: impl Fn(&Listener) -> bool,
-        salt: usize,
-    ) -> Listener {
-        loop {
-            let url = {
-                let urls = urls.lock();
-                urls[salt % urls.len()].clone()
-            };
-            match self.one_connection(&url, &done).await {
-                Ok(()) => return self,
-                Err(ClientError::NotUnderstood(e)) => panic!("{}: {e}", self.query),
-                Err(ClientError::Refused(e)) if !e.message.contains("not available now") => panic!("{e}"),
-                Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
-            }
-        }
-    }
-
-    async fn one_connection(&mut self, url: &str, done: &impl Fn(&Listener) -> bool) -> Result<(), ClientError> {
-        let mut session = Session::connect(url, None).await?;
-        let mut params = serde_json::json!({"query": self.query});
-        if self.begun {
-            params["cursor"] = self.live.cursor.clone().into();
-        }
-        let answer = session.call("subscribe", params).await?;
-        let answer: gossip_protocol::Subscribed = serde_json::from_value(answer).unwrap();
-        if answer.resumed {
-            self.live.subscription = answer.subscription;
-        } else {
-            self.live = ResultSet::new(answer);
-            self.wholes += 1;
-            if !self.live.unfinished {
-                self.check(true);
-            }
-        }
-        self.begun = true;
-        let mut whole = true;
-        loop {
-            if !self.live.unfinished && done(self) {
-                return Ok(());
-            }
-            let next = tokio::time::timeout(Duration::from_millis(300), session.next()).await;
-            let Ok(next) = next else { continue };
-            let (Incoming::Notification(told), text) = next? else { continue };
-            let was_unfinished = self.live.unfinished;
-            match self.live.apply(&told).map_err(|e| ClientError::NotUnderstood(format!("{e}: {text}")))? {
-                Applied::Closed(why) => return Err(ClientError::Ended(why)),
-                Applied::NotMine => continue,
-                Applied::Whole(_) => {
-                    whole = true;
-                    self.wholes += 1;
-                }
-                Applied::Changed if matches!(told, Notification::Delta { .. }) => {
-                    whole = false;
-                    self.deltas += 1;
-                }
-                Applied::Changed => whole |= was_unfinished,
-            }
-            if !self.live.unfinished {
-                self.check(whole);
-            }
-        }
-    }
 }
 
 #[derive(Clone, Copy, PartialEq)]
@@ -364,7 +66,7 @@ enum Trouble {
 /// The source on a server, with its table, ready to be read.
 async fn with_table(url: &str, old_values: bool) -> Arc<dyn Source> {
     run(url, SCHEMA).await;
-    prepared(url, &["acct"], old_values).await
+    prepared(url, &TABLES, old_values).await
 }
 
 /// Runs statements, each in a transaction of its own.
@@ -385,7 +87,7 @@ async fn instances(source: &Arc<dyn Source>, listen: &[SocketAddr]) -> Vec<Insta
             name: format!("i{i}"),
             listen: *listen,
             source: source.clone(),
-            rules: vec![rule("anonymous", "acct", None, &[])],
+            rules: TABLES.map(|table| rule("anonymous", table, None, &[])).to_vec(),
             queries: BTreeMap::new(),
             tokens: None,
             secret: b"the same before and after".to_vec(),
@@ -435,8 +137,11 @@ async fn burn(trouble: Trouble) {
         let after = Duration::from_millis(rng.random_range(0..seconds * 950));
         let asked = match n % 10 {
             0 => Asked::All,
-            1 | 2 => Asked::Sums,
-            3 => Asked::Top,
+            1 => Asked::Sums,
+            2 => Asked::JoinedSums,
+            3 => [Asked::Top, Asked::JoinedTop][n as usize / 10 % 2],
+            4 | 5 => Asked::Joined(Some(rng.random_range(0..GROUPS))),
+            6 if n < 50 => Asked::Joined(None),
             _ => Asked::Group(rng.random_range(0..GROUPS)),
         };
         let (urls, truth, written) = (urls.clone(), truth.clone(), written.clone());

@@ -94,7 +94,7 @@ fn engine(count: usize) -> (Engine, HashMap<i64, Vec<Arc<EffectivePlan>>>) {
             if plan.joins.is_some() {
                 groups.entry(group as i64).or_default().push(plan);
             }
-            engine.handle(Input::SnapshotRows(id, vec![row]));
+            next.extend(engine.handle(Input::SnapshotRows(id, vec![row])));
             next.extend(engine.handle(Input::SnapshotDone(id, SnapshotPoint::UpTo(Position::at(1)))));
         }
     }

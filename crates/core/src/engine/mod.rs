@@ -37,6 +37,7 @@ mod moments;
 mod partners;
 mod recent;
 mod recycling;
+mod room;
 mod row_events;
 mod serves;
 mod shared;

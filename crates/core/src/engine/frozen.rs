@@ -77,17 +77,18 @@ pub(super) struct AsOf<'a> {
 pub(super) struct ChangedPartner {
     /// As it was; `None` if that is not known.
     was: Option<Option<Row>>,
-    /// As it is; `None` if that is not known.
-    is: Option<Option<Row>>,
+    /// As it was after each of these changes; `None` if that is not known.
+    since: Vec<Option<Option<Row>>>,
 }
 
 impl ChangedPartner {
     /// Whether it can be told as it was: that is known, and no less of it may be seen since.
     pub(super) fn can_be_told(&self, scan: &Scan, subquery_results: &dyn SubqueryResults) -> bool {
-        let (Some(was), Some(is)) = (&self.was, &self.is) else { return false };
+        let Some(was) = &self.was else { return false };
         let seen = was.as_ref().and_then(|was| scan.admitted(was, subquery_results));
-        let hides = |is: &Row| seen.as_ref().is_some_and(|seen| scan.shows_less(Some(seen), is, subquery_results));
-        !is.as_ref().is_some_and(hides)
+        let hides = |row: &Row| seen.as_ref().is_some_and(|seen| scan.shows_less(Some(seen), row, subquery_results));
+        // Also where it is gone by now, or shown again.
+        self.since.iter().all(|row| row.as_ref().is_some_and(|row| !row.as_ref().is_some_and(hides)))
     }
 }
 
@@ -105,9 +106,10 @@ impl AsOf<'_> {
                 Old::Known(was) => Some(was.clone()),
                 Old::Unknown => None,
             };
-            let is = || change.omitted_columns.is_empty().then(|| change.new.clone());
             let partner = changed.entry((change.description, probe));
-            partner.or_insert_with(|| ChangedPartner { was: None, is: is() }).was = was;
+            let partner = partner.or_insert_with(|| ChangedPartner { was: None, since: Vec::new() });
+            partner.was = was;
+            partner.since.push(change.omitted_columns.is_empty().then(|| change.new.clone()));
         }
         AsOf { now, changed }
     }

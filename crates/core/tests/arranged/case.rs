@@ -83,7 +83,7 @@ pub fn case() -> impl Strategy<Value = Case> {
 
 /// Cases that chance finds once in 100,000 or less: what is withdrawn of a row that a client knows, while it was not told yet what became
 /// of the row before.
-pub fn known() -> [Case; 10] {
+pub fn known() -> [Case; 11] {
     let write = |id, v: &'static str, b: &'static str, open: &'static str| {
         Step::Write(id, vec!["1", v, "1.0", "0.5", "a", b, open])
     };
@@ -242,6 +242,31 @@ pub fn known() -> [Case; 10] {
         delays: vec![(0, 0), (2, 1), (0, 0), (2, 1), (0, 0), (0, 0)],
         ..member.clone()
     };
+    // The same, and it is gone when the row's own partner is known.
+    let hidden_and_gone = Case {
+        query: Query {
+            kind: Kind::Ordered,
+            text: "SELECT v, q.ow FROM t JOIN o ON o.oid = g JOIN o q ON q.oid = o.og AND q.oopen ORDER BY id".into(),
+        },
+        on_others: Rights::Open,
+        old_values: true,
+        others: vec![],
+        transactions: vec![
+            vec![Step::Other(3, Some(["", "", "t"]))],
+            vec![Step::Other(1, Some(["3", "", "t"]))],
+            vec![zero("")],
+            vec![zero("1")],
+            vec![mine(1, "")],
+            vec![mine(1, "")],
+            vec![],
+            vec![Step::Other(3, Some(["", "", "f"])), Step::Write(1, vec!["1", "", "", "", "", "", "t"])],
+            vec![Step::Other(3, None)],
+        ],
+        comes: [1, 1],
+        catches_up: 0,
+        delays: vec![(2, 1), (2, 2), (0, 0), (0, 0), (0, 0), (0, 0)],
+        ..member.clone()
+    };
     let at_once = Case {
         query: behind.query.clone(),
         rights: Rights::Asked,
@@ -253,7 +278,7 @@ pub fn known() -> [Case; 10] {
         ],
         ..elsewhere.clone()
     };
-    [fetched, behind, elsewhere, at_once, member, again, failing, unheard, aside, unasked]
+    [fetched, behind, elsewhere, at_once, member, again, failing, unheard, aside, unasked, hidden_and_gone]
 }
 
 fn on_others(rights: Rights) -> Vec<RuleText> {

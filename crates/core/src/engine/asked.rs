@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use super::frozen::Frozen;
+use super::probe::{Probe, probe};
 use crate::index::FeedId;
 use crate::schema::{ByKey, Key, Row, Table};
 use crate::subquery::Partner;
@@ -10,14 +11,6 @@ use crate::value::Value;
 
 /// Rows that are read at once.
 const MOST_AT_ONCE: usize = 500;
-
-/// A key as it is looked up: equal if SQL's `=` holds.
-pub(super) type Probe = Box<[Value]>;
-
-/// The probe of a key; `None` if a part of it equals nothing.
-pub(super) fn probe(key: &[Value]) -> Option<Probe> {
-    key.iter().map(Value::probe).collect()
-}
 
 /// The rows of a table that are asked for.
 #[derive(Debug)]

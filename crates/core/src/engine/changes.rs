@@ -4,8 +4,8 @@ use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use super::audit::Digest;
+use super::commit::Commit;
 use super::io::{Delta, Output, Refusal, ResyncReason};
-use super::materialized::Commit;
 use super::{Engine, Feed, Tables, row_events};
 use crate::audience::SubId;
 use crate::explain::{self, Tally, Verdict};

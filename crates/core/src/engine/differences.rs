@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::Engine;
+use super::commit::Commit;
 use super::frozen::{Frozen, FrozenRow};
 use super::io::{Delta, Output, ResyncReason};
-use super::materialized::{Changed, Commit, Held, Materialized, Seen};
+use super::materialized::{Changed, Held, Materialized, Seen};
 use crate::audience::SubId;
 use crate::explain::Tally;
 use crate::feed::{self, Change};

@@ -9,9 +9,11 @@
 use std::collections::BTreeSet;
 
 use super::Engine;
-use super::asked::{Probe, probe};
-use super::frozen::{AsOf, Frozen, FrozenRow, key_of_frozen};
-use super::materialized::{Commit, Seen};
+use super::as_of::AsOf;
+use super::commit::Commit;
+use super::frozen::{Frozen, FrozenRow, key_of_frozen};
+use super::materialized::Seen;
+use super::probe::{Probe, probe};
 use crate::index::FeedId;
 use crate::plan::EffectivePlan;
 use crate::schema::{ByKey, Key};

@@ -1,30 +1,16 @@
-//! What is done in steps of its own, so that nobody else waits for all of it.
-//!
-//! - Of several results that change much with one commit the first is told with it, the others one after the other, as of whatever
-//!   commit there is by then. What is withdrawn of them is withdrawn at once.
-//! - The partners that a feed had asked for are released bit by bit when it has ended, and its memory is freed elsewhere.
+//! What is left for later; [`steps`](super::steps) goes on with it.
 
 use std::collections::{BTreeSet, HashMap};
 
-use super::asked::{Asks, Probe};
-use super::io::Output;
-use super::materialized::Commit;
-use super::{Engine, Garbage};
+use super::probe::Probe;
 use crate::index::FeedId;
-use crate::plan::EffectivePlan;
-
-/// Partners that are released in one step: about a microsecond each.
-const STEP: usize = 1_000;
-
-/// Rows of a feed from which on freeing their memory is worth a way.
-const MANY: usize = 1_000;
 
 /// What a feed that has ended had asked for.
 #[derive(Debug)]
 pub(super) struct Parting {
-    feed: FeedId,
+    pub(super) feed: FeedId,
     /// By the place of the table: its description and the keys.
-    asked: Vec<(u64, Vec<Probe>)>,
+    pub(super) asked: Vec<(u64, Vec<Probe>)>,
 }
 
 /// What is left for later.
@@ -33,97 +19,7 @@ pub(super) struct Later {
     /// Feeds whose difference is large, and waits for a step of its own.
     pub(super) postponed: BTreeSet<FeedId>,
     /// Feeds that have ended, and of which something is still to be forgotten.
-    partings: Vec<Parting>,
+    pub(super) partings: Vec<Parting>,
     /// How much has to end before the number of a feed is free for another one.
-    waits: HashMap<FeedId, u8>,
-}
-
-impl Engine {
-    /// Whether there is more to be done of what was left for later, without which nothing would be wrong: [`Input::Proceed`](super::Input::Proceed).
-    pub fn has_more_to_do(&self) -> bool {
-        !self.later.partings.is_empty() || !self.later.postponed.is_empty()
-    }
-
-    /// Leaves a difference for a step of its own. What it withdraws does not wait.
-    pub(super) fn postpone(&mut self, id: FeedId, commit: Commit) {
-        if self.materialized(id).is_some_and(|m| m.revokes) {
-            self.revoke_unsent(id);
-        }
-        self.note_untold(id, commit.position);
-        self.later.postponed.insert(id);
-    }
-
-    /// Goes on with what was left for later, by one step.
-    pub(super) fn proceed(&mut self) {
-        if let Some(id) = self.later.postponed.pop_first() {
-            self.settle_later(id);
-        }
-        self.part_on();
-    }
-
-    /// A feed has ended. Its number is another feed's only when nothing names it any more: when its partners are released, and its
-    /// keys too, if these are `cleaned_up`.
-    pub(super) fn part(&mut self, feed: FeedId, plan: &EffectivePlan, asks: Option<Asks>, cleaned_up: bool) {
-        let mut asked: Vec<(u64, Vec<Probe>)> = Vec::new();
-        let sides = plan.joins.iter().flat_map(|joins| joins.sides());
-        asked.extend(sides.map(|side| (side.scan().description(), Vec::new())));
-        if let Some(asks) = asks {
-            for (side, probe) in asks.by.into_keys() {
-                if let Some((_, probes)) = asked.get_mut(side) {
-                    probes.push(probe);
-                }
-            }
-            self.throw_away(asks.of.len(), asks.of);
-        }
-        let mut parting = Parting { feed, asked };
-        let is_over = self.release_some(&mut parting);
-        let waits = u8::from(cleaned_up) + u8::from(!is_over);
-        if waits == 0 {
-            self.free.push(feed);
-        } else {
-            self.later.waits.insert(feed, waits);
-        }
-        if !is_over {
-            self.later.partings.push(parting);
-        }
-    }
-
-    /// Releases some of what a feed had asked for. Returns whether that was all.
-    fn release_some(&mut self, parting: &mut Parting) -> bool {
-        for _ in 0..STEP {
-            let of_side = parting.asked.iter_mut().enumerate().find(|(_, (_, probes))| !probes.is_empty());
-            let Some((side, (description, probes))) = of_side else { return true };
-            if let Some(probe) = probes.pop() {
-                let description = *description;
-                self.release_partner(description, (parting.feed, side), &probe);
-            }
-        }
-        parting.asked.iter().all(|(_, probes)| probes.is_empty())
-    }
-
-    fn part_on(&mut self) {
-        let Some(mut parting) = self.later.partings.pop() else { return };
-        if self.release_some(&mut parting) {
-            self.has_ended(parting.feed);
-        } else {
-            self.later.partings.push(parting);
-        }
-    }
-
-    /// Something that a feed has left behind is forgotten.
-    pub(super) fn has_ended(&mut self, feed: FeedId) {
-        let Some(waits) = self.later.waits.get_mut(&feed) else { return };
-        *waits -= 1;
-        if *waits == 0 {
-            self.later.waits.remove(&feed);
-            self.free.push(feed);
-        }
-    }
-
-    /// Frees memory that is not needed any more: elsewhere, if it is that of many rows.
-    pub(super) fn throw_away<T: Send + Sync + 'static>(&mut self, rows: usize, what: T) {
-        if rows > MANY {
-            self.out.push(Output::Dropped(Garbage::new(what)));
-        }
-    }
+    pub(super) waits: HashMap<FeedId, u8>,
 }

@@ -15,7 +15,7 @@ use crate::audience::SubId;
 use crate::latest::Latest;
 use crate::operator::Operators;
 use crate::plan::{AccessPath, EffectivePlan, VisibleRow};
-use crate::position::{Position, RowChange, Term, Timestamp};
+use crate::position::{RowChange, Timestamp};
 use crate::query::Subquery;
 use crate::schema::{ByKey, ColumnSet, Key, KeySet, Row, Table};
 use crate::subquery::SubqueryResults;
@@ -152,14 +152,6 @@ pub(super) struct Changed {
     pub(super) key: Key,
     pub(super) sent: Option<VisibleRow>,
     pub(super) now: Option<VisibleRow>,
-}
-
-/// The commit with which something is sent.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct Commit {
-    pub term: Term,
-    pub position: Position,
-    pub at: Timestamp,
 }
 
 /// Whether less may be seen of a row than was sent: a column is hidden now, or a mask may have replaced its value.

@@ -17,9 +17,10 @@ use std::collections::hash_map::Entry as Slot;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
+use super::commit::Commit;
 use super::history::History;
 use super::io::{Output, Refusal, ResyncReason};
-use super::materialized::{Commit, Entry, Materialized, MissingRows, Seen};
+use super::materialized::{Entry, Materialized, MissingRows, Seen};
 use super::memory::Memory;
 use super::moments::Moments;
 use super::serves::Serves;

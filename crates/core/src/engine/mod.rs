@@ -16,11 +16,13 @@
 //! remembers is in [`memory`].
 
 mod answers;
+mod as_of;
 mod asked;
 mod audit;
 mod auditing;
 mod changes;
 mod clock;
+mod commit;
 mod compiler;
 mod differences;
 mod freezing;
@@ -35,6 +37,7 @@ mod materializing;
 mod memory;
 mod moments;
 mod partners;
+mod probe;
 mod recent;
 mod recycling;
 mod room;
@@ -42,6 +45,7 @@ mod row_events;
 mod serves;
 mod shared;
 mod snapshots;
+mod steps;
 mod subqueries;
 mod subquery_sets;
 mod subscription;

@@ -8,9 +8,10 @@
 use std::collections::BTreeSet;
 
 use super::Engine;
-use super::asked::{Asked, AskedRow, Probe, probe, size};
+use super::asked::{Asked, AskedRow, size};
 use super::io::Refusal;
 use super::materialized::{Materialized, MissingRows, Seen};
+use super::probe::{Probe, probe};
 use super::serves::Serves;
 use crate::audience::SubId;
 use crate::index::FeedId;

@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
+use super::commit::Commit;
 use super::io::{Output, Refusal, SnapshotId};
-use super::materialized::Commit;
 use super::memory::Memory;
 use super::{Engine, Feed, Joining, Turn};
 use crate::feed::Sent;

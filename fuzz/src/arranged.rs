@@ -9,6 +9,8 @@ use std::cell::RefCell;
 use proptest::strategy::{Strategy as _, ValueTree as _};
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 
+#[path = "../../crates/core/tests/arranged/applied.rs"]
+mod applied;
 #[path = "../../crates/core/tests/arranged/case.rs"]
 #[allow(dead_code, reason = "it is a test's, too")]
 mod case;

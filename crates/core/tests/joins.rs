@@ -342,6 +342,37 @@ fn what_always_lacks_some_partner_is_told_commit_by_commit() {
     assert_eq!((engine.feeds().count(), engine.held_bytes()), (0, 0));
 }
 
+/// Nobody waits until all is released that a large result had asked for, nor until several large differences are told.
+#[test]
+fn large_things_are_done_in_steps() {
+    let mut engine = engine();
+    let queries = [LEFT.to_string(), LEFT.replace("u.name", "u.name, m.body")];
+    let rows: Vec<Row> = (1..=2_500).map(|id| message(id, if id > 1_000 { id } else { 9 })).collect();
+    for (sub, query) in (1..).zip(&queries) {
+        let mut outputs = engine.handle(Input::Subscribe(sub, Box::new(request(query))));
+        let mut of_rows = true;
+        while let Some((read, ..)) = reads(&outputs).first().cloned() {
+            let rows = if std::mem::take(&mut of_rows) { rows.clone() } else { vec![] };
+            outputs = answer(&mut engine, read, rows, 1);
+        }
+        assert_eq!(told(&outputs, sub).len(), 2_500);
+    }
+    let outputs = engine.handle(Input::Interval(interval(2, vec![change(&users(), None, Some(user(9, "ida")))])));
+    assert_eq!((told(&outputs, 1).len(), told(&outputs, 2).len()), (1_000, 0));
+    assert!(engine.has_more_to_do());
+    assert_eq!(told(&engine.handle(Input::Proceed), 2).len(), 1_000);
+    assert!(!engine.has_more_to_do());
+    let mut steps = 0;
+    for sub in [1, 2] {
+        engine.handle(Input::Unsubscribe(sub));
+        while engine.has_more_to_do() {
+            engine.handle(Input::Proceed);
+            steps += 1;
+        }
+    }
+    assert_eq!((steps, engine.feeds().count(), engine.held_bytes()), (2, 0, 0));
+}
+
 /// What is read of a result is taken as it comes, and means nothing if it is read again.
 #[test]
 fn partners_are_asked_for_while_the_rows_are_read() {
@@ -433,6 +464,26 @@ fn what_waits_for_partners_that_do_not_come_has_a_limit() {
         outputs.into_iter().find_map(|o| if let Output::Closed(1, why) = o { Some((at, why)) } else { None })
     });
     assert!(matches!(&closed, Some((11, Refusal::Limit(why))) if why.contains("at most 10")), "{closed:?}");
+    assert_eq!((engine.feeds().count(), engine.held_bytes()), (0, 0));
+}
+
+/// A table is emptied of which only a row that is gone by now asks for something.
+#[test]
+fn what_only_an_earlier_commit_asks_for_is_let_go_with_it() {
+    let mut engine = engine();
+    let query = format!("{LEFT} LEFT JOIN messages y ON y.id = m.sender");
+    let first = engine.handle(Input::Subscribe(1, Box::new(request(&query))));
+    answer(&mut engine, reads(&first)[0].0, vec![], 1);
+    let come = change(&messages(), None, Some(message(1, 7)));
+    let outputs = engine.handle(Input::Interval(interval(2, vec![come])));
+    answer(&mut engine, reads(&outputs)[0].0, vec![user(7, "ada")], 2);
+    engine.handle(Input::Interval(interval(3, vec![change(&messages(), Some(message(1, 7)), None)])));
+    assert!(engine.held_bytes() > 0);
+    let reset = Reset { name: TableName::plain("users"), table: Some(users()), why: ResetReason::Truncated };
+    let mut emptied = (*interval(4, vec![])).clone();
+    emptied.resets = vec![reset];
+    engine.handle(Input::Interval(Arc::new(emptied)));
+    engine.handle(Input::Unsubscribe(1));
     assert_eq!((engine.feeds().count(), engine.held_bytes()), (0, 0));
 }
 

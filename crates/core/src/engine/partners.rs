@@ -320,6 +320,9 @@ impl Engine {
     pub(super) fn forget_partners(&mut self, id: FeedId) {
         let Some(description) = self.read_for_joins(id) else { return };
         self.stop_joining(id);
+        // What waits as of an earlier commit cannot be told any more. Perhaps nobody else asks.
+        let askers = self.askers(id);
+        askers.into_iter().for_each(|asker| self.unfreeze(asker));
         let Some(asked) = self.subquery_sets.asked.get_mut(&description) else { return };
         let mut keys: Vec<Probe> = Vec::new();
         for (probe, row) in &mut asked.rows {
@@ -327,9 +330,6 @@ impl Engine {
             keys.push(probe.clone());
         }
         asked.reading.clear();
-        let askers = self.askers(id);
-        askers.into_iter().for_each(|asker| self.unfreeze(asker));
-        let Some(asked) = self.subquery_sets.asked.get_mut(&description) else { return };
         let bytes: usize = asked.rows.values().map(size).sum();
         let before = std::mem::replace(&mut asked.bytes, bytes);
         self.materialized_bytes = self.materialized_bytes + bytes - before;

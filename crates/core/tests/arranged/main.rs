@@ -5,6 +5,7 @@
 //! too little.
 #![allow(clippy::unwrap_used)]
 
+mod applied;
 mod case;
 mod naive;
 mod others;
